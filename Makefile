@@ -1,0 +1,70 @@
+# The project's commands. Each stamp makes a second run skip work that is already done.
+PYTHON ?= python3.11
+VENV := .venv
+BIN := $(VENV)/bin
+DEPS := $(VENV)/.deps-installed
+KERNELS := $(VENV)/.kernels-compiled
+MODULES := web/node_modules/.installed
+UI := src/brae/ui/index.html
+CHROMIUM ?= /usr/bin/chromium
+WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
+
+.PHONY: setup demo test lint bench wheel openapi format clean
+
+setup: $(DEPS) $(UI) $(KERNELS)
+
+$(DEPS): requirements.lock pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $@
+
+$(MODULES): web/package-lock.json
+	cd web && npm ci --silent
+	touch $@
+
+$(UI): $(MODULES) $(WEB_SOURCES)
+	cd web && npm run --silent build
+
+# Compiled now, so that the first picture does not wait for the compiler.
+$(KERNELS): $(DEPS) $(wildcard src/brae/core/textures/kernels/*.py)
+	$(BIN)/python -m brae.core.textures.kernels
+	touch $@
+
+demo: setup
+	$(BIN)/brae demo
+
+test: setup $(CHROMIUM)
+	$(MAKE) --no-print-directory lint
+	cd web && npm run --silent test
+	$(BIN)/python -m pytest -n 2 --dist loadgroup
+
+$(CHROMIUM):
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium
+
+lint: $(DEPS) $(MODULES)
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/python -m brae.api.document --check docs/openapi.json docs/layout.schema.json
+	cd web && npm run --silent lint && npm run --silent types
+	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o node_modules/.generated.ts >/dev/null \
+	  && cmp node_modules/.generated.ts src/api/generated.ts
+
+openapi: $(DEPS) $(MODULES)
+	$(BIN)/python -m brae.api.document docs/openapi.json docs/layout.schema.json
+	cd web && npm run --silent api
+
+format: $(DEPS) $(MODULES)
+	$(BIN)/ruff check --fix-only -q src tests benchmarks; $(BIN)/ruff format -q src tests benchmarks
+	cd web && npm run --silent format
+
+bench: setup
+	$(BIN)/python -m benchmarks
+
+wheel: setup
+	$(BIN)/python -m hatchling build -t wheel -d dist
+
+clean:
+	rm -rf $(VENV) web/node_modules src/brae/ui dist

@@ -1,0 +1,86 @@
+"""Addresses: one string that names an item at any depth.
+
+``harbour.kist//textures/boat/sail.ptx`` is the member ``textures/boat/sail.ptx`` of the file ``harbour.kist``.
+Levels are joined by ``//``. Inside a level the characters that would confuse a reader (control characters,
+``%``, ``@``, a backslash, an empty or dotted path step) are percent-encoded as UTF-8 (RFC 3986 section 2.1), so
+that every name, however hostile, has exactly one address and every address one name. The second member of
+the same name ends in ``@2``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from urllib.parse import unquote_to_bytes
+
+SEPARATOR = "//"
+_UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f%@\\:\ud800-\udfff]")
+# Names that Windows keeps for devices (Microsoft, "Naming Files, Paths, and Namespaces").
+_DEVICE = re.compile(r"^(con|prn|aux|nul|com[0-9]|lpt[0-9])(\.|$)", re.IGNORECASE)
+_PLAIN = re.compile(r"^[A-Za-z0-9_\-][A-Za-z0-9_\-. ]*(/[A-Za-z0-9_\-][A-Za-z0-9_\-. ]*)*$")
+
+
+def _quote(text: str) -> str:
+    return "".join(f"%{byte:02X}" for byte in text.encode("utf-8", "surrogateescape"))
+
+
+def _quote_step(step: str) -> str:
+    if step == "":
+        return "%"  # alone, so that it cannot be mistaken for an encoded character
+    return "%2E" * len(step) if step in (".", "..") else step
+
+
+def quote_level(name: str) -> str:
+    """Write one member's name as one level of an address."""
+    if _PLAIN.match(name):
+        return name
+    quoted = _UNSAFE.sub(lambda found: _quote(found.group()), name)
+    return "/".join(_quote_step(step) for step in quoted.split("/"))
+
+
+def unquote_level(level: str) -> str:
+    """The member's name that ``quote_level`` was given (without its ``@`` number)."""
+    steps = re.sub(r"@\d+$", "", level).split("/")
+    return "/".join(
+        "" if step == "%" else unquote_to_bytes(step).decode("utf-8", "surrogateescape") for step in steps
+    )
+
+
+def member_levels(names: Sequence[str]) -> list[str]:
+    """One level for each name, in order; repeated names are numbered from 2 by ``@2``, ``@3`` ..."""
+    levels = [quote_level(name) for name in names]
+    if len(set(levels)) == len(levels):
+        return levels
+    seen: Counter[str] = Counter()
+    for index, level in enumerate(levels):
+        seen[level] += 1
+        if seen[level] > 1:
+            levels[index] = f"{level}@{seen[level]}"
+    return levels
+
+
+def join(*levels: str) -> str:
+    """Join levels that are already quoted."""
+    return SEPARATOR.join(levels)
+
+
+def split(address: str) -> list[str]:
+    """The levels of an address, outermost first."""
+    return address.split(SEPARATOR)
+
+
+def safe_path(level: str) -> str:
+    """A relative path for the file system that mirrors ``level`` and cannot leave its folder.
+
+    Characters that Windows refuses and device names are percent-encoded, so the mapping stays one to one.
+    """
+    steps = []
+    for step in level.split("/"):
+        step = re.sub(r'[<>"|?*:\\]', lambda found: _quote(found.group()), step)
+        if step.endswith((".", " ")):
+            step = step[:-1] + _quote(step[-1])
+        if _DEVICE.match(step):
+            step = f"%{ord(step[0]):02X}{step[1:]}"
+        steps.append(step)
+    return "/".join(steps)

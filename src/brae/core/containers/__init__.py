@@ -1,0 +1,1 @@
+"""Containers: members inside bytes. ``open <-> rebuild / patch``."""

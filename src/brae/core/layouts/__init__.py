@@ -1,0 +1,1 @@
+"""The layout language: proprietary formats described as data, read and written by one description."""

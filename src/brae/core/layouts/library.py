@@ -1,0 +1,85 @@
+"""Which layouts there are, and which one fits a file."""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from brae.core.errors import BraeError, NotFoundError
+from brae.core.layouts.load import load
+from brae.core.layouts.model import MAIN, Layout
+from brae.core.sources import ByteSource, FileSource
+
+#: The folder in which a game's or a person's own layouts lie.
+FOLDER = "brae-layouts"
+_HEAD = 256
+
+
+@dataclass
+class Library:
+    """Layouts from several folders; later folders replace layouts of the same identifier."""
+
+    layouts: dict[str, Layout] = field(default_factory=dict)
+    #: layouts that could not be read, by path
+    errors: dict[str, BraeError] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, folders: Iterable[Path]) -> Library:
+        """Read every ``*.yaml`` of the folders; faulty ones are kept as errors."""
+        library = cls()
+        for folder in folders:
+            for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
+                try:
+                    library.add(load(path))
+                except BraeError as error:
+                    library.errors[str(path)] = error
+        return library
+
+    def add(self, layout: Layout) -> None:
+        """Make a layout known."""
+        self.layouts[layout.layout] = layout
+
+    def get(self, name: str) -> Layout:
+        """A layout by its identifier."""
+        if name not in self.layouts:
+            raise NotFoundError(
+                f"There is no layout '{name}'.", expected=f"one of {', '.join(self.layouts) or '(none)'}"
+            )
+        return self.layouts[name]
+
+    def textures(self) -> list[Layout]:
+        """The layouts of textures."""
+        return [layout for layout in self.layouts.values() if layout.kind == "texture"]
+
+    def recognise(self, name: str, head: bytes, kind: str) -> Layout | None:
+        """The layout of a file by its first bytes; by its name only where the layout has no magic."""
+        for layout in reversed(list(self.layouts.values())):
+            if layout.kind != kind:
+                continue
+            magic = layout.magic()
+            named = any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in layout.match.names)
+            if magic and all(head[at : at + len(value)] == value for at, value in magic):
+                return layout
+            if not magic and named:
+                return layout
+        return None
+
+    def recognise_file(self, path: Path) -> Layout | None:
+        """The archive layout of a file on disk."""
+        with FileSource(path) as source:
+            return self.recognise(path.name, source.read(0, min(_HEAD, source.size)), "archive")
+
+
+def companions(layout: Layout, path: Path) -> dict[str, Path]:
+    """The files that belong together, by the names that the layout gives them; ``path`` is the main one."""
+    found = {MAIN: path}
+    for name, pattern in layout.files.items():
+        found[name] = path.with_name(pattern.replace("{stem}", path.stem).replace("{name}", path.name))
+    return found
+
+
+def open_sources(layout: Layout, path: Path) -> dict[str, ByteSource]:
+    """The files of an archive, opened; a missing one is left out (reading then says so)."""
+    return {name: FileSource(file) for name, file in companions(layout, path).items() if file.is_file()}

@@ -1,0 +1,1 @@
+"""The match: an edit against its original, property by property, each difference with its remedy."""

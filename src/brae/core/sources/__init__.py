@@ -1,0 +1,146 @@
+"""Byte sources: bytes by offset. Nothing is loaded whole, nothing is ever written."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Protocol, runtime_checkable
+
+from brae.core.errors import TruncatedError, storage_error
+
+CHUNK = 1 << 20
+
+
+@runtime_checkable
+class ByteSource(Protocol):
+    """Anything with a size whose bytes can be read at any offset."""
+
+    @property
+    def size(self) -> int:
+        """How many bytes there are."""
+        ...
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Exactly ``length`` bytes from ``offset``.
+
+        Raises TruncatedError where the source ends before that.
+        """
+        ...
+
+
+def check_range(size: int, offset: int, length: int) -> None:
+    """Raise TruncatedError unless ``offset`` and ``length`` lie within ``size`` bytes."""
+    if offset < 0 or length < 0 or offset + length > size:
+        raise TruncatedError(
+            f"{length} bytes were announced, but the file ends at {size}.",
+            offset=max(offset, 0),
+            remedy="The file is cut short or its directory is damaged: fetch it again from the game.",
+        )
+
+
+class BytesSource:
+    """Bytes that are in memory already."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+
+    @property
+    def size(self) -> int:
+        return len(self._data)
+
+    def read(self, offset: int, length: int) -> bytes:
+        check_range(len(self._data), offset, length)
+        return self._data[offset : offset + length]
+
+
+class FileSource:
+    """A file, opened for reading only, safe to share between threads."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            self._file = path.open("rb", buffering=0)
+        except OSError as error:
+            raise storage_error(error, "read", path) from error
+        self._size = os.fstat(self._file.fileno()).st_size
+        self._lock = threading.Lock()
+
+    @property
+    def size(self) -> int:
+        return self._size
+
+    def read(self, offset: int, length: int) -> bytes:
+        check_range(self._size, offset, length)
+        parts: list[bytes] = []
+        while length:
+            part = self._read_some(offset, min(length, 1 << 30))
+            if not part:
+                check_range(offset, offset, length)  # the file shrank while it was open
+            parts.append(part)
+            offset += len(part)
+            length -= len(part)
+        return parts[0] if len(parts) == 1 else b"".join(parts)
+
+    def _read_some(self, offset: int, length: int) -> bytes:
+        if hasattr(os, "pread"):
+            return os.pread(self._file.fileno(), length, offset)
+        with self._lock:  # Windows has no positioned read
+            self._file.seek(offset)
+            return self._file.read(length) or b""
+
+    def close(self) -> None:
+        """Give the file back to the operating system."""
+        self._file.close()
+
+    def __enter__(self) -> FileSource:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+class SliceSource:
+    """A range of another source."""
+
+    def __init__(self, source: ByteSource, offset: int, length: int) -> None:
+        check_range(source.size, offset, length)
+        self._source, self._offset, self._length = source, offset, length
+
+    @property
+    def size(self) -> int:
+        return self._length
+
+    def read(self, offset: int, length: int) -> bytes:
+        check_range(self._length, offset, length)
+        return self._source.read(self._offset + offset, length)
+
+
+class OverlaySource:
+    """Another source with some ranges replaced: how a patched file looked before it was patched."""
+
+    def __init__(self, source: ByteSource, ranges: Sequence[tuple[int, bytes]]) -> None:
+        self._source = source
+        self._ranges = sorted(ranges)
+
+    @property
+    def size(self) -> int:
+        return self._source.size
+
+    def read(self, offset: int, length: int) -> bytes:
+        data = bytearray(self._source.read(offset, length))
+        for start, replacement in self._ranges:
+            low, high = max(start, offset), min(start + len(replacement), offset + length)
+            if low < high:
+                data[low - offset : high - offset] = replacement[low - start : high - start]
+        return bytes(data)
+
+
+def chunks(source: ByteSource, offset: int = 0, length: int | None = None) -> Iterator[bytes]:
+    """The bytes of a range, a MiB at a time."""
+    end = source.size if length is None else offset + length
+    while offset < end:
+        part = source.read(offset, min(CHUNK, end - offset))
+        yield part
+        offset += len(part)

@@ -1,0 +1,1 @@
+"""Textures: pixel formats, block compression, mipmaps, files and recipes."""

@@ -1,0 +1,298 @@
+"""Makes the desktop edition of Skerry Post: one archive in two files, and a text settings file.
+
+The writer below is the game's own: it shares nothing with the layouts by which Brae reads these files.
+"""
+
+from __future__ import annotations
+
+import io
+import struct
+import wave
+import zlib
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_levels
+from brae.demo import art
+
+SEED = 1897
+FOLDER = "skerry-post-desktop"
+_FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bgra8": 8, "bgr8": 9}
+
+SETTINGS = """\
+; Skerry Post, desktop edition
+[game]
+edition = desktop
+language = en
+region = north
+
+[archives]
+; loaded in this order
+main = data/harbour.kist
+
+[video]
+mip_levels = all
+water_frames = 16
+"""
+
+_ROUTES = [
+    "Mossbay",
+    "Outer Skerry",
+    "Kelp Sound",
+    "Hollow Stack",
+    "Gannet Ness",
+    "Long Geo",
+    "Peat Holm",
+    "Ferry Nook",
+]
+_PEOPLE = ["the keeper", "old Ishbel", "the cooper", "both twins", "the schoolhouse", "whoever is home"]
+_THINGS = [
+    "a kettle",
+    "two skeins of wool",
+    "lamp oil",
+    "seed potatoes",
+    "a letter in three parts",
+    "a borrowed ladder",
+]
+
+
+def ptx(
+    picture: np.ndarray[Any, Any], pixel_format: str, levels: int | None, *, bottom_up: bool = False, stamp: int = 0
+) -> bytes:
+    """A texture in the game's own format; ``levels`` None makes the full chain."""
+    height, width = picture.shape[:2]
+    count = formats.full_chain(width, height) if levels is None else levels
+    stored = np.ascontiguousarray(picture[::-1] if bottom_up else picture)
+    opaque = bool((picture[..., 3] == 255).all())
+    data, _, _ = encode_levels(stored, formats.get(pixel_format), count, clear=not opaque)
+    pixels = b"".join(data)
+    head = struct.pack(
+        "<4sHHBBBBII",
+        b"PTX2",
+        width,
+        height,
+        _FORMAT_NUMBERS[pixel_format],
+        count,
+        int(bottom_up),
+        stamp % 7,
+        len(pixels),
+        stamp * 2654435761 % 2**32,
+    )
+    return head + pixels
+
+
+def _wav(samples: np.ndarray[Any, Any], rate: int = 22050) -> bytes:
+    stream = io.BytesIO()
+    with wave.open(stream, "wb") as out:
+        out.setnchannels(1)
+        out.setsampwidth(2)
+        out.setframerate(rate)
+        out.writeframes((np.clip(samples, -1, 1) * 24000).astype("<i2").tobytes())
+    return stream.getvalue()
+
+
+def _sounds(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
+    rate = 22050
+    t = np.arange(int(rate * 0.9)) / rate
+    for k in range(12):
+        pitch = 330 * 2 ** (k / 12)
+        bell = sum(np.sin(2 * np.pi * pitch * m * t) * np.exp(-t * (3 + 2 * m)) / m for m in (1, 2.76, 5.4))
+        yield f"sounds/bell/{k:02d}.wav", _wav(np.asarray(bell) * 0.5)
+    for k in range(10):
+        sweep = 900 + 500 * np.sin(2 * np.pi * (2 + k * 0.3) * t) * np.exp(-t * 2)
+        cry = np.sin(2 * np.pi * np.cumsum(sweep) / rate) * np.exp(-((t - 0.25) ** 2) * 20)
+        yield f"sounds/birds/cry_{k:02d}.wav", _wav(cry * 0.5)
+    for k in range(8):
+        hush = rng.normal(0, 1, len(t))
+        hush = np.convolve(hush, np.ones(40 + 10 * k) / (40 + 10 * k), "same") * np.sin(np.pi * t / t[-1]) ** 2
+        yield f"sounds/sea/wave_{k:02d}.wav", _wav(hush * 1.6)
+    for k in range(6):
+        knock = np.sin(2 * np.pi * (90 + 14 * k) * t) * np.exp(-t * 22) + rng.normal(0, 0.2, len(t)) * np.exp(
+            -t * 40
+        )
+        yield f"sounds/boat/oar_{k:02d}.wav", _wav(knock)
+
+
+def _texts(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
+    for k in range(48):
+        place, person, thing = (str(rng.choice(words)) for words in (_ROUTES, _PEOPLE, _THINGS))
+        text = f"[letter {k:02d}]\nto = {person}, {place}\ncarries = {thing}\n\nThe tide turns at {k % 12 + 1}. Row before it does.\n"
+        yield f"texts/letters/{k:02d}.txt", text.encode()
+    for k, place in enumerate(_ROUTES):
+        yield (
+            f"texts/places/{place.lower().replace(' ', '_')}.txt",
+            f"{place}\nPier {k + 1}, open when the lamp is lit.\n".encode(),
+        )
+
+
+Job = tuple[str, Callable[[], np.ndarray[Any, Any]], str, int | None, bool]
+
+
+def _pictures() -> Iterator[Job]:
+    """Name, drawing, pixel format, levels (None: all), whether the rows are stored bottom-up."""
+
+    def rng(number: int) -> np.random.Generator:
+        return np.random.default_rng([SEED, number])
+
+    yield "textures/boat/hull.ptx", lambda: art.hull(512, 256), "bc3", None, False
+    yield "textures/boat/sail.ptx", lambda: art.sail(rng(1), 256, 256), "bc3", None, False
+    yield "textures/boat/pennant.ptx", lambda: art.pennant(128, 64), "bgra8", None, True
+    yield "textures/harbour/lighthouse.ptx", lambda: art.lighthouse(256, 512), "bc3", None, False
+    yield "textures/harbour/jetty.ptx", lambda: art.planks(rng(2), 256), "bc1", None, False
+    yield "textures/harbour/sky.ptx", lambda: art.sky(rng(3), 512, 256), "bc1", None, False
+    yield "textures/harbour/chart.ptx", lambda: art.chart(rng(4), 256), "bgr8", 1, False
+    yield "textures/post/label.ptx", lambda: art.label(rng(5), 256, 128), "bgra8", 1, False
+    walls = [(176, 92, 74), (222, 206, 170), (120, 146, 150), (206, 170, 92), (142, 120, 150), (226, 226, 220)]
+    for k in range(12):
+        yield (
+            f"textures/harbour/shop_{k:02d}.ptx",
+            lambda k=k: art.shop(rng(20 + k), 128, 128, walls[k % 6]),
+            "bc3",
+            None,
+            False,
+        )
+    boards = [(70, 92, 84), (92, 70, 56), (120, 52, 44), (54, 76, 98)]
+    for k, place in enumerate([*_ROUTES, "Post", "Ferry", "Chandler", "Tea"]):
+        name = place.lower().replace(" ", "_")
+        yield (
+            f"textures/signs/{name}.ptx",
+            lambda k=k, place=place: art.sign(rng(40 + k), 128, 128, place.upper(), boards[k % 4]),
+            "bgra8",
+            None,
+            False,
+        )
+    papers = [(186, 146, 100), (204, 178, 136), (164, 128, 96), (150, 150, 140)]
+    strings = [art.OXBLOOD, art.TAR, art.MOSS, art.CREAM]
+    for k in range(16):
+        yield (
+            f"textures/post/parcel_{k:02d}.ptx",
+            lambda k=k: art.parcel(rng(60 + k), 128, papers[k % 4], strings[k // 4]),
+            "bc1",
+            None,
+            False,
+        )
+    for k in range(48):
+        yield (
+            f"textures/stamps/stamp_{k:02d}.ptx",
+            lambda k=k: art.stamp(rng(100 + k), 128, k),
+            "bc3" if k % 3 else "bc1",
+            None,
+            False,
+        )
+    for kind, bird in enumerate(("gull", "petrel", "gannet", "skua")):
+        for frame in range(6):
+            yield (
+                f"textures/birds/{bird}_{frame}.ptx",
+                lambda kind=kind, frame=frame: art.seabird(64, kind, frame),
+                "bgra8" if kind % 2 else "bc3",
+                1 if kind == 3 else None,
+                False,
+            )
+    for k in range(16):
+        yield f"textures/water/sea_{k:02d}.ptx", lambda k=k: art.water(rng(200), 128, k / 16), "bc1", None, False
+    tints = [art.SLATE, (120, 104, 92), (104, 116, 96)]
+    for k in range(12):
+        yield (
+            f"textures/rock/skerry_{k:02d}.ptx",
+            lambda k=k: art.rock(rng(220 + k), 128, tints[k % 3]),
+            "bgr8" if k % 4 == 3 else "bc1",
+            None,
+            False,
+        )
+    for k in range(12):
+        yield f"textures/weather/sign_{k:02d}.ptx", lambda k=k: art.weather(64, k), "bgra8", 1, False
+    for k, character in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"):
+        yield (
+            f"textures/alphabet/{character.lower()}.ptx",
+            lambda character=character: art.letter(64, character),
+            "bc3",
+            1,
+            False,
+        )
+        del k
+
+
+def members() -> list[tuple[str, bytes]]:
+    """Every member of the archive, by name."""
+    jobs = list(_pictures())
+
+    def made(job: tuple[int, Job]) -> tuple[str, bytes]:
+        number, (name, drawing, pixel_format, levels, bottom_up) = job
+        return name, ptx(drawing(), pixel_format, levels, bottom_up=bottom_up, stamp=number)
+
+    with ThreadPoolExecutor() as pool:
+        found = list(pool.map(made, enumerate(jobs)))
+    rng = np.random.default_rng([SEED, 999])
+    found += [*_sounds(rng), *_texts(rng)]
+    for k in range(24):
+        found.append(
+            (
+                f"routes/{k:02d}.rte",
+                struct.pack("<4sII", b"ROUT", k, 40) + rng.normal(0, 90, 80).astype("<f4").tobytes(),
+            )
+        )
+    return sorted(found)
+
+
+def write_pair(folder: Path, stem: str, content: list[tuple[str, bytes]]) -> None:
+    """The index and data file of an archive, as the game's own tools write them."""
+    hold = bytearray(b"HOLD" + bytes((37 * k + 11) % 251 for k in range(12)))
+    names, entries = bytearray(), bytearray()
+    for number, (name, data) in enumerate(content):
+        packing = (0, 2, 2, 1)[number % 4] if len(data) > 200 else 0
+        if packing == 1:
+            stored = zlib.compress(data, 6)
+        elif packing == 2:
+            packer = zlib.compressobj(9, zlib.DEFLATED, -15)
+            stored = packer.compress(data) + packer.flush()
+        else:
+            stored = data
+        hold += bytes(-len(hold) % 32)
+        entries += struct.pack(
+            "<IIIIIBBH",
+            len(names),
+            len(hold),
+            len(stored),
+            len(data),
+            zlib.crc32(data),
+            packing,
+            len(name) % 5,
+            number * 40503 % 65536,
+        )
+        names += name.encode() + b"\0"
+        hold += stored
+    hold += bytes(-len(hold) % 32)
+    names_at = 64 + len(entries) + (-(64 + len(entries)) % 16)
+    head = struct.pack(
+        "<4sHHIIIII",
+        b"KIST",
+        2,
+        3,
+        len(content),
+        len(names),
+        names_at,
+        len(hold),
+        zlib.crc32(names, zlib.crc32(entries)),
+    )
+    head += bytes((91 * k + 5) % 256 for k in range(20))
+    head += struct.pack("<I", zlib.adler32(head))
+    head += bytes((13 * k + 201) % 256 for k in range(64 - len(head)))  # a few bytes nobody has explained
+    index = head + entries
+    index += bytes(names_at - len(index)) + names
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / f"{stem}.hold").write_bytes(hold)
+    (folder / f"{stem}.kist").write_bytes(index)
+
+
+def generate(folder: Path) -> Path:
+    """Make the game's files in ``folder``; the same bytes every time. Returns the game's own folder."""
+    game = folder / FOLDER
+    game.mkdir(parents=True, exist_ok=True)
+    write_pair(game / "data", "harbour", members())
+    (game / "skerry.cfg").write_text(SETTINGS, encoding="utf-8", newline="\n")
+    return game

@@ -1,0 +1,133 @@
+"""The strict loader: whatever is not exactly as expected stops the game, with the reason."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from PIL import Image
+
+
+class Refusal(Exception):
+    """The game stops."""
+
+
+class BadTexture(Exception):
+    """One texture is not used; the game goes on with its placeholder."""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of the index."""
+
+    offset: int
+    stored: int
+    real: int
+    check: int
+    packing: int
+
+
+class Kist:
+    """An archive, opened and checked as the game does it."""
+
+    def __init__(self, index: Path, trace: Callable[[str], None]) -> None:
+        self.hold_path = index.with_suffix(".hold")
+        if not index.is_file() or not self.hold_path.is_file():
+            raise Refusal(f"{index.name} or {self.hold_path.name} is missing")
+        data = index.read_bytes()
+        if len(data) < 64 or data[:4] != b"KIST":
+            raise Refusal(f"{index.name} does not begin with KIST")
+        version, flags, count, names_size, names_at, hold_size, check = struct.unpack_from("<HHIIIII", data, 4)
+        if version != 2 or flags != 3:
+            raise Refusal(f"version {version}, flags {flags}; this game wants 2 and 3")
+        if zlib.adler32(data[:48]) != struct.unpack_from("<I", data, 48)[0]:
+            raise Refusal("the header's checksum is wrong")
+        if names_at != (64 + 24 * count + 15) // 16 * 16 or names_at + names_size != len(data):
+            raise Refusal(f"{count} entries and {names_size} bytes of names do not make up {len(data)} bytes")
+        names = data[names_at:]
+        if zlib.crc32(names, zlib.crc32(data[64 : 64 + 24 * count])) != check:
+            raise Refusal("the directory's checksum is wrong")
+        with self.hold_path.open("rb") as stream:
+            if stream.read(4) != b"HOLD":
+                raise Refusal(f"{self.hold_path.name} does not begin with HOLD")
+        if self.hold_path.stat().st_size != hold_size:
+            raise Refusal(
+                f"{self.hold_path.name} has {self.hold_path.stat().st_size} bytes, the index says {hold_size}"
+            )
+        self.entries: dict[str, Entry] = {}
+        end = 16
+        for number in range(count):
+            name_at, offset, stored, real, crc, packing = struct.unpack_from("<IIIIIB", data, 64 + 24 * number)
+            name = names[name_at : names.index(b"\0", name_at)].decode("utf-8")
+            if offset % 32 or offset < end or offset + stored > hold_size:
+                raise Refusal(f"{name} lies at {offset}, where it may not")
+            if name in self.entries:
+                raise Refusal(f"{name} stands in the index twice")
+            end = offset + stored
+            self.entries[name] = Entry(offset, stored, real, crc, packing)
+        trace(f"{index.name}: {count} entries, {hold_size:,} bytes of cargo")
+
+    def read(self, name: str) -> bytes:
+        """A member's bytes; a damaged one stops the game."""
+        if name not in self.entries:
+            raise BadTexture(f"{name} is not in the archive")
+        entry = self.entries[name]
+        with self.hold_path.open("rb") as stream:
+            stream.seek(entry.offset)
+            data = stream.read(entry.stored)
+        try:
+            data = {0: bytes, 1: zlib.decompress, 2: lambda packed: zlib.decompress(packed, -15)}[entry.packing](
+                data
+            )
+        except (KeyError, zlib.error) as error:
+            raise Refusal(f"{name} cannot be unpacked ({error})") from error
+        if len(data) != entry.real or zlib.crc32(data) != entry.check:
+            raise Refusal(f"{name}: size or checksum is wrong")
+        return data
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What the game's own table says of a texture."""
+
+    width: int
+    height: int
+    format: int
+    levels: int
+
+
+def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
+    """The largest level as an RGBA picture; BadTexture where it is not exactly as the table says."""
+    if len(data) < 20 or data[:4] != b"PTX2":
+        raise BadTexture(f"{name} is no PTX2 texture")
+    width, height, number, levels, rows = struct.unpack_from("<HHBBB", data, 4)
+    (size,) = struct.unpack_from("<I", data, 12)
+    found = Expected(width, height, number, levels)
+    if found != expected:
+        raise BadTexture(f"{name} is {_words(found)}, the table says {_words(expected)}")
+    total, largest = 0, 0
+    for level in range(levels):
+        w, h = max(1, width >> level), max(1, height >> level)
+        if number in (1, 3):
+            part = ((w + 3) // 4) * ((h + 3) // 4) * (8 if number == 1 else 16)
+        else:
+            part = w * h * (4 if number == 8 else 3)
+        largest = largest or part
+        total += part
+    if size != total or len(data) != 20 + total:
+        raise BadTexture(f"{name} has {len(data)} bytes, the table says {20 + total}")
+    pixels = data[20 : 20 + largest]
+    if number in (1, 3):
+        image = Image.frombytes("RGBA", (width, height), pixels, "bcn", number)
+    elif number == 8:
+        image = Image.frombytes("RGBA", (width, height), pixels, "raw", "BGRA")
+    else:
+        image = Image.frombytes("RGB", (width, height), pixels, "raw", "BGR").convert("RGBA")
+    return image.transpose(Image.Transpose.FLIP_TOP_BOTTOM) if rows == 1 else image
+
+
+def _words(texture: Expected) -> str:
+    return f"{texture.width} x {texture.height}, format {texture.format}, {texture.levels} levels"
