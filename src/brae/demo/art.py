@@ -155,7 +155,7 @@ def lighthouse(width: int, height: int) -> np.ndarray[Any, Any]:
             a, b = -1 + strip / 12, -1 + (strip + 1) / 12
             light = 0.62 + 0.38 * math.cos((a + 0.45) * 1.3)
             base = OXBLOOD if band % 2 == 0 else CREAM
-            fill = tuple(round(c * light) for c in base) + (255,)
+            fill = (*tuple(round(c * light) for c in base), 255)
             sheet.polygon(
                 [
                     (cx + a * edge(y0), y0),
@@ -209,7 +209,7 @@ def hull(width: int, height: int) -> np.ndarray[Any, Any]:
         ]
         shade = 1 - 0.08 * strake
         base = (44, 92, 112) if strake else GORSE
-        sheet.polygon(_curve(top) + _curve(low), tuple(round(c * shade) for c in base) + (255,))
+        sheet.polygon(_curve(top) + _curve(low), (*tuple(round(c * shade) for c in base), 255))
         sheet.line(_curve(low), (18, 34, 42, 255), 1.2)
     sheet.text(w * 0.24, h * 0.60, "SKERRY  POST", h * 0.085, (*CREAM, 255))
     sheet.disc(w * 0.8, h * 0.56, h * 0.055, (*CREAM, 255))
@@ -279,9 +279,9 @@ def parcel(rng: Rng, side: int, paper: Colour, string: Colour) -> np.ndarray[Any
     sheet = Sheet(side, side, (*paper, 255))
     s = side
     sheet.polygon(
-        [(0, 0), (s, 0), (s * 0.55, s * 0.16), (s * 0.45, s * 0.16)], tuple(round(c * 0.9) for c in paper) + (255,)
+        [(0, 0), (s, 0), (s * 0.55, s * 0.16), (s * 0.45, s * 0.16)], (*tuple(round(c * 0.9) for c in paper), 255)
     )
-    sheet.polygon([(0, s), (s, s), (s * 0.5, s * 0.82)], tuple(round(c * 0.82) for c in paper) + (255,))
+    sheet.polygon([(0, s), (s, s), (s * 0.5, s * 0.82)], (*tuple(round(c * 0.82) for c in paper), 255))
     sheet.line([(s * 0.5, 0), (s * 0.5, s)], (*string, 255), s * 0.035)
     sheet.line([(0, s * 0.48), (s, s * 0.48)], (*string, 255), s * 0.035)
     for k in (-1, 1):
@@ -335,8 +335,8 @@ def stamp(rng: Rng, side: int, number: int) -> np.ndarray[Any, Any]:
         for x, y in ((t, s * 0.05), (t, s * 0.95), (s * 0.05, t), (s * 0.95, t), (s * 0.95, s * 0.95)):
             sheet.disc(x, y, s * 0.028, (0, 0, 0, 0))
     sheet.box(s * 0.13, s * 0.13, s * 0.87, s * 0.87, (*base, 255))
-    dark = tuple(round(c * 0.6) for c in base) + (255,)
-    pale = tuple(round(c + (255 - c) * 0.6) for c in base) + (255,)
+    dark = (*tuple(round(c * 0.6) for c in base), 255)
+    pale = (*tuple(round(c + (255 - c) * 0.6) for c in base), 255)
     motif = number % 6
     sheet.polygon(
         [
@@ -411,7 +411,7 @@ def sign(rng: Rng, width: int, height: int, words: str, board: Colour) -> np.nda
         ],
         (*board, 255),
     )
-    sheet.line([(w * 0.08, h * 0.18), (w * 0.85, h * 0.14)], tuple(min(255, c + 40) for c in board) + (255,), 3)
+    sheet.line([(w * 0.08, h * 0.18), (w * 0.85, h * 0.14)], (*tuple(min(255, c + 40) for c in board), 255), 3)
     for x, y in ((0.09, 0.21), (0.09, 0.49), (0.84, 0.17), (0.84, 0.52)):
         sheet.disc(w * x, h * y, 2.4, (*TAR, 255))
     sheet.text(w * 0.47, h * 0.35, words, min(h * 0.17, w * 1.35 / max(len(words), 1)), (*CREAM, 255))
@@ -486,7 +486,7 @@ def shop(rng: Rng, width: int, height: int, wall: Colour) -> np.ndarray[Any, Any
     sheet.polygon([(w * 0.02, h * 0.40), (w * 0.5, h * 0.06), (w * 0.98, h * 0.40)], (66, 58, 62, 255))
     for k in range(12):
         y = h * (0.42 + 0.05 * k)
-        sheet.line([(w * 0.08, y), (w * 0.92, y)], tuple(round(c * 0.86) for c in wall) + (255,), 1)
+        sheet.line([(w * 0.08, y), (w * 0.92, y)], (*tuple(round(c * 0.86) for c in wall), 255), 1)
     sheet.box(w * 0.42, h * 0.62, w * 0.60, h * 0.98, (*PEAT, 255), 3)
     for x in (0.16, 0.68):
         sheet.box(w * x, h * 0.56, w * (x + 0.17), h * 0.76, (*CREAM, 255), 2)

@@ -11,6 +11,8 @@ import wave
 import zlib
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -121,7 +123,8 @@ def _sounds(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
 def _texts(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
     for k in range(48):
         place, person, thing = (str(rng.choice(words)) for words in (_ROUTES, _PEOPLE, _THINGS))
-        text = f"[letter {k:02d}]\nto = {person}, {place}\ncarries = {thing}\n\nThe tide turns at {k % 12 + 1}. Row before it does.\n"
+        head = f"[letter {k:02d}]\nto = {person}, {place}\ncarries = {thing}\n"
+        text = f"{head}\nThe tide turns at {k % 12 + 1}. Row before it does.\n"
         yield f"texts/letters/{k:02d}.txt", text.encode()
     for k, place in enumerate(_ROUTES):
         yield (
@@ -130,112 +133,77 @@ def _texts(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
         )
 
 
-Job = tuple[str, Callable[[], np.ndarray[Any, Any]], str, int | None, bool]
+@dataclass(frozen=True)
+class Drawing:
+    """A texture to be made; ``levels`` None is the full chain."""
+
+    name: str
+    draw: Callable[[], np.ndarray[Any, Any]]
+    format: str
+    levels: int | None = None
+    bottom_up: bool = False
 
 
-def _pictures() -> Iterator[Job]:
-    """Name, drawing, pixel format, levels (None: all), whether the rows are stored bottom-up."""
+def _rng(number: int) -> np.random.Generator:
+    return np.random.default_rng([SEED, number])
 
-    def rng(number: int) -> np.random.Generator:
-        return np.random.default_rng([SEED, number])
 
-    yield "textures/boat/hull.ptx", lambda: art.hull(512, 256), "bc3", None, False
-    yield "textures/boat/sail.ptx", lambda: art.sail(rng(1), 256, 256), "bc3", None, False
-    yield "textures/boat/pennant.ptx", lambda: art.pennant(128, 64), "bgra8", None, True
-    yield "textures/harbour/lighthouse.ptx", lambda: art.lighthouse(256, 512), "bc3", None, False
-    yield "textures/harbour/jetty.ptx", lambda: art.planks(rng(2), 256), "bc1", None, False
-    yield "textures/harbour/sky.ptx", lambda: art.sky(rng(3), 512, 256), "bc1", None, False
-    yield "textures/harbour/chart.ptx", lambda: art.chart(rng(4), 256), "bgr8", 1, False
-    yield "textures/post/label.ptx", lambda: art.label(rng(5), 256, 128), "bgra8", 1, False
+def _drawings() -> Iterator[Drawing]:
+    yield Drawing("boat/hull", partial(art.hull, 512, 256), "bc3")
+    yield Drawing("boat/sail", partial(art.sail, _rng(1), 256, 256), "bc3")
+    yield Drawing("boat/pennant", partial(art.pennant, 128, 64), "bgra8", bottom_up=True)
+    yield Drawing("harbour/lighthouse", partial(art.lighthouse, 256, 512), "bc3")
+    yield Drawing("harbour/jetty", partial(art.planks, _rng(2), 256), "bc1")
+    yield Drawing("harbour/sky", partial(art.sky, _rng(3), 512, 256), "bc1")
+    yield Drawing("harbour/chart", partial(art.chart, _rng(4), 256), "bgr8", levels=1)
+    yield Drawing("post/label", partial(art.label, _rng(5), 256, 128), "bgra8", levels=1)
     walls = [(176, 92, 74), (222, 206, 170), (120, 146, 150), (206, 170, 92), (142, 120, 150), (226, 226, 220)]
     for k in range(12):
-        yield (
-            f"textures/harbour/shop_{k:02d}.ptx",
-            lambda k=k: art.shop(rng(20 + k), 128, 128, walls[k % 6]),
-            "bc3",
-            None,
-            False,
-        )
+        yield Drawing(f"harbour/shop_{k:02d}", partial(art.shop, _rng(20 + k), 128, 128, walls[k % 6]), "bc3")
     boards = [(70, 92, 84), (92, 70, 56), (120, 52, 44), (54, 76, 98)]
     for k, place in enumerate([*_ROUTES, "Post", "Ferry", "Chandler", "Tea"]):
         name = place.lower().replace(" ", "_")
-        yield (
-            f"textures/signs/{name}.ptx",
-            lambda k=k, place=place: art.sign(rng(40 + k), 128, 128, place.upper(), boards[k % 4]),
-            "bgra8",
-            None,
-            False,
-        )
+        draw = partial(art.sign, _rng(40 + k), 128, 128, place.upper(), boards[k % 4])
+        yield Drawing(f"signs/{name}", draw, "bgra8")
     papers = [(186, 146, 100), (204, 178, 136), (164, 128, 96), (150, 150, 140)]
     strings = [art.OXBLOOD, art.TAR, art.MOSS, art.CREAM]
     for k in range(16):
-        yield (
-            f"textures/post/parcel_{k:02d}.ptx",
-            lambda k=k: art.parcel(rng(60 + k), 128, papers[k % 4], strings[k // 4]),
-            "bc1",
-            None,
-            False,
-        )
+        draw = partial(art.parcel, _rng(60 + k), 128, papers[k % 4], strings[k // 4])
+        yield Drawing(f"post/parcel_{k:02d}", draw, "bc1")
     for k in range(48):
-        yield (
-            f"textures/stamps/stamp_{k:02d}.ptx",
-            lambda k=k: art.stamp(rng(100 + k), 128, k),
-            "bc3" if k % 3 else "bc1",
-            None,
-            False,
-        )
+        yield Drawing(f"stamps/stamp_{k:02d}", partial(art.stamp, _rng(100 + k), 128, k), "bc3" if k % 3 else "bc1")
     for kind, bird in enumerate(("gull", "petrel", "gannet", "skua")):
         for frame in range(6):
-            yield (
-                f"textures/birds/{bird}_{frame}.ptx",
-                lambda kind=kind, frame=frame: art.seabird(64, kind, frame),
-                "bgra8" if kind % 2 else "bc3",
-                1 if kind == 3 else None,
-                False,
-            )
+            draw = partial(art.seabird, 64, kind, frame)
+            levels = 1 if kind == 3 else None
+            yield Drawing(f"birds/{bird}_{frame}", draw, "bgra8" if kind % 2 else "bc3", levels)
     for k in range(16):
-        yield f"textures/water/sea_{k:02d}.ptx", lambda k=k: art.water(rng(200), 128, k / 16), "bc1", None, False
+        yield Drawing(f"water/sea_{k:02d}", partial(art.water, _rng(200), 128, k / 16), "bc1")
     tints = [art.SLATE, (120, 104, 92), (104, 116, 96)]
     for k in range(12):
-        yield (
-            f"textures/rock/skerry_{k:02d}.ptx",
-            lambda k=k: art.rock(rng(220 + k), 128, tints[k % 3]),
-            "bgr8" if k % 4 == 3 else "bc1",
-            None,
-            False,
-        )
+        draw = partial(art.rock, _rng(220 + k), 128, tints[k % 3])
+        yield Drawing(f"rock/skerry_{k:02d}", draw, "bgr8" if k % 4 == 3 else "bc1")
     for k in range(12):
-        yield f"textures/weather/sign_{k:02d}.ptx", lambda k=k: art.weather(64, k), "bgra8", 1, False
-    for k, character in enumerate("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"):
-        yield (
-            f"textures/alphabet/{character.lower()}.ptx",
-            lambda character=character: art.letter(64, character),
-            "bc3",
-            1,
-            False,
-        )
-        del k
+        yield Drawing(f"weather/sign_{k:02d}", partial(art.weather, 64, k), "bgra8", levels=1)
+    for character in "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789":
+        yield Drawing(f"alphabet/{character.lower()}", partial(art.letter, 64, character), "bc3", levels=1)
 
 
 def members() -> list[tuple[str, bytes]]:
     """Every member of the archive, by name."""
-    jobs = list(_pictures())
 
-    def made(job: tuple[int, Job]) -> tuple[str, bytes]:
-        number, (name, drawing, pixel_format, levels, bottom_up) = job
-        return name, ptx(drawing(), pixel_format, levels, bottom_up=bottom_up, stamp=number)
+    def made(number: int, drawing: Drawing) -> tuple[str, bytes]:
+        picture = drawing.draw()
+        data = ptx(picture, drawing.format, drawing.levels, bottom_up=drawing.bottom_up, stamp=number)
+        return f"textures/{drawing.name}.ptx", data
 
     with ThreadPoolExecutor() as pool:
-        found = list(pool.map(made, enumerate(jobs)))
-    rng = np.random.default_rng([SEED, 999])
+        found = list(pool.map(made, *zip(*enumerate(_drawings()), strict=True)))
+    rng = _rng(999)
     found += [*_sounds(rng), *_texts(rng)]
     for k in range(24):
-        found.append(
-            (
-                f"routes/{k:02d}.rte",
-                struct.pack("<4sII", b"ROUT", k, 40) + rng.normal(0, 90, 80).astype("<f4").tobytes(),
-            )
-        )
+        route = struct.pack("<4sII", b"ROUT", k, 40) + rng.normal(0, 90, 80).astype("<f4").tobytes()
+        found.append((f"routes/{k:02d}.rte", route))
     return sorted(found)
 
 

@@ -6,6 +6,7 @@ archive of gigabytes is planned and proved without being read or written as a wh
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -62,12 +63,23 @@ class Composed:
             else:
                 yield from chunks(self.sources[file], segment.offset, segment.length)
 
-    def write(self, file: str, stream: BinaryIO, progress: Callable[[int], None] | None = None) -> None:
-        """Write a file's new bytes to a stream; ``progress`` is told how many bytes were written."""
+    def write(self, file: str, stream: BinaryIO, progress: Callable[[int], None] | None = None) -> str:
+        """Write a file's new bytes to a stream; ``progress`` is told how many. Returns their SHA-256."""
+        digest = hashlib.sha256()
         for part in self.read(file):
             stream.write(part)
+            digest.update(part)
             if progress:
                 progress(len(part))
+        return digest.hexdigest()
+
+    def fingerprint(self, file: str) -> str:
+        """A hash of what the file is made of; equal for equal changes to the same original."""
+        digest = hashlib.sha256()
+        for segment in self.segments[file]:
+            part = segment.data if isinstance(segment, New) else f"{segment.offset}+{segment.length}".encode()
+            digest.update(f"{type(segment).__name__}:{len(part)}:".encode() + part)
+        return digest.hexdigest()
 
     def changes(self, file: str) -> Iterator[tuple[int, bytes]]:
         """Offsets and new bytes wherever the file differs from the original, at equal positions.
@@ -391,11 +403,10 @@ class _Composer:
                 yield from chunks(self.parsed.sources[file], piece.offset, piece.length)
 
 
-def write_beside(
-    composed: Composed, file: str, target: Path, progress: Callable[[int], None] | None = None
-) -> None:
-    """Write one file of a result to ``target`` and flush it to the disk."""
+def write_beside(composed: Composed, file: str, target: Path, progress: Callable[[int], None] | None = None) -> str:
+    """Write one file of a result to ``target`` and flush it to the disk; returns its SHA-256."""
     with target.open("wb", buffering=1 << 20) as stream:
-        composed.write(file, stream, progress)
+        digest = composed.write(file, stream, progress)
         stream.flush()
         os.fsync(stream.fileno())
+    return digest

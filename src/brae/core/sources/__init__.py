@@ -121,15 +121,15 @@ class OverlaySource:
     """Another source with some ranges replaced: how a patched file looked before it was patched."""
 
     def __init__(self, source: ByteSource, ranges: Sequence[tuple[int, bytes]]) -> None:
-        self._source = source
+        self.below = source
         self._ranges = sorted(ranges)
 
     @property
     def size(self) -> int:
-        return self._source.size
+        return self.below.size
 
     def read(self, offset: int, length: int) -> bytes:
-        data = bytearray(self._source.read(offset, length))
+        data = bytearray(self.below.read(offset, length))
         for start, replacement in self._ranges:
             low, high = max(start, offset), min(start + len(replacement), offset + length)
             if low < high:

@@ -79,9 +79,8 @@ class Kist:
             stream.seek(entry.offset)
             data = stream.read(entry.stored)
         try:
-            data = {0: bytes, 1: zlib.decompress, 2: lambda packed: zlib.decompress(packed, -15)}[entry.packing](
-                data
-            )
+            if entry.packing:
+                data = zlib.decompress(data, {1: 15, 2: -15}[entry.packing])
         except (KeyError, zlib.error) as error:
             raise Refusal(f"{name} cannot be unpacked ({error})") from error
         if len(data) != entry.real or zlib.crc32(data) != entry.check:

@@ -1,0 +1,102 @@
+"""Build, restore and try."""
+
+from __future__ import annotations
+
+import base64
+
+from fastapi import APIRouter
+from sqlalchemy import select
+
+from brae.api.routes import Work
+from brae.api.schemas import (
+    BuildPlan,
+    BuildView,
+    GameFile,
+    JobView,
+    PlayReport,
+    Restored,
+    RestoreRequest,
+    TrialView,
+)
+from brae.core.errors import ChangedError
+from brae.demo.standin import Report
+from brae.store.models import Build, Original
+from brae.work import builds, trials
+
+router = APIRouter(prefix="/projects/{project_id}", tags=["build"])
+
+
+@router.get("/plan")
+def plan(project_id: str, workspace: Work) -> BuildPlan:
+    """What a build would do now; nothing is written."""
+    return BuildPlan.model_validate(builds.plan(workspace, project_id).as_dict())
+
+
+@router.post("/build", status_code=202)
+def build(project_id: str, workspace: Work) -> JobView:
+    """Carry the plan out, as a job."""
+    job, _ = workspace.jobs.start(
+        "build", "Building", lambda job: builds.build(workspace, project_id, job), project=project_id
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/restore")
+def restore(project_id: str, request: RestoreRequest, workspace: Work) -> Restored:
+    """Put originals back: of the files named, or of all that Brae changed."""
+    return Restored.model_validate(builds.restore(workspace, project_id, request.paths, force=request.force))
+
+
+@router.get("/builds")
+def history(project_id: str, workspace: Work) -> list[BuildView]:
+    """Builds and restores, newest first."""
+    with workspace.database.session() as session:
+        rows = session.scalars(
+            select(Build).where(Build.project_id == project_id).order_by(Build.id.desc()).limit(50)
+        )
+        return [BuildView.model_validate(row) for row in rows]
+
+
+@router.get("/files")
+def files(project_id: str, workspace: Work) -> list[GameFile]:
+    """The game's files that Brae watches over."""
+    found = []
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        for row in session.scalars(
+            select(Original).where(Original.project_id == project_id).order_by(Original.path)
+        ):
+            try:
+                workspace.check_unchanged(project, row)
+                behind = None
+            except ChangedError as error:
+                behind = f"{error.message} {error.remedy}"
+            found.append(
+                GameFile(
+                    path=row.path,
+                    size=row.size,
+                    sha256=row.sha256,
+                    state=row.state,
+                    current_size=row.current_size,
+                    kept_whole=row.whole is not None,
+                    kept_bytes=sum(kept.length for kept in row.ranges),
+                    changed_behind=behind,
+                )
+            )
+    return found
+
+
+def _report(report: Report) -> PlayReport:
+    return PlayReport(
+        trace=report.trace,
+        refused=report.refused,
+        placeholders=report.placeholders,
+        scene=f"data:image/png;base64,{base64.b64encode(report.scene).decode()}",
+    )
+
+
+@router.post("/trial")
+def trial(project_id: str, workspace: Work) -> TrialView:
+    """The stand-in for the game loads the files as they were and as they are."""
+    found = trials.run(workspace, project_id)
+    return TrialView(before=_report(found.before), after=_report(found.after))

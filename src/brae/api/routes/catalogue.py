@@ -1,0 +1,291 @@
+"""Find: the catalogue, its facets, and what an item looks and sounds like."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from fastapi import APIRouter, Depends, Query, Response
+from PIL import Image
+from sqlalchemy import ColumnElement, Select, String, cast, func, select
+from sqlalchemy.orm import Session
+
+from brae.api.routes import Work
+from brae.api.routes.edits import edit_view
+from brae.api.schemas import (
+    ArchiveView,
+    Facets,
+    FacetValue,
+    ItemView,
+    MemberPage,
+    MemberView,
+    TextView,
+)
+from brae.core.errors import FormatError, NotFoundError
+from brae.core.match.textures import apply_remedies
+from brae.core.textures import formats
+from brae.core.textures.files import TextureFile, read_image, read_texture, write_image
+from brae.core.textures.formats import Picture
+from brae.store.models import Edit, Member
+from brae.work import Workspace
+
+router = APIRouter(tags=["find"])
+_LONGEST_TEXT = 1 << 20
+Which = Literal["original", "edit", "painted", "difference"]
+Channels = Literal["rgba", "rgb", "r", "g", "b", "a"]
+
+
+class Search:
+    """The conditions of a search, as the page sends them."""
+
+    def __init__(
+        self,
+        q: str = "",
+        kind: Annotated[list[str] | None, Query()] = None,
+        format: Annotated[list[str] | None, Query()] = None,
+        sides: Annotated[list[str] | None, Query()] = None,
+        folder: str | None = None,
+        in_work: bool = False,
+        smallest: int | None = None,
+        largest: int | None = None,
+    ) -> None:
+        self.q, self.kind, self.format, self.sides = q, kind or [], format or [], sides or []
+        self.folder, self.in_work, self.smallest, self.largest = folder, in_work, smallest, largest
+
+    def conditions(self, project: str, without: str = "") -> list[ColumnElement[bool]]:
+        """Every condition but the one named ``without``."""
+        found: list[ColumnElement[bool]] = [Member.project_id == project]
+        # Words are parts of the address, in any order; * and ? stand for any characters and any one.
+        for word in self.q.split():
+            escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+            found.append(Member.address.ilike(f"%{escaped.replace('*', '%').replace('?', '_')}%", escape="\\"))
+        if self.kind and without != "kind":
+            found.append(Member.kind.in_(self.kind))
+        if self.format and without != "format":
+            found.append(Member.format.in_(self.format))
+        if self.sides and without != "sides":
+            found.append(_sides().in_(self.sides))
+        if self.folder is not None and without != "folder":
+            found.append(
+                (Member.folder == self.folder) | Member.folder.startswith(f"{self.folder}/", autoescape=True)
+            )
+        if self.in_work:
+            found.append(Member.address.in_(select(Edit.address).where(Edit.project_id == project, Edit.in_work)))
+        if self.smallest is not None:
+            found.append(Member.real >= self.smallest)
+        if self.largest is not None:
+            found.append(Member.real <= self.largest)
+        return found
+
+
+def _sides() -> ColumnElement[str]:
+    return cast(Member.width, String) + " x " + cast(Member.height, String)
+
+
+_ORDERS: dict[str, Any] = {
+    "name": (Member.address,),
+    "size": (Member.real.desc(), Member.address),
+    "sides": (func.coalesce(Member.width * Member.height, 0).desc(), Member.address),
+    "format": (Member.format, Member.address),
+}
+
+
+@router.get("/projects/{project_id}/members")
+def members(
+    project_id: str,
+    workspace: Work,
+    search: Annotated[Search, Depends()],
+    order: Literal["name", "size", "sides", "format"] = "name",
+    offset: Annotated[int, Query(ge=0)] = 0,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+) -> MemberPage:
+    """Part of the catalogue, narrowed and ordered."""
+    with workspace.database.session() as session:
+        workspace.project(session, project_id)
+        conditions = search.conditions(project_id)
+        total = session.scalar(select(func.count()).select_from(Member).where(*conditions)) or 0
+        query = select(Member).where(*conditions).order_by(*_ORDERS[order]).offset(offset).limit(limit)
+        states = _edit_states(session, project_id)
+        items = [_member_view(member, states) for member in session.scalars(query)]
+        return MemberPage(total=total, offset=offset, items=items)
+
+
+def _edit_states(session: Session, project_id: str) -> dict[str, str]:
+    query = select(Edit.address, Edit.state).where(Edit.project_id == project_id, Edit.in_work)
+    return dict(session.execute(query).tuples())
+
+
+def _member_view(member: Member, states: dict[str, str]) -> MemberView:
+    view = MemberView.model_validate(member)
+    view.edit = states.get(member.address)
+    return view
+
+
+@router.get("/projects/{project_id}/facets")
+def facets(project_id: str, workspace: Work, search: Annotated[Search, Depends()]) -> Facets:
+    """How many items there are of each kind, format, sides and folder, under the other conditions."""
+    with workspace.database.session() as session:
+
+        def count(name: str, column: ColumnElement[Any] | Any) -> list[FacetValue]:
+            query: Select[Any] = (
+                select(column, func.count())
+                .where(*search.conditions(project_id, without=name), column.is_not(None))
+                .group_by(column)
+                .order_by(func.count().desc(), column)
+            )
+            return [FacetValue(value=str(value), count=number) for value, number in session.execute(query)]
+
+        return Facets(
+            kind=count("kind", Member.kind),
+            format=count("format", Member.format),
+            sides=count("sides", _sides()),
+            folder=sorted(count("folder", Member.folder), key=lambda facet: facet.value),
+        )
+
+
+@router.get("/projects/{project_id}/item")
+def item(project_id: str, address: str, workspace: Work) -> ItemView:
+    """One item with all that is known of it."""
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        found = workspace.find(session, project_id, address)
+        edit = session.scalar(
+            select(Edit).where(Edit.project_id == project_id, Edit.address == address, Edit.in_work)
+        )
+        offset = None
+        if found.archive.layout is not None:
+            offset = int(workspace.archive(session, project, found.archive).offsets[found.member.number])
+        return ItemView(
+            member=_member_view(found.member, _edit_states(session, project_id)),
+            archive=ArchiveView.model_validate(found.archive),
+            offset=offset,
+            edit=edit_view(workspace, edit, found.member) if edit else None,
+        )
+
+
+@router.get(
+    "/projects/{project_id}/picture", response_class=Response, responses={200: {"content": {"image/png": {}}}}
+)
+def picture(
+    project_id: str,
+    address: str,
+    workspace: Work,
+    which: Which = "original",
+    level: Annotated[int, Query(ge=0, le=20)] = 0,
+    channels: Channels = "rgba",
+    fit: Annotated[int | None, Query(ge=16, le=1024)] = None,
+) -> Response:
+    """An item as a PNG: the original, what was painted, what is stored, or where the two differ.
+
+    ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
+    """
+    with workspace.database.session() as session:
+        if which == "original":
+            texture = _original(workspace, session, project_id, address)
+            if fit is not None:
+                level = _fitting_level(texture, fit)
+            pixels = _level(texture, level)
+        else:
+            pixels = _edited(workspace, session, project_id, address, which, level)
+    if fit is not None:
+        pixels = _shrink(pixels, fit)
+    return Response(write_image(_channels(pixels, channels), quick=True), media_type="image/png", headers=_CACHE)
+
+
+#: addresses with a revision in them never change their picture
+_CACHE = {"Cache-Control": "private, max-age=86400"}
+
+
+def _original(workspace: Workspace, session: Session, project_id: str, address: str) -> TextureFile:
+    project = workspace.project(session, project_id)
+    return workspace.original_texture(session, project, workspace.find(session, project_id, address))
+
+
+def _level(texture: TextureFile, level: int) -> Picture:
+    if level >= len(texture.levels):
+        raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
+    return texture.picture(level)
+
+
+def _edited(
+    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int
+) -> Picture:
+    edit = workspace.edit(session, project_id, address)
+    original = _original(workspace, session, project_id, address)
+    if not edit.position or edit.encoded_sha256 is None:
+        raise NotFoundError("No file has come back yet.", address=address)
+    if which == "painted":
+        step = edit.steps[edit.position - 1]
+        return apply_remedies(read_image(workspace.blobs.get(step.file_sha256)).picture, original, step.remedies)
+    project = workspace.project(session, project_id)
+    data = workspace.blobs.get(edit.encoded_sha256)
+    stored = _level(read_texture(data, workspace.project_library(project)), level)
+    if which == "edit":
+        return stored
+    before = _level(original, level)
+    if before.shape != stored.shape:
+        raise FormatError("The sides differ, so there is no difference to show.", address=address)
+    difference = np.abs(before.astype(np.int16) - stored)
+    result = np.full_like(stored, 255)
+    # Four times as strong, or nobody would see the last bits; alpha counts for all channels.
+    result[..., :3] = np.minimum(np.maximum(difference[..., :3], difference[..., 3:]) * 4, 255)
+    return result
+
+
+def _fitting_level(texture: TextureFile, fit: int) -> int:
+    level = 0
+    while level + 1 < len(texture.levels):
+        sides = formats.level_sides(texture.header.width, texture.header.height, level + 1)
+        if max(sides) < fit:
+            break
+        level += 1
+    return level
+
+
+def _shrink(pixels: Picture, fit: int) -> Picture:
+    height, width = pixels.shape[:2]
+    scale = fit / max(width, height)
+    if scale >= 1:
+        return pixels
+    # Pillow resizes RGBA with colour weighted by alpha ("RGBa").
+    image = Image.fromarray(np.ascontiguousarray(pixels)).convert("RGBa")
+    size = (max(1, round(width * scale)), max(1, round(height * scale)))
+    return np.asarray(image.resize(size, Image.Resampling.BOX).convert("RGBA"))
+
+
+def _channels(pixels: Picture, channels: Channels) -> Picture:
+    if channels == "rgba":
+        return pixels
+    result = np.full_like(pixels, 255)
+    result[..., :3] = pixels[..., :3] if channels == "rgb" else pixels[..., "rgba".index(channels), None]
+    return result
+
+
+@router.get("/projects/{project_id}/bytes", response_class=Response)
+def raw_bytes(project_id: str, address: str, workspace: Work, download: bool = False) -> Response:
+    """An item's original bytes, unpacked: to listen to, or to keep."""
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        found = workspace.find(session, project_id, address)
+        data = workspace.original_bytes(session, project, found)
+        sounds = {"wav": "audio/wav", "ogg": "audio/ogg", "flac": "audio/flac"}
+        # Never as a page: a member of a game could hold one.
+        media = sounds.get(found.member.container or "", "application/octet-stream")
+        name = found.member.name.rpartition("/")[2].encode("ascii", "replace").decode().replace('"', "_")
+        headers = _CACHE | ({"Content-Disposition": f'attachment; filename="{name}"'} if download else {})
+        return Response(data, media_type=media, headers=headers)
+
+
+@router.get("/projects/{project_id}/text")
+def text(project_id: str, address: str, workspace: Work) -> TextView:
+    """A text member, to read."""
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        data = workspace.original_bytes(session, project, workspace.find(session, project_id, address))
+    encoding = "utf-8"
+    cut = len(data) > _LONGEST_TEXT
+    try:
+        words = data[:_LONGEST_TEXT].decode(encoding, "ignore" if cut else "strict")
+    except UnicodeDecodeError:
+        encoding, words = "latin-1", data[:_LONGEST_TEXT].decode("latin-1")
+    return TextView(text=words, encoding=encoding, cut=cut)

@@ -1,0 +1,132 @@
+"""Edit: items in work, the files that come back, remedies, undo."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request, Response
+from sqlalchemy import select
+from starlette.concurrency import run_in_threadpool
+
+from brae.api.routes import Work
+from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView
+from brae.core.errors import LimitError, NotFoundError
+from brae.core.match.textures import MatchSheet
+from brae.core.textures.files import Recipe
+from brae.store.models import Edit, Member
+from brae.work import Workspace
+from brae.work.edits import (
+    LARGEST_UPLOAD,
+    exchange_file,
+    go_to,
+    put_in_work,
+    set_remedies,
+    take_file,
+    take_out_of_work,
+)
+
+router = APIRouter(prefix="/projects/{project_id}/edits", tags=["edit"])
+
+
+def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditView:
+    """An edit as the page shows it."""
+    file = exchange_file(workspace, edit)
+    recipe = Recipe.model_validate(edit.recipe)
+    sheet = MatchSheet.model_validate(edit.sheet) if edit.sheet else None
+    made = next((row.result for row in sheet.properties if row.name == "Mip levels"), "0") if sheet else "0"
+    return EditView(
+        address=edit.address,
+        name=member.name if member else edit.address,
+        state=edit.state,
+        file=str(file),
+        file_exists=file.is_file(),
+        fault=edit.fault,
+        position=edit.position,
+        steps=[StepView.model_validate(step) for step in edit.steps],
+        sheet=sheet,
+        recipe=recipe,
+        width=recipe.width,
+        height=recipe.height,
+        levels=recipe.levels,
+        result_levels=int(made) if made.isdigit() else 0,
+        revision=(edit.encoded_sha256 or "none")[:16],
+    )
+
+
+def _view(workspace: Workspace, project_id: str, address: str) -> EditView:
+    with workspace.database.session() as session:
+        found = workspace.find(session, project_id, address)
+        return edit_view(workspace, workspace.edit(session, project_id, address), found.member)
+
+
+@router.get("")
+def edits(project_id: str, workspace: Work) -> list[EditView]:
+    """Every item in work."""
+    with workspace.database.session() as session:
+        workspace.project(session, project_id)
+        query = (
+            select(Edit, Member)
+            .outerjoin(Member, (Member.project_id == Edit.project_id) & (Member.address == Edit.address))
+            .where(Edit.project_id == project_id, Edit.in_work)
+            .order_by(Edit.id)
+        )
+        return [edit_view(workspace, edit, member) for edit, member in session.execute(query).tuples()]
+
+
+@router.post("", status_code=201)
+def put(project_id: str, request: Addresses, workspace: Work) -> list[EditView]:
+    """Put items in work: their files appear in the exchange folder."""
+    for address in request.addresses:
+        put_in_work(workspace, project_id, address)
+    return [_view(workspace, project_id, address) for address in request.addresses]
+
+
+@router.delete("", status_code=204)
+def take_out(project_id: str, address: str, workspace: Work) -> None:
+    """Take an item out of work; its versions are kept."""
+    take_out_of_work(workspace, project_id, address)
+
+
+@router.get("/file", response_class=Response)
+def download(project_id: str, address: str, workspace: Work) -> Response:
+    """The exchange file, to save it elsewhere."""
+    with workspace.database.session() as session:
+        file = exchange_file(workspace, workspace.edit(session, project_id, address))
+    if not file.is_file():
+        raise NotFoundError("The exchange file is gone.", address=address, remedy="Put the item in work again.")
+    name = file.name.encode("ascii", "replace").decode().replace('"', "_")
+    return Response(
+        file.read_bytes(), media_type="image/png", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
+
+
+@router.put("/file")
+async def upload(
+    project_id: str,
+    address: str,
+    request: Request,
+    workspace: Work,
+    name: Annotated[str, Query(max_length=300)] = "upload",
+) -> EditView:
+    """A file came back by hand: the picture is the body of the request."""
+    data = bytearray()
+    async for part in request.stream():
+        data += part
+        if len(data) > LARGEST_UPLOAD:
+            raise LimitError(f"The file is larger than {LARGEST_UPLOAD} bytes.")
+    await run_in_threadpool(take_file, workspace, project_id, address, bytes(data), name)
+    return await run_in_threadpool(_view, workspace, project_id, address)
+
+
+@router.put("/remedies")
+def remedies(project_id: str, address: str, request: Remedies, workspace: Work) -> EditView:
+    """Apply exactly these remedies."""
+    set_remedies(workspace, project_id, address, request.remedies)
+    return _view(workspace, project_id, address)
+
+
+@router.put("/position")
+def position(project_id: str, address: str, request: Position, workspace: Work) -> EditView:
+    """Undo and redo: use the first so many versions."""
+    go_to(workspace, project_id, address, request.position)
+    return _view(workspace, project_id, address)

@@ -1,0 +1,144 @@
+"""Open: projects, and choosing one from the folders of this computer."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fastapi import APIRouter, Request
+from sqlalchemy import func, select
+
+from brae.api.routes import Work
+from brae.api.schemas import (
+    ArchiveView,
+    Counts,
+    Fault,
+    Folder,
+    FolderEntry,
+    JobView,
+    OpenRequest,
+    ProjectSummary,
+    ProjectView,
+)
+from brae.core.errors import BraeError, NotFoundError, ReadOnlyError, storage_error
+from brae.jobs import Job
+from brae.store.models import ArchiveRow, Edit, Original, Project
+from brae.work import Workspace
+from brae.work.opening import open_game
+from brae.work.trials import has_standin
+
+router = APIRouter(tags=["open"])
+_MOST_ENTRIES = 2000
+
+
+def _start_opening(workspace: Workspace, path: Path) -> JobView:
+    def work(job: Job) -> dict[str, object]:
+        return open_game(workspace, path, job)
+
+    job, _ = workspace.jobs.start("open", f"Opening {path.name}", work, path=str(path))
+    return JobView.model_validate(job.as_dict())
+
+
+@router.get("/projects")
+def projects(workspace: Work) -> list[ProjectSummary]:
+    """Every game that was opened, newest first."""
+    with workspace.database.session() as session:
+        rows = session.scalars(select(Project).order_by(Project.opened.desc()))
+        return [ProjectSummary.model_validate(row) for row in rows]
+
+
+@router.post("/projects", status_code=202)
+def open_project(request: OpenRequest, workspace: Work) -> JobView:
+    """Open a folder or an archive, as a job; its result names the project."""
+    path = Path(request.path).expanduser()
+    if not path.is_absolute():
+        raise NotFoundError(f"'{request.path}' is not a whole path.", expected="such as /home/me/games/skerry")
+    if not path.exists():
+        raise NotFoundError(f"There is no file or folder {path}.", remedy="Check the spelling.")
+    return _start_opening(workspace, path)
+
+
+@router.post("/projects/{project_id}/open", status_code=202)
+def open_again(project_id: str, workspace: Work) -> JobView:
+    """Look through the game again: its files as they are now; edits are kept."""
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        path = Path(project.folder) / (project.only or "")
+    return _start_opening(workspace, path)
+
+
+@router.delete("/projects/{project_id}", status_code=204)
+def forget(project_id: str, workspace: Work) -> None:
+    """Forget a project whose game is as it was; exchange files and kept bytes stay."""
+    with workspace.locked(project_id), workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        changed = session.scalar(
+            select(Original.path).where(Original.project_id == project_id, Original.state != "original")
+        )
+        if changed is not None:
+            raise ReadOnlyError(
+                "Files of this game are changed; Brae must not forget how to put them back.",
+                address=changed,
+                remedy="Restore the originals first.",
+            )
+        session.delete(project)
+
+
+@router.get("/projects/{project_id}")
+def project(project_id: str, workspace: Work) -> ProjectView:
+    """A project with its archives, proofs and counts."""
+    with workspace.database.session() as session:
+        row = workspace.project(session, project_id)
+        archives = list(session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id)))
+        described = [archive for archive in archives if archive.layout is not None]
+        states = dict(
+            session.execute(
+                select(Edit.state, func.count())
+                .where(Edit.project_id == project_id, Edit.in_work)
+                .group_by(Edit.state)
+            ).tuples()
+        )
+        built = session.scalar(
+            select(func.count()).where(Original.project_id == project_id, Original.state != "original")
+        )
+        return ProjectView(
+            **ProjectSummary.model_validate(row).model_dump(),
+            files_seen=row.files_seen,
+            layout_faults=[Fault.model_validate(fault) for fault in row.layout_faults],
+            archives=[ArchiveView.model_validate(archive) for archive in described],
+            loose_files=len(archives) - len(described),
+            counts=Counts(
+                members=sum(archive.member_count for archive in archives),
+                in_work=sum(states.values()),
+                attention=states.get("attention", 0),
+                ready=states.get("ready", 0),
+                built_files=built or 0,
+            ),
+            standin=has_standin(Path(row.folder)),
+            exchange=str(workspace.exchange_folder(project_id)),
+        )
+
+
+@router.get("/browse")
+def browse(request: Request, workspace: Work, path: str | None = None) -> Folder:
+    """Names of folders, and of archives that a layout recognises; never a file's content."""
+    folder = Path(path).expanduser() if path else Path.home()
+    if not folder.is_absolute() or not folder.is_dir():
+        raise NotFoundError(f"There is no folder {folder}.")
+    library = workspace.library()
+    folders, archives = [], []
+    try:
+        entries = sorted(folder.iterdir(), key=lambda entry: entry.name.lower())[:_MOST_ENTRIES]
+    except OSError as error:
+        raise storage_error(error, "look into", folder) from error
+    for entry in entries:
+        if entry.name.startswith("."):
+            continue
+        try:
+            if entry.is_dir():
+                folders.append(FolderEntry(name=entry.name, path=str(entry)))
+            elif entry.is_file() and (layout := library.recognise_file(entry)):
+                archives.append(FolderEntry(name=entry.name, path=str(entry), layout=layout.title))
+        except (BraeError, OSError):
+            continue
+    parent = None if folder.parent == folder else str(folder.parent)
+    return Folder(path=str(folder), parent=parent, folders=folders, archives=archives)

@@ -1,0 +1,349 @@
+"""What goes over the wire."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict
+
+from brae.core.match.textures import MatchSheet
+from brae.core.textures.files import Recipe
+
+
+class Row(BaseModel):
+    """Read from a database row."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+
+class Problem(BaseModel):
+    """problem+json (RFC 9457), with the parts of Brae's own errors."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    code: str
+    address: str | None = None
+    offset: int | None = None
+    line: int | None = None
+    expected: str | None = None
+    remedy: str | None = None
+
+
+class Fault(BaseModel):
+    """An error inside another answer."""
+
+    code: str
+    message: str
+    address: str | None = None
+    offset: int | None = None
+    line: int | None = None
+    expected: str | None = None
+    remedy: str | None = None
+    layout: str | None = None
+
+
+class State(BaseModel):
+    """What this Brae is."""
+
+    version: str
+    home: str
+    user_folder: str
+    demo: str | None
+
+
+class JobView(BaseModel):
+    """A job as it stands."""
+
+    id: int
+    kind: str
+    title: str
+    project_id: str | None
+    state: Literal["running", "done", "failed", "cancelled", "interrupted"]
+    done: int
+    total: int
+    unit: str
+    rate: float | None
+    result: dict[str, Any] | None
+    error: Fault | None
+
+
+class OpenRequest(BaseModel):
+    """Which folder or archive to open."""
+
+    path: str
+
+
+class Proof(BaseModel):
+    """Whether an unchanged rebuild equals the original."""
+
+    exact: bool
+    members: int = 0
+    file: str | None = None
+    offset: int | None = None
+    field: str | None = None
+    reason: str | None = None
+
+
+class ArchiveView(Row):
+    """An archive of a project."""
+
+    address: str
+    layout: str | None
+    title: str
+    files: dict[str, str]
+    proof: Proof
+    fault: str | None
+    member_count: int
+
+
+class GameFile(Row):
+    """A file of the game and whether Brae changed it."""
+
+    path: str
+    size: int
+    sha256: str
+    state: Literal["original", "patched", "rebuilt"]
+    current_size: int
+    #: what is kept of it: the whole file, or bytes of ranges
+    kept_whole: bool
+    kept_bytes: int
+    changed_behind: str | None
+
+
+class Counts(BaseModel):
+    """What waits at each stage."""
+
+    members: int
+    in_work: int
+    attention: int
+    ready: int
+    built_files: int
+
+
+class ProjectSummary(Row):
+    """A project in the list."""
+
+    id: str
+    name: str
+    folder: str
+    only: str | None
+    opened: datetime
+
+
+class ProjectView(ProjectSummary):
+    """A project with all that the stages need."""
+
+    files_seen: int
+    layout_faults: list[Fault]
+    archives: list[ArchiveView]
+    loose_files: int
+    counts: Counts
+    standin: bool
+    exchange: str
+
+
+class FolderEntry(BaseModel):
+    """A folder, or an archive that a layout recognises."""
+
+    name: str
+    path: str
+    layout: str | None = None
+
+
+class Folder(BaseModel):
+    """A place on this computer, to choose a game from."""
+
+    path: str
+    parent: str | None
+    folders: list[FolderEntry]
+    archives: list[FolderEntry]
+
+
+class MemberView(Row):
+    """A member in the catalogue."""
+
+    address: str
+    name: str
+    kind: str
+    container: str | None
+    packer: str
+    stored: int
+    real: int
+    width: int | None
+    height: int | None
+    format: str | None
+    levels: int | None
+    orientation: str | None
+    fault: str | None
+    edit: str | None = None
+
+
+class MemberPage(BaseModel):
+    """Part of the catalogue."""
+
+    total: int
+    offset: int
+    items: list[MemberView]
+
+
+class FacetValue(BaseModel):
+    """One value by which the catalogue can be narrowed."""
+
+    value: str
+    count: int
+
+
+class Facets(BaseModel):
+    """All of them."""
+
+    kind: list[FacetValue]
+    format: list[FacetValue]
+    sides: list[FacetValue]
+    folder: list[FacetValue]
+
+
+class StepView(Row):
+    """One version of an edit."""
+
+    number: int
+    what: str
+    file_name: str
+    remedies: list[str]
+    made: datetime
+
+
+class EditView(BaseModel):
+    """An item in work."""
+
+    address: str
+    name: str
+    state: Literal["waiting", "ready", "attention", "same"]
+    file: str
+    file_exists: bool
+    fault: str | None
+    position: int
+    steps: list[StepView]
+    sheet: MatchSheet | None
+    recipe: Recipe
+    width: int
+    height: int
+    levels: int
+    result_levels: int
+    revision: str
+
+
+class ItemView(BaseModel):
+    """One item with all that is known of it."""
+
+    member: MemberView
+    archive: ArchiveView
+    offset: int | None
+    edit: EditView | None
+
+
+class TextView(BaseModel):
+    """The text of a text member."""
+
+    text: str
+    encoding: str
+    cut: bool
+
+
+class Addresses(BaseModel):
+    """Items by their addresses."""
+
+    addresses: list[str]
+
+
+class Remedies(BaseModel):
+    """Exactly the remedies to apply."""
+
+    remedies: list[str]
+
+
+class Position(BaseModel):
+    """How many versions count."""
+
+    position: int
+
+
+class MemberPlan(BaseModel):
+    """One member's bytes before and after."""
+
+    level: str
+    stored_before: int
+    stored_after: int
+    real_before: int
+    real_after: int
+    slot: int
+
+
+class FilePlan(BaseModel):
+    """What will happen to one file of the game."""
+
+    path: str
+    way: Literal["patch", "rebuild", "replace", "restore"]
+    why: str
+    size_before: int
+    size_after: int
+    members: list[MemberPlan]
+
+
+class BuildPlan(BaseModel):
+    """What a build would do."""
+
+    files: list[FilePlan]
+    edits: list[str]
+    left_out: dict[str, str]
+    faults: list[Fault]
+    up_to_date: bool
+
+
+class BuildView(Row):
+    """A build or a restore that was carried out."""
+
+    id: int
+    what: str
+    made: datetime
+    files: list[FilePlan]
+    edits: list[str]
+
+
+class RestoreRequest(BaseModel):
+    """Which files to put back; all where none is named."""
+
+    paths: list[str] | None = None
+    force: bool = False
+
+
+class Restored(BaseModel):
+    """Which files were put back."""
+
+    files: list[str]
+
+
+class PlayReport(BaseModel):
+    """What the stand-in did."""
+
+    trace: list[str]
+    refused: str | None
+    placeholders: dict[str, str]
+    scene: str
+
+
+class TrialView(BaseModel):
+    """The game before and after."""
+
+    before: PlayReport
+    after: PlayReport
+
+
+class LayoutView(BaseModel):
+    """A layout that is known."""
+
+    layout: str
+    title: str
+    kind: str

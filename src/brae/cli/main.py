@@ -1,0 +1,375 @@
+"""The words of the command line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from brae import __version__
+from brae.cli.output import bar, errors, say, ticker
+from brae.core.containers.described import Archive, open_archive
+from brae.core.containers.folders import changes_in
+from brae.core.containers.folders import unpack as unpack_archive
+from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
+from brae.core.layouts.library import FOLDER, Library, companions, open_sources
+from brae.core.layouts.load import load
+from brae.core.layouts.model import Layout
+from brae.core.layouts.write import write_beside
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_like, encode_new
+from brae.core.textures.files import HEAD, TextureFile, read_image, read_texture, write_image
+
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, help="Change the pictures, sprites and sounds of games."
+)
+
+HomeOption = Annotated[
+    Path | None, typer.Option("--home", help="Brae's own folder; without it, the system's usual place.")
+]
+LayoutOption = Annotated[str | None, typer.Option("--layout", help="A layout's identifier, or a layout file.")]
+JsonOption = Annotated[bool, typer.Option("--json", help="Answer as JSON.")]
+FileArgument = Annotated[Path, typer.Argument(help="The file; of an index and data pair the index.")]
+
+
+@app.callback(invoke_without_command=True)
+def version(show: Annotated[bool, typer.Option("--version", help="Show the version.")] = False) -> None:
+    """Change the pictures, sprites and sounds of games."""
+    if show:
+        typer.echo(__version__)
+        raise typer.Exit
+
+
+@app.command()
+def demo(
+    port: Annotated[int | None, typer.Option(help="The port on 127.0.0.1.")] = None,
+    no_browser: Annotated[bool, typer.Option("--no-browser", help="Do not open the page.")] = False,
+    into: Annotated[Path | None, typer.Option(help="Make the demo games' files in this folder.")] = None,
+    no_start: Annotated[bool, typer.Option("--no-start", help="Only make the files.")] = False,
+    home: HomeOption = None,
+) -> None:
+    """Make the demo game Skerry Post and start Brae with it."""
+    from brae.cli.server import serve as start
+    from brae.demo import desktop
+    from brae.store import Home
+    from brae.work import Workspace
+    from brae.work.opening import open_game
+
+    with errors():
+        folder = into or Home(home).games
+        game = folder / desktop.FOLDER
+        if not (game / "skerry.cfg").is_file():  # written last, so it tells that all the rest is there
+            typer.echo(f"Making Skerry Post in {game} ...")
+            try:
+                desktop.generate(folder)
+            except OSError as error:
+                raise storage_error(error, "make the demo game in", folder) from error
+        if no_start:
+            typer.echo(f"Skerry Post is in {game}")
+            return
+
+        def open_demo(workspace: Workspace) -> None:
+            workspace.jobs.start(
+                "open", "Opening Skerry Post", lambda job: open_game(workspace, game, job, "Skerry Post")
+            )
+
+        start(home, port, not no_browser, demo=game, started=open_demo)
+
+
+@app.command()
+def serve(
+    port: Annotated[int | None, typer.Option(help="The port on 127.0.0.1.")] = None,
+    no_browser: Annotated[bool, typer.Option("--no-browser", help="Do not open the page.")] = False,
+    home: HomeOption = None,
+) -> None:
+    """Start Brae."""
+    from brae.cli.server import serve as start
+
+    with errors():
+        start(home, port, not no_browser)
+
+
+# ---- archives -------------------------------------------------------------------------------------------
+
+
+def _library(file: Path) -> Library:
+    from brae.demo import LAYOUTS
+    from brae.store import Home
+
+    # A game's own layouts lie in its folder, which may be some levels above the archive.
+    own = [parent / FOLDER for parent in reversed(file.resolve().parents)]
+    return Library.of([LAYOUTS, Home().layouts, *own])
+
+
+def _layout(file: Path, layout: str | None, library: Library) -> Layout | None:
+    if layout is None:
+        return library.recognise_file(file)
+    if layout.endswith((".yaml", ".yml")):
+        found = load(Path(layout))
+        library.add(found)
+        return found
+    return library.get(layout)
+
+
+def _check_file(file: Path) -> None:
+    if not file.is_file():
+        raise NotFoundError(f"There is no file {file}.", remedy="Check the spelling.")
+
+
+def _open(file: Path, layout: str | None) -> tuple[Archive, Library]:
+    _check_file(file)
+    library = _library(file)
+    found = _layout(file, layout, library)
+    if found is None or found.kind != "archive":
+        faults = "; ".join(str(error) for error in library.errors.values())
+        raise UnknownFormatError(
+            f"No layout fits {file.name}.{f' Faulty layouts: {faults}' if faults else ''}",
+            remedy=f"Describe it in {FOLDER}/NAME.yaml beside it, or name a layout with --layout.",
+        )
+    return open_archive(found, open_sources(found, file)), library
+
+
+@app.command()
+def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption = False) -> None:
+    """What a file is, its members, and whether it can be rebuilt exactly."""
+    with errors(as_json):
+        _check_file(file)
+        library = _library(file)
+        found = _layout(file, layout, library)
+        if found is not None and found.kind == "archive":
+            archive = open_archive(found, open_sources(found, file))
+            with bar("proof", len(archive)) as tick:
+                proof = archive.prove(lambda done, total: tick())
+            data: dict[str, Any] = {
+                "kind": "archive",
+                "layout": found.layout,
+                "members": len(archive),
+                "proof": proof.as_dict(),
+                "names": archive.names if as_json else None,
+            }
+            words = f"{file.name}: {found.title}, {len(archive):,} members\n"
+            words += (
+                "proof: exact, an unchanged rebuild equals the original"
+                if proof.exact
+                else f"no proof: {proof.reason}"
+            )
+        else:
+            data, words = _inspect_other(file, library, found)
+    say(data, words, as_json)
+
+
+def _inspect_other(file: Path, library: Library, layout: Layout | None) -> tuple[dict[str, Any], str]:
+    from brae.core.catalogue import describe
+
+    data = file.read_bytes()
+    item = describe(
+        data[:HEAD], library, level=file.name, name=file.name, stored=len(data), real=len(data), packer="none"
+    )
+    found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
+    if item.fault is not None:
+        raise FormatError(item.fault, address=file.name)
+    if item.kind != "texture":
+        words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
+        return found, f"{file.name}: {item.kind} ({words}), {len(data):,} bytes"
+    texture = read_texture(data, library) if layout is None else _read_by(layout, data)
+    head = texture.header
+    again = texture.write(texture.levels, head.width, head.height)
+    found |= {
+        "layout": head.container if texture.parsed else None,
+        "container": head.container,
+        "proof": {"exact": again == data},
+        "recipe": texture.recipe().model_dump(),
+    }
+    words = (
+        f"{file.name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
+    )
+    return found, f"{words}\nproof: {'exact' if again == data else 'a rebuild differs'}"
+
+
+def _read_by(layout: Layout, data: bytes) -> TextureFile:
+    from brae.core.textures.files import read_described
+
+    return read_described(layout, data)
+
+
+@app.command()
+def unpack(
+    file: FileArgument,
+    out: Annotated[Path, typer.Option("-o", "--out", help="The folder for the members.")],
+    layout: LayoutOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Every member as a file, unpacked."""
+    with errors(as_json):
+        archive, _ = _open(file, layout)
+        with bar("unpack", len(archive)) as tick:
+            faults = list(unpack_archive(archive, out, tick))
+        say(
+            {"members": len(archive) - len(faults), "faults": [fault.as_dict() for fault in faults]},
+            f"{len(archive) - len(faults):,} members in {out}",
+            as_json,
+        )
+        for fault in faults:
+            typer.echo(f"brae: {fault}", err=True)
+        if faults:
+            raise typer.Exit(1)
+
+
+@app.command()
+def repack(
+    file: FileArgument,
+    source: Annotated[Path, typer.Option("--from", help="The folder with what shall differ.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The new archive; its data files go beside it.")],
+    layout: LayoutOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """The archive rebuilt with what differs in a folder."""
+    with errors(as_json):
+        archive, library = _open(file, layout)
+        if not source.is_dir():
+            raise NotFoundError(f"There is no folder {source}.")
+        targets = companions(archive.layout, out)
+        mine = {path.resolve() for path in companions(archive.layout, file).values()}
+        if mine & {target.resolve() for target in targets.values()}:
+            raise ReadOnlyError(
+                "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
+            )
+        proof = archive.prove()
+        if not proof.exact:
+            raise ReadOnlyError(
+                f"This archive cannot be rebuilt: {proof.reason}", address=file.name, offset=proof.offset
+            )
+        with bar("compare", None) as tick:
+            changes = changes_in(archive, source, library, tick)
+        composed = archive.rebuild(changes)
+        for name, target in targets.items():
+            try:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                draft = target.with_name(f".{target.name}.brae-new")
+                try:
+                    write_beside(composed, name, draft)
+                    draft.replace(target)
+                finally:
+                    draft.unlink(missing_ok=True)
+            except OSError as error:
+                raise storage_error(error, "write", target) from error
+        changed = [archive.levels[index] for index in sorted(changes)]
+        say(
+            {"changed": changed, "files": {name: str(path) for name, path in targets.items()}},
+            f"{len(changed)} of {len(archive):,} members changed: {', '.join(str(path) for path in targets.values())}",
+            as_json,
+        )
+
+
+# ---- pictures -------------------------------------------------------------------------------------------
+
+
+def _write(path: Path, data: bytes) -> None:
+    from brae.work.edits import write_atomically
+
+    write_atomically(path, data)
+
+
+@app.command()
+def decode(
+    file: FileArgument,
+    out: Annotated[Path, typer.Option("-o", "--out", help="The picture: .png, .bmp or .dds.")],
+    level: Annotated[int, typer.Option(help="Which mip level.")] = 0,
+    layout: LayoutOption = None,
+) -> None:
+    """A texture as a picture."""
+    with errors():
+        _check_file(file)
+        library = _library(file)
+        data = file.read_bytes()
+        found = _layout(file, layout, library) if layout else None
+        texture = _read_by(found, data) if found else read_texture(data, library)
+        if not 0 <= level < len(texture.levels):
+            raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
+        kind = out.suffix.lower().lstrip(".")
+        if kind not in ("png", "bmp", "dds"):
+            raise UnknownFormatError(f"Pictures are not written as '{out.suffix}'.", expected=".png, .bmp or .dds")
+        picture = texture.picture(level)
+        _write(out, write_image(picture, kind, alpha=texture.header.format.alpha != "none"))
+        typer.echo(f"{out}: {picture.shape[1]} x {picture.shape[0]}")
+
+
+@app.command()
+def encode(
+    image: Annotated[Path, typer.Argument(help="A picture that an image program saved.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The texture; a DDS where it ends in .dds.")],
+    like: Annotated[Path | None, typer.Option(help="Encode it like this original.")] = None,
+    pixel_format: Annotated[
+        str | None, typer.Option("--format", help="bc1, bc3, rgba8, bgra8, rgb8 or bgr8.")
+    ] = None,
+    mips: Annotated[str, typer.Option(help="all, none, or how many levels.")] = "all",
+    dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
+) -> None:
+    """A picture as a texture."""
+    with errors():
+        _check_file(image)
+        picture = read_image(image.read_bytes()).picture
+        if (like is None) == (pixel_format is None):
+            raise FormatError("Say either --like ORIGINAL or --format NAME.")
+        if like is not None:
+            _check_file(like)
+            original = read_texture(like.read_bytes(), _library(like))
+            encoded = encode_like(picture, original, original.recipe())
+            data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
+        else:
+            if out.suffix.lower() != ".dds":
+                raise UnknownFormatError(
+                    f"'{out.suffix}' needs --like ORIGINAL.", expected="a name that ends in .dds"
+                )
+            if not (mips in ("all", "none") or (mips.isdigit() and int(mips) > 0)):
+                raise FormatError(f"--mips {mips} is not known.", expected="all, none or a number")
+            levels = None if mips == "all" else 1 if mips == "none" else int(mips)
+            data = encode_new(picture, formats.get(pixel_format or ""), levels, dx10=dx10)
+            words = pixel_format or ""
+        _write(out, data)
+        typer.echo(f"{out}: {len(data):,} bytes, {words}")
+
+
+# ---- projects -------------------------------------------------------------------------------------------
+
+
+@app.command()
+def build(
+    project: Annotated[str, typer.Argument(help="The project's identifier.")],
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Put the edits of a project into its game."""
+    from brae.store import Home
+    from brae.work import Workspace, builds
+
+    with errors(as_json):
+        workspace = Workspace(Home(home))
+        try:
+            with ticker() as watching:
+                result = builds.build(workspace, project, watching)
+        finally:
+            workspace.close()
+        lines = [f"{file['path']}: {file['way']}, {file['why']}" for file in result["files"]]
+        say(result, "\n".join(lines) or "The game's files are as the edits want them.", as_json)
+
+
+@app.command()
+def restore(
+    project: Annotated[str, typer.Argument(help="The project's identifier.")],
+    file: Annotated[list[str] | None, typer.Option(help="Only this file (may be repeated).")] = None,
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Put the game's own files back."""
+    from brae.store import Home
+    from brae.work import Workspace, builds
+
+    with errors(as_json):
+        workspace = Workspace(Home(home))
+        try:
+            result = builds.restore(workspace, project, file or None)
+        finally:
+            workspace.close()
+        say(result, "\n".join(f"{path}: as it was" for path in result["files"]) or "Nothing was changed.", as_json)

@@ -1,0 +1,67 @@
+"""Starting the server."""
+
+from __future__ import annotations
+
+import socket
+import sys
+import threading
+import webbrowser
+from collections.abc import Callable
+from pathlib import Path
+
+import typer
+import uvicorn
+
+from brae.api.app import UI, create_app
+from brae.core.textures.kernels import warm
+from brae.store import Home
+from brae.work import Workspace
+
+PORT = 8716
+
+
+def _listen(port: int | None) -> socket.socket:
+    """A socket on 127.0.0.1: the port asked for, else the usual one, else any free one."""
+    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    if sys.platform != "win32":
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind(("127.0.0.1", PORT if port is None else port))
+    except OSError as error:
+        if port:
+            typer.echo(f"brae: port {port} is taken ({error.strerror}); choose another with --port.", err=True)
+            raise typer.Exit(1) from None
+        listener.bind(("127.0.0.1", 0))
+    return listener
+
+
+def serve(
+    home: Path | None,
+    port: int | None,
+    browser: bool,
+    demo: Path | None = None,
+    started: Callable[[Workspace], None] | None = None,
+) -> None:
+    """Serve until interrupted."""
+    workspace = Workspace(Home(home))
+    listener = _listen(port)
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+    if not UI.is_dir():
+        typer.echo("brae: the page is not built (run 'make setup'); only the API answers.", err=True)
+    app = create_app(workspace, demo=demo)
+    config = uvicorn.Config(app, log_level="warning", lifespan="on", timeout_graceful_shutdown=2)
+    threading.Thread(target=warm, name="warm-up", daemon=True).start()
+    if started:
+        started(workspace)
+    typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
+    if browser and _has_display():
+        threading.Timer(0.6, webbrowser.open, [address]).start()
+    uvicorn.Server(config).run(sockets=[listener])
+
+
+def _has_display() -> bool:
+    import os
+
+    return sys.platform in ("win32", "darwin") or bool(
+        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    )

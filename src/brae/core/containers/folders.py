@@ -1,0 +1,107 @@
+"""An archive as a folder of files, and a folder's differences as changes to the archive."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+
+from brae.core.addresses import safe_path
+from brae.core.containers.described import Archive
+from brae.core.errors import BraeError, FormatError, storage_error
+from brae.core.layouts.library import Library
+from brae.core.layouts.write import MemberChange
+from brae.core.textures.encode import encode_like
+from brae.core.textures.files import read_image, read_texture
+
+_LONGEST_STEP = 200
+
+
+def member_paths(levels: Sequence[str]) -> list[str]:
+    """One relative path for each member, in order, that any file system can hold.
+
+    Paths that differ only in letter case, or where one is a folder of another, get a ``~`` and a number.
+    """
+    paths = [_shorten(safe_path(level)) for level in levels]
+    folders = {path[:place].casefold() for path in paths for place, char in enumerate(path) if char == "/"}
+    taken: set[str] = set()
+    for index, path in enumerate(paths):
+        candidate, number = path, 1
+        while candidate.casefold() in taken or candidate.casefold() in folders:
+            number += 1
+            candidate = f"{path}~{number}"
+        taken.add(candidate.casefold())
+        paths[index] = candidate
+    return paths
+
+
+def _shorten(path: str) -> str:
+    if len(path) <= _LONGEST_STEP:
+        return path
+    steps = path.split("/")
+    return "/".join(
+        step
+        if len(step.encode()) <= _LONGEST_STEP
+        else f"{step[:40]}~{hashlib.sha256(step.encode()).hexdigest()[:12]}"
+        for step in steps
+    )
+
+
+def unpack(archive: Archive, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:
+    """Write every member, unpacked, below ``folder``; members that cannot be read are yielded as errors.
+
+    Raises StorageError where the folder cannot be written.
+    """
+    made: set[Path] = set()
+    for index, relative in enumerate(member_paths(archive.levels)):
+        try:
+            data = archive.read(index)
+        except BraeError as error:
+            yield error
+            continue
+        target = folder / relative
+        try:
+            if target.parent not in made:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                made.add(target.parent)
+            with open(target, "wb", buffering=0) as stream:  # noqa: PTH123  a tenth faster over thousands of files
+                stream.write(data)
+        except OSError as error:
+            raise storage_error(error, "write", target) from error
+        if tick:
+            tick()
+
+
+def changes_in(
+    archive: Archive, folder: Path, library: Library, tick: Callable[[], None] | None = None
+) -> dict[int, MemberChange]:
+    """What differs in a folder that was unpacked from the archive.
+
+    A picture ``NAME.png`` beside or instead of a texture member ``NAME`` is encoded like the original. Files that are
+    no members are an error: nothing may be added by mistake.
+    """
+    paths = member_paths(archive.levels)
+    known = {path: index for index, path in enumerate(paths)}
+    changes: dict[int, MemberChange] = {}
+    for file in sorted(path for path in folder.rglob("*") if path.is_file()):
+        relative = file.relative_to(folder).as_posix()
+        picture = relative not in known and relative.endswith(".png")
+        index = known.get(relative.removesuffix(".png") if picture else relative)
+        if index is None:
+            raise FormatError(
+                "This file is no member of the archive; members cannot be added yet.",
+                address=relative,
+                remedy="Take it out of the folder, or correct its name (letter case counts).",
+            )
+        try:
+            data = file.read_bytes()
+        except OSError as error:
+            raise storage_error(error, "read", file) from error
+        if picture:
+            original = read_texture(archive.read(index), library)
+            data = encode_like(read_image(data).picture, original, original.recipe()).data
+        if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
+            changes[index] = archive.pack(index, data, archive.packing_level(index))
+        if tick:
+            tick()
+    return changes

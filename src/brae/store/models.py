@@ -1,0 +1,195 @@
+"""The tables."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any, ClassVar
+
+from sqlalchemy import JSON, BigInteger, DateTime, ForeignKey, Index, Integer, String, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+def now() -> datetime:
+    """The present, in UTC."""
+    return datetime.now(UTC)
+
+
+class Base(DeclarativeBase):
+    type_annotation_map: ClassVar = {
+        dict[str, Any]: JSON,
+        list[str]: JSON,
+        list[dict[str, Any]]: JSON,
+        int: BigInteger().with_variant(Integer, "sqlite"),
+    }
+
+
+class Project(Base):
+    """A game that was opened."""
+
+    __tablename__ = "projects"
+    id: Mapped[str] = mapped_column(String(80), primary_key=True)
+    name: Mapped[str]
+    folder: Mapped[str]
+    #: the one archive of a project that is not a whole folder, relative to it
+    only: Mapped[str | None]
+    opened: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    files_seen: Mapped[int] = mapped_column(default=0)
+    layout_faults: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+
+
+class Original(Base):
+    """A file of the game: as it was when it was opened, and as Brae last wrote it."""
+
+    __tablename__ = "originals"
+    __table_args__ = (UniqueConstraint("project_id", "path"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    path: Mapped[str]
+    size: Mapped[int]
+    sha256: Mapped[str]
+    #: 'original', 'patched' or 'rebuilt'
+    state: Mapped[str] = mapped_column(default="original")
+    current_size: Mapped[int]
+    current_mtime: Mapped[int]
+    current_sha256: Mapped[str]
+    #: fingerprint of what was built, to tell whether a build would change anything
+    built_from: Mapped[str | None]
+    kept: Mapped[list[Kept]] = relationship(cascade="all, delete-orphan", order_by="Kept.offset")
+
+    @property
+    def whole(self) -> Kept | None:
+        """The kept file, where it was kept as a whole."""
+        return next((kept for kept in self.kept if kept.offset < 0), None)
+
+    @property
+    def ranges(self) -> list[Kept]:
+        """The kept ranges of a patched file."""
+        return [kept for kept in self.kept if kept.offset >= 0]
+
+
+class Kept(Base):
+    """Bytes of an original that a build replaced: the whole file (offset -1) or a range."""
+
+    __tablename__ = "kept"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    original_id: Mapped[int] = mapped_column(ForeignKey("originals.id", ondelete="CASCADE"), index=True)
+    offset: Mapped[int]
+    length: Mapped[int]
+    sha256: Mapped[str]
+
+
+class ArchiveRow(Base):
+    """An archive (or a loose file) of a project."""
+
+    __tablename__ = "archives"
+    __table_args__ = (UniqueConstraint("project_id", "address"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    address: Mapped[str]
+    layout: Mapped[str | None]
+    title: Mapped[str]
+    #: the files it consists of, by the layout's names, relative to the project's folder
+    files: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    proof: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    fault: Mapped[str | None]
+    member_count: Mapped[int] = mapped_column(default=0)
+
+
+class Member(Base):
+    """A member as the catalogue shows it."""
+
+    __tablename__ = "members"
+    __table_args__ = (
+        Index("ix_members_catalogue", "project_id", "kind", "address"),
+        UniqueConstraint("project_id", "address"),
+    )
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    archive_id: Mapped[int] = mapped_column(ForeignKey("archives.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int]
+    address: Mapped[str]
+    name: Mapped[str]
+    folder: Mapped[str]
+    kind: Mapped[str]
+    container: Mapped[str | None]
+    packer: Mapped[str]
+    stored: Mapped[int]
+    real: Mapped[int]
+    width: Mapped[int | None]
+    height: Mapped[int | None]
+    format: Mapped[str | None]
+    levels: Mapped[int | None]
+    orientation: Mapped[str | None]
+    fault: Mapped[str | None]
+
+
+class Edit(Base):
+    """An item in work."""
+
+    __tablename__ = "edits"
+    __table_args__ = (UniqueConstraint("project_id", "address"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    address: Mapped[str]
+    #: relative to the project's exchange folder
+    exchange_path: Mapped[str]
+    in_work: Mapped[bool] = mapped_column(default=True)
+    recipe: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    #: hash of the file that was sent out, so that it is not taken for an edit
+    sent_sha256: Mapped[str]
+    #: how many of ``steps`` count; undo and redo move it
+    position: Mapped[int] = mapped_column(default=0)
+    #: 'waiting', 'ready', 'attention' or 'same'
+    state: Mapped[str] = mapped_column(default="waiting")
+    sheet: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
+    encoded_sha256: Mapped[str | None]
+    #: why the file on disk could not be taken
+    fault: Mapped[str | None]
+    changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now, onupdate=now)
+    steps: Mapped[list[EditStep]] = relationship(cascade="all, delete-orphan", order_by="EditStep.number")
+
+
+class EditStep(Base):
+    """One version of an edit: the file as it came back, and the remedies applied to it."""
+
+    __tablename__ = "edit_steps"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    edit_id: Mapped[int] = mapped_column(ForeignKey("edits.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int]
+    what: Mapped[str]
+    file_sha256: Mapped[str]
+    file_name: Mapped[str]
+    remedies: Mapped[list[str]] = mapped_column(default=list)
+    made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class Build(Base):
+    """A build or a restore, as it was carried out."""
+
+    __tablename__ = "builds"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"), index=True)
+    what: Mapped[str]
+    made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    files: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    edits: Mapped[list[str]] = mapped_column(default=list)
+
+
+class JobRow(Base):
+    """Long work; outlives a page and is found again after a restart."""
+
+    __tablename__ = "jobs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    title: Mapped[str]
+    project_id: Mapped[str | None]
+    #: 'running', 'done', 'failed', 'cancelled' or 'interrupted'
+    state: Mapped[str] = mapped_column(default="running")
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    unit: Mapped[str] = mapped_column(default="")
+    arguments: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    result: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
+    error: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
+    started: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    ended: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))

@@ -1,0 +1,345 @@
+"""Build and restore: edits into the game's files, and every original back."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brae.core.build import journal as journals
+from brae.core.build.plan import plan_archive
+from brae.core.containers.described import Proof
+from brae.core.errors import BraeError, ChangedError, NotFoundError, storage_error
+from brae.core.layouts.model import MAIN
+from brae.core.layouts.write import Composed, Copy, MemberChange, New, write_beside
+from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
+from brae.jobs import Silent, Ticker
+from brae.store.models import ArchiveRow, Edit, Member, Original, Project
+from brae.work.records import finish
+from brae.work.workspace import Workspace
+
+#: originals up to this size are kept whole even where a patch needs its ranges only: they survive more
+KEEP_WHOLE_BELOW = 64 << 20
+
+
+@dataclass
+class FilePlan:
+    """What will happen to one file of the game."""
+
+    path: str
+    way: str
+    why: str
+    size_before: int
+    size_after: int
+    members: list[dict[str, Any]] = field(default_factory=list)
+
+
+@dataclass
+class BuildPlan:
+    """The whole plan; ``left_out`` names edits that are not built and why, ``faults`` what stops the build."""
+
+    files: list[FilePlan] = field(default_factory=list)
+    edits: list[str] = field(default_factory=list)
+    left_out: dict[str, str] = field(default_factory=dict)
+    faults: list[dict[str, Any]] = field(default_factory=list)
+    #: nothing to do: the game's files are as the edits want them
+    up_to_date: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        """For JSON."""
+        return asdict(self)
+
+
+@dataclass
+class _Target:
+    """One file's new content, not yet written."""
+
+    original: Original
+    plan: FilePlan
+    composed: Composed
+    key: str
+
+
+def plan(workspace: Workspace, project_id: str) -> BuildPlan:
+    """What a build would do now; nothing is written."""
+    with workspace.database.session() as session:
+        return _Planner(workspace, session, workspace.project(session, project_id)).run()[0]
+
+
+class _Planner:
+    def __init__(self, workspace: Workspace, session: Session, project: Project) -> None:
+        self.workspace, self.session, self.project = workspace, session, project
+
+    def run(self) -> tuple[BuildPlan, list[_Target]]:
+        result, targets = BuildPlan(), []
+        changes: dict[int, dict[int, tuple[Member, bytes, dict[str, Any]]]] = {}
+        query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
+        for edit in self.session.scalars(query):
+            reason = _left_out(edit)
+            if reason is not None:
+                result.left_out[edit.address] = reason
+                continue
+            try:
+                found = self.workspace.find(self.session, self.project.id, edit.address)
+                data = self.workspace.blobs.get(edit.encoded_sha256 or "")
+            except BraeError as error:
+                result.left_out[edit.address] = str(error)
+                continue
+            changes.setdefault(found.archive.id, {})[found.member.number] = (found.member, data, edit.recipe)
+            result.edits.append(edit.address)
+        rows = self.session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == self.project.id))
+        for row in sorted(rows, key=lambda row: row.address):
+            if row.id not in changes and not self._built(row):
+                continue
+            try:
+                for target in self._plan_archive(row, changes.get(row.id, {})):
+                    targets.append(target)
+                    result.files.append(target.plan)
+            except BraeError as error:
+                result.faults.append(error.at(row.address).as_dict())
+        if not result.faults:
+            fresh = [target for target in targets if self._is_current(target)]
+            targets = [target for target in targets if target not in fresh]
+            result.files = [target.plan for target in targets]
+            result.up_to_date = not targets
+        return result, targets
+
+    def _originals(self, row: ArchiveRow) -> dict[str, Original]:
+        query = select(Original).where(
+            Original.project_id == self.project.id, Original.path.in_(row.files.values())
+        )
+        by_path = {original.path: original for original in self.session.scalars(query)}
+        return {name: by_path[path] for name, path in row.files.items()}
+
+    def _built(self, row: ArchiveRow) -> bool:
+        return any(original.state != "original" for original in self._originals(row).values())
+
+    def _plan_archive(
+        self, row: ArchiveRow, changes: dict[int, tuple[Member, bytes, dict[str, Any]]]
+    ) -> list[_Target]:
+        originals = self._originals(row)
+        for original in originals.values():
+            self.workspace.check_unchanged(self.project, original)
+        if not changes:
+            return [
+                self._put_back(name, original)
+                for name, original in originals.items()
+                if original.state != "original"
+            ]
+        if row.layout is None:
+            (_, data, _), original = next(iter(changes.values())), originals[MAIN]
+            composed = Composed({MAIN: BytesSource(b"")}, {MAIN: [New(data)]})
+            plan = FilePlan(
+                original.path, "replace", "a loose file is replaced as a whole", original.size, len(data)
+            )
+            return [_Target(original, plan, composed, MAIN)]
+        archive = self.workspace.archive(self.session, self.project, row)
+        packed: dict[int, MemberChange] = {
+            number: archive.pack(number, data, recipe.get("packing_level"))
+            for number, (_, data, recipe) in changes.items()
+        }
+        may_patch = all(original.state != "rebuilt" for original in originals.values())
+        found = plan_archive(archive, Proof(**row.proof), packed, may_patch=may_patch)
+        targets = []
+        for name, original in originals.items():
+            size = found.composed.size(name)
+            plan = FilePlan(original.path, found.way, found.why, original.size, size)
+            if name == archive.part.file:
+                plan.members = [asdict(member) for member in found.members]
+            targets.append(_Target(original, plan, found.composed, name))
+        return targets
+
+    def _put_back(self, name: str, original: Original) -> _Target:
+        source = self.workspace.original_source(self.session, self.project, original.path)
+        data = Composed({name: source}, {name: []})
+        plan = FilePlan(
+            original.path, "restore", "no edit concerns it any more", original.current_size, original.size
+        )
+        return _Target(original, plan, data, name)
+
+    def _is_current(self, target: _Target) -> bool:
+        """Whether the file on disk already is what the plan would make of it."""
+        return target.plan.way != "restore" and target.original.built_from == target.composed.fingerprint(
+            target.key
+        )
+
+
+def _left_out(edit: Edit) -> str | None:
+    if edit.state == "waiting":
+        return "its file has not come back yet"
+    if edit.state == "same":
+        return "it is equal to the original"
+    if edit.encoded_sha256 is None:
+        return edit.fault or "it could not be encoded"
+    stops = [f for f in (edit.sheet or {}).get("findings", []) if f["severity"] == "stops"]
+    still = [f for f in stops if not (f["remedy"] and f["remedy"]["applied"])]
+    return f"the game would refuse it: {still[0]['title']}" if still else None
+
+
+def build(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> dict[str, Any]:
+    """Carry the plan out. Killed at any moment, the game's files are as before, or (once the journal stands)
+    become as after, now or at the next start.
+
+    Returns what was done. Raises one of Brae's errors where anything stops it; then nothing was changed.
+    """
+    ticker = ticker or Silent()
+    with workspace.locked(project_id), workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        found, targets = _Planner(workspace, session, project).run()
+        if found.faults:
+            first = dict(found.faults[0])
+            first.pop("code", None)
+            raise ChangedError(first.pop("message"), **first)
+        if not targets:
+            return {"files": [], "edits": found.edits, "up_to_date": True}
+        note: dict[str, Any] = {"project": project_id, "what": "build", "edits": found.edits, "files": []}
+        _carry_out(workspace, project, targets, note, ticker)
+        return {"files": [asdict(target.plan) for target in targets], "edits": found.edits, "up_to_date": False}
+
+
+def _carry_out(
+    workspace: Workspace, project: Project, targets: list[_Target], note: dict[str, Any], ticker: Ticker
+) -> None:
+    journal = journals.start(workspace.home.journal(project.id))
+    ticker.begin(sum(target.plan.size_after for target in targets), "bytes")
+    written: list[Path] = []
+    try:
+        for target in targets:
+            path = Path(project.folder) / target.original.path
+            if target.plan.way == "patch":
+                note["files"].append(_prepare_patch(workspace, target, path, journal))
+                ticker.tick(target.plan.size_after)
+            elif target.plan.way == "restore":
+                note["files"].append(_prepare_restore(workspace, target.original, path, journal, written))
+                ticker.tick(target.plan.size_after)
+            else:
+                written.append(journals.beside(path))
+                note["files"].append(_prepare_replace(workspace, target, path, journal, ticker))
+        journal.note = note | {"plan": [asdict(target.plan) for target in targets]}
+        ticker.tick(0)  # the last moment at which a cancel leaves all as it was
+        workspace.forget_archives()
+        journal.commit()
+    except BaseException as error:
+        for new in written:
+            new.unlink(missing_ok=True)
+        journal.clear()
+        if isinstance(error, OSError):
+            raise storage_error(error, "write beside the game's files in", project.folder) from error
+        raise
+    finish(workspace, journal)
+
+
+def _keep_whole(workspace: Workspace, original: Original, path: Path) -> str:
+    """Keep an original as a whole, verified by its hash; returns the hash."""
+    if original.whole is not None:
+        return original.whole.sha256
+    with FileSource(path) as source:
+        ranges = [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges]
+        kept = workspace.blobs.put_parts(chunks(OverlaySource(source, ranges)))
+    if kept != original.sha256:
+        raise ChangedError(
+            "This file of the game was changed by something else.",
+            address=original.path,
+            remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
+        )
+    return kept
+
+
+def _prepare_replace(
+    workspace: Workspace, target: _Target, path: Path, journal: journals.Journal, ticker: Ticker
+) -> dict[str, Any]:
+    original = target.original
+    whole = _keep_whole(workspace, original, path)
+    sha256 = write_beside(target.composed, target.key, journals.beside(path), ticker.tick)
+    journal.replace(path, sha256)
+    kept = [[-1, original.size, whole]]
+    return _note(original, "rebuilt", sha256, kept, target.composed.fingerprint(target.key))
+
+
+def _note(
+    original: Original, state: str, sha256: str, kept: list[list[Any]], built_from: str | None
+) -> dict[str, Any]:
+    return {"path": original.path, "state": state, "sha256": sha256, "kept": kept, "built_from": built_from}
+
+
+def _prepare_patch(workspace: Workspace, target: _Target, path: Path, journal: journals.Journal) -> dict[str, Any]:
+    """Ranges that shall differ from the original, and those of the last build that shall not any more."""
+    original = target.original
+    source = target.composed.sources[target.key]  # the original's view
+    wanted = list(target.composed.changes(target.key))
+    kept: list[list[Any]] = [
+        [offset, len(data), workspace.blobs.put(source.read(offset, len(data)))] for offset, data in wanted
+    ]
+    if original.size <= KEEP_WHOLE_BELOW:
+        kept.append([-1, original.size, _keep_whole(workspace, original, path)])
+    back = [(old.offset, workspace.blobs.get(old.sha256)) for old in original.ranges]
+    # Written in this order: first all as it was, then what is wanted.
+    journal.patch(path, [*back, *wanted])
+    # The hash of a patched file is not worked out: that would read all of it. Its ranges tell what it is.
+    built_from = target.composed.fingerprint(target.key)
+    if not wanted:
+        return _note(original, "original", original.sha256, [], built_from)
+    return _note(original, "patched", "", kept, built_from)
+
+
+def _prepare_restore(
+    workspace: Workspace, original: Original, path: Path, journal: journals.Journal, written: list[Path]
+) -> dict[str, Any]:
+    whole = original.whole
+    if whole is None:
+        journal.patch(path, [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges])
+    else:
+        new = journals.beside(path)
+        written.append(new)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with FileSource(workspace.blobs.path(whole.sha256)) as source:
+            copied = write_beside(Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]}), MAIN, new)
+        if copied != original.sha256:
+            raise NotFoundError(f"The kept bytes {whole.sha256[:12]}… are damaged.", address=original.path)
+        journal.replace(path, original.sha256)
+    return _note(original, "original", original.sha256, [], None)
+
+
+def restore(
+    workspace: Workspace, project_id: str, paths: list[str] | None = None, *, force: bool = False
+) -> dict[str, Any]:
+    """Put the originals back, of one file or of all that Brae changed; verified by their hashes.
+
+    A file that something else changed since is left alone unless ``force``; then what lies there is kept first.
+    """
+    with workspace.locked(project_id), workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        query = select(Original).where(Original.project_id == project_id, Original.state != "original")
+        originals = [o for o in session.scalars(query) if paths is None or o.path in paths]
+        if paths is not None and len(originals) < len(paths):
+            missing = sorted(set(paths) - {original.path for original in originals})
+            raise NotFoundError(f"{missing[0]} is as it was: there is nothing to restore.")
+        targets = []
+        for original in originals:
+            path = Path(project.folder) / original.path
+            try:
+                workspace.check_unchanged(project, original)
+            except ChangedError:
+                if not force or original.whole is None:
+                    raise
+                if path.exists():
+                    workspace.blobs.put_file(path)
+            plan = FilePlan(original.path, "restore", "asked for", original.current_size, original.size)
+            targets.append(_Target(original, plan, Composed({}, {}), MAIN))
+        if not targets:
+            return {"files": []}
+        note: dict[str, Any] = {"project": project_id, "what": "restore", "edits": [], "files": []}
+        _carry_out(workspace, project, targets, note, Silent())
+        for original in originals:
+            found = journals.file_hash(Path(project.folder) / original.path)
+            if found != original.sha256:
+                raise ChangedError(
+                    "The restored file is not what it was.",
+                    address=original.path,
+                    expected=original.sha256,
+                    remedy="The disk may be failing: restore it once more, to another disk.",
+                )
+        return {"files": [original.path for original in originals]}

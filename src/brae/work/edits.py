@@ -1,0 +1,215 @@
+"""Edit: items go out as files, come back by themselves, are matched and encoded; every step can be undone."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brae.core.errors import BraeError, FormatError, NotFoundError, storage_error
+from brae.core.match.textures import REMEDIES, match
+from brae.core.textures.files import Recipe, can_write, read_image, write_image
+from brae.store.models import Edit, EditStep
+from brae.work.workspace import Found, Workspace
+
+#: what an editor may save beside the file that was sent out
+SUFFIXES = (".png", ".dds", ".bmp", ".tif", ".tiff", ".webp", ".gif", ".jpg", ".jpeg")
+LARGEST_UPLOAD = 1 << 30
+
+
+def exchange_file(workspace: Workspace, edit: Edit) -> Path:
+    """The file on disk that an edit waits for."""
+    return workspace.exchange_folder(edit.project_id) / edit.exchange_path
+
+
+def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
+    """Choose an item for editing: its picture appears in the exchange folder.
+
+    An item that was in work before gets its last version back.
+    """
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        found = workspace.find(session, project_id, address)
+        edit = session.scalar(select(Edit).where(Edit.project_id == project_id, Edit.address == address))
+        if found.member.kind != "texture":
+            raise FormatError(
+                "Only textures can be edited yet.", address=address, remedy="You can look at it or listen to it."
+            )
+        texture = workspace.original_texture(session, project, found)
+        if not can_write(texture.header.container):
+            raise FormatError(
+                f"{texture.header.container.upper()} files are read, but not written.", address=address
+            )
+        picture = write_image(texture.picture(), alpha=texture.header.format.alpha != "none")
+        if edit is None:
+            edit = Edit(
+                project_id=project_id,
+                address=address,
+                exchange_path=workspace.exchange_path(found.member),
+                recipe=_recipe(workspace, session, found),
+                sent_sha256=hashlib.sha256(picture).hexdigest(),
+            )
+            session.add(edit)
+        edit.in_work = True
+        if edit.position:
+            picture = workspace.blobs.get(edit.steps[edit.position - 1].file_sha256)
+        target = exchange_file(workspace, edit)
+        if not target.exists():
+            write_atomically(target, picture)
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+
+
+def _recipe(workspace: Workspace, session: Session, found: Found) -> dict[str, Any]:
+    project = workspace.project(session, found.member.project_id)
+    recipe = workspace.original_texture(session, project, found).recipe()
+    if found.archive.layout is not None:
+        archive = workspace.archive(session, project, found.archive)
+        recipe.packer = archive.packer(found.member.number).name
+        recipe.packing_level = archive.packing_level(found.member.number)
+    return recipe.model_dump()
+
+
+def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> None:
+    """The item keeps its original again; its versions are kept and come back when it is put in work again."""
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        target = exchange_file(workspace, edit)
+        if target.is_file():
+            data = target.read_bytes()
+            sha256 = hashlib.sha256(data).hexdigest()
+            if sha256 != edit.sent_sha256 and sha256 not in {step.file_sha256 for step in edit.steps}:
+                workspace.blobs.put(data)
+                _add_step(edit, "kept when taken out of work", sha256, target.name, [])
+            target.unlink()
+        edit.in_work = False
+    _tell(workspace, project_id, address)
+
+
+def take_file(workspace: Workspace, project_id: str, address: str, data: bytes, name: str) -> bool:
+    """A file came back: match it and encode it like the original.
+
+    Returns False where it is what Brae already has. Raises one of Brae's errors where it is no picture; the
+    version before stays in use then.
+    """
+    sha256 = hashlib.sha256(data).hexdigest()
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        current = edit.steps[edit.position - 1].file_sha256 if edit.position else edit.sent_sha256
+        if sha256 == current:
+            edit.fault = None
+            return False
+        try:
+            read_image(data)
+        except BraeError as error:
+            raise error.at(name) from None
+        workspace.blobs.put(data)
+        remedies = edit.steps[edit.position - 1].remedies if edit.position else []
+        _add_step(edit, "file came back", sha256, name, list(remedies))
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+    return True
+
+
+def note_fault(workspace: Workspace, project_id: str, address: str, error: BraeError) -> None:
+    """Remember why the file on disk could not be taken; the version before stays in use."""
+    with workspace.database.session() as session:
+        workspace.edit(session, project_id, address).fault = str(error)
+    _tell(workspace, project_id, address)
+
+
+def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: list[str]) -> None:
+    """Apply exactly these remedies to the newest version."""
+    unknown = set(remedies) - set(REMEDIES)
+    if unknown:
+        raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(REMEDIES)}")
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        if not edit.position:
+            raise NotFoundError("No file has come back yet, so there is nothing to put right.", address=address)
+        step = edit.steps[edit.position - 1]
+        if set(remedies) == set(step.remedies):
+            return
+        changed = set(remedies) ^ set(step.remedies)
+        what = ", ".join(REMEDIES[remedy] for remedy in REMEDIES if remedy in changed)
+        _add_step(
+            edit, what if changed <= set(remedies) else f"not: {what}", step.file_sha256, step.file_name, remedies
+        )
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+
+
+def go_to(workspace: Workspace, project_id: str, address: str, position: int) -> None:
+    """Undo or redo: use the first ``position`` versions (0: the original)."""
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        if not 0 <= position <= len(edit.steps):
+            raise NotFoundError(
+                f"There is no version {position}.", address=address, expected=f"0 to {len(edit.steps)}"
+            )
+        edit.position = position
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+
+
+def _add_step(edit: Edit, what: str, sha256: str, name: str, remedies: list[str]) -> None:
+    # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
+    edit.steps.append(
+        EditStep(number=len(edit.steps) + 1, what=what, file_sha256=sha256, file_name=name, remedies=remedies)
+    )
+    edit.position = len(edit.steps)
+
+
+def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
+    """Match and encode the version in use."""
+    edit.fault = None
+    if not edit.position:
+        edit.state, edit.sheet, edit.encoded_sha256 = "waiting", None, None
+        return
+    project = workspace.project(session, edit.project_id)
+    found = workspace.find(session, edit.project_id, edit.address)
+    step = edit.steps[edit.position - 1]
+    original = workspace.original_texture(session, project, found)
+    image = read_image(workspace.blobs.get(step.file_sha256))
+    sheet, data = match(image, original, Recipe.model_validate(edit.recipe), step.remedies, step.file_name)
+    edit.sheet = sheet.model_dump()
+    edit.encoded_sha256 = workspace.blobs.put(data)
+    if data == workspace.original_bytes(session, project, found):
+        edit.state = "same"
+    else:
+        edit.state = "attention" if sheet.open_findings else "ready"
+
+
+def rematch(workspace: Workspace, project_id: str) -> None:
+    """Match every edit anew, after the game was opened again."""
+    with workspace.database.session() as session:
+        for edit in session.scalars(select(Edit).where(Edit.project_id == project_id, Edit.in_work)):
+            try:
+                edit.recipe = _recipe(workspace, session, workspace.find(session, project_id, edit.address))
+                _refresh(workspace, session, edit)
+            except BraeError as error:
+                edit.state, edit.fault = "attention", str(error)
+
+
+def write_atomically(target: Path, data: bytes) -> None:
+    """A file appears whole or not at all."""
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(dir=target.parent, prefix=".brae-", suffix=target.suffix)
+        try:
+            with os.fdopen(handle, "wb") as stream:
+                stream.write(data)
+            Path(name).replace(target)
+        finally:
+            Path(name).unlink(missing_ok=True)
+    except OSError as error:
+        raise storage_error(error, "write", target) from error
+
+
+def _tell(workspace: Workspace, project_id: str, address: str) -> None:
+    workspace.events.publish("edit", project=project_id, address=address)

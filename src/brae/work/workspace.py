@@ -1,0 +1,211 @@
+"""One Brae folder with all that is open in it."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from filelock import Timeout
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brae.core import addresses
+from brae.core.build.journal import Journal, left_behind
+from brae.core.containers.described import Archive, open_archive
+from brae.core.errors import BraeError, ChangedError, NotFoundError
+from brae.core.layouts.library import FOLDER, Library
+from brae.core.layouts.model import MAIN
+from brae.core.sources import ByteSource, FileSource, OverlaySource
+from brae.core.textures.files import TextureFile, read_texture
+from brae.demo import LAYOUTS
+from brae.jobs import Events, Jobs
+from brae.store import Blobs, Database, Home
+from brae.store.home import busy
+from brae.store.models import ArchiveRow, Edit, Member, Original, Project
+from brae.work.records import finish
+
+_OPEN_ARCHIVES = 16
+
+
+@dataclass(frozen=True)
+class Found:
+    """A member, by its address."""
+
+    member: Member
+    archive: ArchiveRow
+
+
+class Workspace:
+    """Database, kept bytes, layouts, jobs and the archives that are open."""
+
+    def __init__(self, home: Home) -> None:
+        self.home = home
+        self.database = Database(home.database)
+        self.blobs = Blobs(home.blobs)
+        self.events = Events()
+        self.jobs = Jobs(self.database, self.events)
+        self._archives: OrderedDict[int, Archive] = OrderedDict()
+        self._lock = threading.RLock()
+        self._finish_builds()
+
+    def close(self) -> None:
+        """Stop the jobs and let go of every file."""
+        self.jobs.close()
+        self.forget_archives()
+        self.database.close()
+
+    def _finish_builds(self) -> None:
+        """Carry out builds that a kill interrupted."""
+        for journal in left_behind(self.home.journals):
+            # Where another process holds the lock it is in the middle of this very build; where a file was
+            # changed since, the journal stays and the next build or restore says so.
+            with contextlib.suppress(BraeError), self.locked(journal.note["project"], wait=0):
+                pass
+
+    @contextlib.contextmanager
+    def locked(self, project: str, wait: float = 5) -> Iterator[None]:
+        """Hold the project's lock, against other threads and other processes.
+
+        A build that a kill interrupted is finished first.
+        """
+        try:
+            with self.home.lock(project, wait):
+                path = self.home.journal(project)
+                if path.exists():
+                    finish(self, Journal.load(path))
+                yield
+        except Timeout as error:
+            raise busy(error, project) from error
+
+    def library(self, *folders: Path) -> Library:
+        """The layouts known: Brae's demo's, the person's own, those beside the game."""
+        return Library.of([LAYOUTS, self.home.layouts, *folders])
+
+    def project_library(self, project: Project) -> Library:
+        """The layouts known to a project."""
+        return self.library(Path(project.folder) / FOLDER)
+
+    # ---- finding ----------------------------------------------------------------------------------------
+
+    def project(self, session: Session, name: str) -> Project:
+        """A project by its identifier; NotFoundError where there is none."""
+        project = session.get(Project, name)
+        if project is None:
+            known = ", ".join(session.scalars(select(Project.id)))
+            raise NotFoundError(f"There is no project '{name}'.", expected=f"one of {known or '(none)'}")
+        return project
+
+    def find(self, session: Session, project: str, address: str) -> Found:
+        """A member by its address; NotFoundError where there is none."""
+        query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+        row = session.execute(query.where(Member.project_id == project, Member.address == address)).first()
+        if row is None:
+            raise NotFoundError("There is no such item.", address=address)
+        return Found(row[0], row[1])
+
+    def edit(self, session: Session, project: str, address: str) -> Edit:
+        """The edit of an item; NotFoundError where it is not in work."""
+        edit = session.scalar(select(Edit).where(Edit.project_id == project, Edit.address == address))
+        if edit is None:
+            raise NotFoundError("This item is not in work.", address=address)
+        return edit
+
+    # ---- originals --------------------------------------------------------------------------------------
+
+    def original_source(self, session: Session, project: Project, path: str) -> ByteSource:
+        """The bytes of a game file as they were when it was opened, whatever was built since.
+
+        ChangedError where the file on disk is neither the original nor what Brae wrote.
+        """
+        original = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
+        target = Path(project.folder) / path
+        if original is None:
+            return FileSource(target)
+        if original.whole is not None:
+            return FileSource(self.blobs.path(original.whole.sha256))
+        if original.state == "patched":
+            self.check_unchanged(project, original)
+            return OverlaySource(
+                FileSource(target), [(kept.offset, self.blobs.get(kept.sha256)) for kept in original.ranges]
+            )
+        self.check_unchanged(project, original)
+        return FileSource(target)
+
+    def check_unchanged(self, project: Project, original: Original) -> None:
+        """Raise ChangedError unless a game file is what Brae last saw or wrote (by size and time)."""
+        target = Path(project.folder) / original.path
+        try:
+            status = target.stat()
+        except FileNotFoundError:
+            raise ChangedError(
+                "This file of the game is gone.",
+                address=original.path,
+                remedy="Put it back (Brae can restore it), or open the game again.",
+            ) from None
+        if (status.st_size, status.st_mtime_ns) != (original.current_size, original.current_mtime):
+            raise ChangedError(
+                "This file of the game was changed by something else.",
+                address=original.path,
+                remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
+            )
+
+    def archive(self, session: Session, project: Project, row: ArchiveRow) -> Archive:
+        """An archive as it was when it was opened."""
+        with self._lock:
+            if row.id in self._archives:
+                self._archives.move_to_end(row.id)
+                return self._archives[row.id]
+        layout = self.project_library(project).get(row.layout or "")
+        sources = {name: self.original_source(session, project, path) for name, path in row.files.items()}
+        archive = open_archive(layout, sources)
+        with self._lock:
+            self._archives[row.id] = archive
+            while len(self._archives) > _OPEN_ARCHIVES:
+                _close(self._archives.popitem(last=False)[1])
+        return archive
+
+    def forget_archives(self) -> None:
+        """Close every archive: their files are about to change, or have changed."""
+        with self._lock:
+            for archive in self._archives.values():
+                _close(archive)
+            self._archives.clear()
+
+    def original_bytes(self, session: Session, project: Project, found: Found) -> bytes:
+        """An item's original bytes, unpacked."""
+        if found.archive.layout is None:
+            source = self.original_source(session, project, found.archive.files[MAIN])
+            return source.read(0, source.size)
+        return self.archive(session, project, found.archive).read(found.member.number)
+
+    def original_texture(self, session: Session, project: Project, found: Found) -> TextureFile:
+        """An item's original, decoded."""
+        try:
+            return read_texture(self.original_bytes(session, project, found), self.project_library(project))
+        except BraeError as error:
+            raise error.at(found.member.address) from None
+
+    def exchange_folder(self, project: str) -> Path:
+        """Where the files of a project's items in work lie."""
+        return self.home.exchange / project
+
+    def exchange_path(self, member: Member) -> str:
+        """The file of an item in work, relative to the exchange folder: mirrors its address."""
+        levels = [addresses.safe_path(level) for level in addresses.split(member.address)]
+        return "/".join(levels) + ".png"
+
+
+def close(source: ByteSource) -> None:
+    """Let go of the file that a source reads."""
+    inner = source.below if isinstance(source, OverlaySource) else source
+    if isinstance(inner, FileSource):
+        inner.close()
+
+
+def _close(archive: Archive) -> None:
+    for source in archive.parsed.sources.values():
+        close(source)
