@@ -17,6 +17,7 @@ from starlette.types import Scope
 
 from brae import __version__
 from brae.api.routes import builds, catalogue, edits, projects, system
+from brae.api.schemas import Problem
 from brae.core.errors import BraeError, storage_error
 from brae.work import Workspace
 from brae.work.watch import Watcher
@@ -109,7 +110,7 @@ def create_app(workspace: Workspace, *, watch: bool = True, demo: Path | None = 
         return problem(422, "Invalid request", f"{where}: {first['msg']}", code="request")
 
     for routes in (system, projects, catalogue, edits, builds):
-        app.include_router(routes.router, prefix="/api")
+        app.include_router(routes.router, prefix="/api", responses={"default": {"model": Problem}})
     if UI.is_dir():
         app.mount("/", Page(directory=UI, html=True), name="page")
     return app

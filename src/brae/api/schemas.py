@@ -298,6 +298,7 @@ class BuildPlan(BaseModel):
     files: list[FilePlan]
     edits: list[str]
     left_out: dict[str, str]
+    warnings: dict[str, str]
     faults: list[Fault]
     up_to_date: bool
 

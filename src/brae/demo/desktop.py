@@ -176,7 +176,7 @@ def _drawings() -> Iterator[Drawing]:
         for frame in range(6):
             draw = partial(art.seabird, 64, kind, frame)
             levels = 1 if kind == 3 else None
-            yield Drawing(f"birds/{bird}_{frame}", draw, "bgra8" if kind % 2 else "bc3", levels)
+            yield Drawing(f"seabirds/{bird}_{frame}", draw, "bgra8" if kind % 2 else "bc3", levels)
     for k in range(16):
         yield Drawing(f"water/sea_{k:02d}", partial(art.water, _rng(200), 128, k / 16), "bc1")
     tints = [art.SLATE, (120, 104, 92), (104, 116, 96)]
@@ -186,7 +186,7 @@ def _drawings() -> Iterator[Drawing]:
     for k in range(12):
         yield Drawing(f"weather/sign_{k:02d}", partial(art.weather, 64, k), "bgra8", levels=1)
     for character in "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789":
-        yield Drawing(f"alphabet/{character.lower()}", partial(art.letter, 64, character), "bc3", levels=1)
+        yield Drawing(f"type/{character.lower()}", partial(art.letter, 64, character), "bc3", levels=1)
 
 
 def members() -> list[tuple[str, bytes]]:

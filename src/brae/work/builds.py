@@ -44,6 +44,8 @@ class BuildPlan:
     files: list[FilePlan] = field(default_factory=list)
     edits: list[str] = field(default_factory=list)
     left_out: dict[str, str] = field(default_factory=dict)
+    #: edits that are built although something about them would show in the game
+    warnings: dict[str, str] = field(default_factory=dict)
     faults: list[dict[str, Any]] = field(default_factory=list)
     #: nothing to do: the game's files are as the edits want them
     up_to_date: bool = False
@@ -90,6 +92,9 @@ class _Planner:
                 continue
             changes.setdefault(found.archive.id, {})[found.member.number] = (found.member, data, edit.recipe)
             result.edits.append(edit.address)
+            standing = _standing(edit, "shows")
+            if standing:
+                result.warnings[edit.address] = standing[0]
         rows = self.session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == self.project.id))
         for row in sorted(rows, key=lambda row: row.address):
             if row.id not in changes and not self._built(row):
@@ -174,9 +179,17 @@ def _left_out(edit: Edit) -> str | None:
         return "it is equal to the original"
     if edit.encoded_sha256 is None:
         return edit.fault or "it could not be encoded"
-    stops = [f for f in (edit.sheet or {}).get("findings", []) if f["severity"] == "stops"]
-    still = [f for f in stops if not (f["remedy"] and f["remedy"]["applied"])]
-    return f"the game would refuse it: {still[0]['title']}" if still else None
+    stops = _standing(edit, "stops")
+    return f"the game would refuse it: {stops[0]}" if stops else None
+
+
+def _standing(edit: Edit, severity: str) -> list[str]:
+    """Titles of an edit's findings of one severity that no applied remedy puts right."""
+    return [
+        finding["title"]
+        for finding in (edit.sheet or {}).get("findings", [])
+        if finding["severity"] == severity and not (finding["remedy"] and finding["remedy"]["applied"])
+    ]
 
 
 def build(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> dict[str, Any]:

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from fastapi import APIRouter, Depends, Query, Response
 from PIL import Image
-from sqlalchemy import ColumnElement, Select, String, cast, func, select
+from sqlalchemy import ColumnElement, Select, String, case, cast, func, select
 from sqlalchemy.orm import Session
 
 from brae.api.routes import Work
@@ -82,7 +82,10 @@ def _sides() -> ColumnElement[str]:
     return cast(Member.width, String) + " x " + cast(Member.height, String)
 
 
+#: what people look for comes first
+_KIND_ORDER = case({"texture": 0, "sound": 1, "text": 2}, value=Member.kind, else_=3)
 _ORDERS: dict[str, Any] = {
+    "kind": (_KIND_ORDER, Member.address),
     "name": (Member.address,),
     "size": (Member.real.desc(), Member.address),
     "sides": (func.coalesce(Member.width * Member.height, 0).desc(), Member.address),
@@ -95,7 +98,7 @@ def members(
     project_id: str,
     workspace: Work,
     search: Annotated[Search, Depends()],
-    order: Literal["name", "size", "sides", "format"] = "name",
+    order: Literal["kind", "name", "size", "sides", "format"] = "kind",
     offset: Annotated[int, Query(ge=0)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> MemberPage:
@@ -112,7 +115,7 @@ def members(
 
 def _edit_states(session: Session, project_id: str) -> dict[str, str]:
     query = select(Edit.address, Edit.state).where(Edit.project_id == project_id, Edit.in_work)
-    return dict(session.execute(query).tuples())
+    return dict(session.execute(query).tuples().all())
 
 
 def _member_view(member: Member, states: dict[str, str]) -> MemberView:

@@ -95,7 +95,9 @@ def project(project_id: str, workspace: Work) -> ProjectView:
                 select(Edit.state, func.count())
                 .where(Edit.project_id == project_id, Edit.in_work)
                 .group_by(Edit.state)
-            ).tuples()
+            )
+            .tuples()
+            .all()
         )
         built = session.scalar(
             select(func.count()).where(Original.project_id == project_id, Original.state != "original")

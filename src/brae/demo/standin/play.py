@@ -33,9 +33,9 @@ TABLE: dict[str, Expected] = {
     "textures/stamps/stamp_00.ptx": Expected(128, 128, _BC1, 8),
     "textures/stamps/stamp_01.ptx": Expected(128, 128, _BC3, 8),
     "textures/stamps/stamp_02.ptx": Expected(128, 128, _BC3, 8),
-    "textures/birds/gull_1.ptx": Expected(64, 64, _BC3, 7),
-    "textures/birds/petrel_4.ptx": Expected(64, 64, _BGRA, 7),
-    "textures/birds/skua_2.ptx": Expected(64, 64, _BGRA, 1),
+    "textures/seabirds/gull_1.ptx": Expected(64, 64, _BC3, 7),
+    "textures/seabirds/petrel_4.ptx": Expected(64, 64, _BGRA, 7),
+    "textures/seabirds/skua_2.ptx": Expected(64, 64, _BGRA, 1),
     "textures/water/sea_00.ptx": Expected(128, 128, _BC1, 8),
     "textures/water/sea_05.ptx": Expected(128, 128, _BC1, 8),
     "textures/rock/skerry_00.ptx": Expected(128, 128, _BC1, 8),
@@ -185,9 +185,9 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     put("post/parcel_10", 106, 352, 80, 80)
     put("post/parcel_05", 620, 404, 58, 58, -6)
     put("signs/mossbay", 318, 372, 150, 150)
-    put("birds/gull_1", 430, 60, 92, 92)
-    put("birds/petrel_4", 520, 190, 64, 64)
-    put("birds/skua_2", 330, 150, 72, 72)
+    put("seabirds/gull_1", 430, 60, 92, 92)
+    put("seabirds/petrel_4", 520, 190, 64, 64)
+    put("seabirds/skua_2", 330, 150, 72, 72)
     put("post/label", 24, 540, 168, 84)
     for number in range(3):
         put(f"stamps/stamp_0{number}", 210 + 84 * number, 540, 76, 76)

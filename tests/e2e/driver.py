@@ -1,0 +1,56 @@
+"""Starts the real server on loopback and a headless Chromium to drive its pages."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from playwright.sync_api import Browser, sync_playwright
+
+CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium")
+ARGUMENTS = [
+    "--headless",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--enable-unsafe-swiftshader",
+]
+
+
+@contextmanager
+def served(home: Path, *words: str, cwd: Path | None = None, brae: str | None = None) -> Iterator[str]:
+    """``brae`` with these words, as a process of its own; the address it prints."""
+    command = [brae] if brae else [sys.executable, "-m", "brae.cli"]
+    process = subprocess.Popen(
+        [*command, *words, "--home", str(home), "--no-browser"], stdout=subprocess.PIPE, text=True, cwd=cwd
+    )
+    assert process.stdout is not None
+    try:
+        for line in process.stdout:
+            if found := re.search(r"http://127\.0\.0\.1:\d+", line):
+                yield found.group()
+                break
+        else:
+            raise AssertionError(f"the server did not start (exit {process.wait()})")
+    finally:
+        process.terminate()
+        process.wait(timeout=20)
+
+
+@contextmanager
+def chromium() -> Iterator[Browser]:
+    """Debian's Chromium, headless, with a profile of its own."""
+    with tempfile.TemporaryDirectory() as _, sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
+        yield browser
+        browser.close()

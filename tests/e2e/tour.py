@@ -1,0 +1,115 @@
+"""One picture of each main view, made from the demo data: ``python -m tests.e2e.tour FOLDER``."""
+
+from __future__ import annotations
+
+import io
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageDraw
+from playwright.sync_api import Locator, Page
+
+from tests.e2e.driver import chromium, served
+
+
+def paint_sail(path: Path) -> None:
+    """What a person does in an image editor: another colour for the cloth, a star on it."""
+    pixels = np.array(Image.open(path).convert("RGBA")).astype(float)
+    cloth = (pixels[..., :3].min(axis=2) > 120)[..., None]
+    tinted = pixels[..., :3] * (0.62, 0.78, 0.70)
+    pixels[..., :3] = np.where(cloth, tinted, pixels[..., :3])
+    image = Image.fromarray(pixels.astype(np.uint8))
+    draw = ImageDraw.Draw(image)
+    draw.regular_polygon((104, 60, 22), 3, fill=(238, 184, 42, 255))
+    draw.regular_polygon((104, 60, 22), 3, rotation=60, fill=(238, 184, 42, 255))
+    image.save(path)
+
+
+def fill_white(path: Path) -> None:
+    """What a simple paint program does: the clear areas come back white."""
+    image = Image.open(path).convert("RGBA")
+    ground = Image.new("RGBA", image.size, (255, 255, 255, 255))
+    ground.alpha_composite(image)
+    ground.convert("RGB").save(path)
+
+
+def stage(page: Page, name: str) -> Locator:
+    """The link to a stage of the work."""
+    return page.get_by_role("navigation", name="Stages of the work").get_by_role("link", name=name)
+
+
+def put_in_work(page: Page, words: str) -> str:
+    """Search for one item, put it in work, and return the path of its exchange file."""
+    page.get_by_role("searchbox").fill(words)
+    page.get_by_role("status").filter(has_text="1 item").wait_for()
+    page.get_by_role("button", name="Put in work").click()
+    page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
+    title = page.locator("button[title^='Copy ']").first.get_attribute("title")
+    assert title is not None
+    return title.removeprefix("Copy ")
+
+
+def tour(folder: Path) -> None:
+    """Walk through the work and take the pictures."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with (
+        tempfile.TemporaryDirectory() as name,
+        served(Path(name) / "home", "demo") as address,
+        chromium() as browser,
+    ):
+        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+
+        def shot(view: str) -> None:
+            page.wait_for_load_state("networkidle") if view == "never" else time.sleep(0.9)
+            data = Image.open(io.BytesIO(page.screenshot()))
+            data.convert("RGB").quantize(192).save(folder / f"{view}.png", optimize=True)
+
+        page.goto(address)
+        page.get_by_role("button", name="Go to the demo game").wait_for(timeout=60_000)
+        shot("games")
+        page.get_by_role("button", name="Go to the demo game").click()
+        page.get_by_role("listbox").wait_for()
+        page.get_by_label("Textures").click()
+        time.sleep(0.5)
+        shot("find")
+        stage(page, "Open").click()
+        page.get_by_text("Proved.").wait_for()
+        shot("open")
+        stage(page, "Find").click()
+        sail = put_in_work(page, "boat sail")
+        shot("edit-waiting")
+        paint_sail(Path(sail))
+        page.get_by_text("ready to build").first.wait_for(timeout=15_000)
+        shot("edit")
+        page.get_by_role("radio", name="Wipe").click()
+        shot("edit-wipe")
+        stage(page, "Find").click()
+        lamp = put_in_work(page, "harbour lighthouse")
+        fill_white(Path(lamp))
+        page.get_by_text("filled with white").first.wait_for(timeout=15_000)
+        stage(page, "Check").click()
+        page.get_by_role("heading", name="1 edit would").wait_for()
+        shot("check")
+        stage(page, "Build").click()
+        page.get_by_role("button", name="Build", exact=True).wait_for()
+        shot("build")
+        page.get_by_role("button", name="Build", exact=True).click()
+        page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+        shot("built")
+        page.get_by_role("link", name="See it in the game").click()
+        page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
+        shot("try")
+        page.get_by_role("button", name="Dark theme").click()
+        stage(page, "Find").click()
+        page.get_by_role("listbox").wait_for()
+        shot("find-dark")
+        page.keyboard.press("Control+k")
+        page.get_by_placeholder("What would you like to do?").wait_for()
+        shot("actions")
+
+
+if __name__ == "__main__":
+    tour(Path(sys.argv[1]))

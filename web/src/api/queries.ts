@@ -1,0 +1,226 @@
+/** What the page asks for, and what it asks to be done. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { toast } from "sonner";
+import { client, type Edit, type Job, Problem, take } from "./client";
+
+export const useServer = () =>
+  useQuery({
+    queryKey: ["state"],
+    queryFn: () => take(client.GET("/api/state")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useProjects = () =>
+  useQuery({ queryKey: ["projects"], queryFn: () => take(client.GET("/api/projects")) });
+
+const at = (project: string) => ({ params: { path: { project_id: project } } });
+
+export const useProject = (project: string) =>
+  useQuery({
+    queryKey: ["project", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}", at(project))),
+    enabled: project !== "",
+  });
+
+export const useEdits = (project: string) =>
+  useQuery({
+    queryKey: ["edits", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/edits", at(project))),
+    enabled: project !== "",
+  });
+
+export const useItem = (project: string, address: string | null) =>
+  useQuery({
+    queryKey: ["item", project, address],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/item", {
+          params: { path: { project_id: project }, query: { address: address ?? "" } },
+        }),
+      ),
+    enabled: address !== null,
+  });
+
+export const usePlan = (project: string) =>
+  useQuery({
+    queryKey: ["plan", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/plan", at(project))),
+  });
+
+export const useGameFiles = (project: string) =>
+  useQuery({
+    queryKey: ["files", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/files", at(project))),
+  });
+
+export const useBuilds = (project: string) =>
+  useQuery({
+    queryKey: ["builds", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/builds", at(project))),
+  });
+
+export const useJobs = () =>
+  useQuery({ queryKey: ["jobs"], queryFn: () => take(client.GET("/api/jobs")), staleTime: 5_000 });
+
+export function showProblem(error: unknown): void {
+  if (error instanceof Problem) {
+    const details = [error.where, error.remedy].filter(Boolean).join(" · ");
+    toast.error(error.message, { description: details || undefined, duration: 12_000 });
+  } else toast.error(String(error));
+}
+
+/** A change on the server; a refusal is shown in words. */
+function useAct<Input, Output>(
+  act: (input: Input) => Promise<Output>,
+  after?: (output: Output, input: Input) => void,
+) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: act,
+    onError: showProblem,
+    onSuccess: (output, input) => {
+      void queries.invalidateQueries();
+      after?.(output, input);
+    },
+  });
+}
+
+const item = (project: string, address: string) => ({
+  params: { path: { project_id: project }, query: { address } },
+});
+
+export const useOpenGame = () =>
+  useAct((path: string) => take(client.POST("/api/projects", { body: { path } })));
+
+export const useOpenAgain = () =>
+  useAct((project: string) => take(client.POST("/api/projects/{project_id}/open", at(project))));
+
+export const useCancelJob = () =>
+  useAct((number: number) =>
+    take(client.POST("/api/jobs/{number}/cancel", { params: { path: { number } } })),
+  );
+
+export const usePutInWork = (project: string) =>
+  useAct(
+    (addresses: string[]) =>
+      take(client.POST("/api/projects/{project_id}/edits", { ...at(project), body: { addresses } })),
+    (edits: Edit[]) => {
+      toast.success(
+        edits.length === 1 ? `${edits[0]?.name} is in work` : `${edits.length} items are in work`,
+        {
+          description:
+            "Open the file from the exchange folder in your image editor; save it and it comes back.",
+        },
+      );
+    },
+  );
+
+export const useTakeOut = (project: string) => {
+  const putBack = usePutInWork(project);
+  return useAct(
+    (address: string) => take(client.DELETE("/api/projects/{project_id}/edits", item(project, address))),
+    (_, address) => {
+      toast("Taken out of work; every version is kept.", {
+        action: { label: "Undo", onClick: () => putBack.mutate([address]) },
+      });
+    },
+  );
+};
+
+export const useSetRemedies = (project: string) =>
+  useAct(({ address, remedies }: { address: string; remedies: string[] }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/edits/remedies", {
+        ...item(project, address),
+        body: { remedies },
+      }),
+    ),
+  );
+
+export const useGoTo = (project: string) =>
+  useAct(({ address, position }: { address: string; position: number }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/edits/position", {
+        ...item(project, address),
+        body: { position },
+      }),
+    ),
+  );
+
+export const useUpload = (project: string) =>
+  useAct(async ({ address, file }: { address: string; file: File }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/edits/file", {
+        params: { path: { project_id: project }, query: { address, name: file.name } },
+        body: file as never,
+        bodySerializer: (body: unknown) => body as Blob,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  );
+
+export const useBuild = (project: string) =>
+  useAct((_: undefined) => take(client.POST("/api/projects/{project_id}/build", at(project))));
+
+export const useRestore = (project: string) =>
+  useAct(
+    (paths: string[] | null) =>
+      take(
+        client.POST("/api/projects/{project_id}/restore", { ...at(project), body: { paths, force: false } }),
+      ),
+    (result) => {
+      toast.success(
+        result.files.length === 1
+          ? `${result.files[0]} is as it was`
+          : `${result.files.length} files are as they were`,
+      );
+    },
+  );
+
+export const useTrial = (project: string) =>
+  useQuery({
+    queryKey: ["trial", project],
+    queryFn: () => take(client.POST("/api/projects/{project_id}/trial", at(project))),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+type ServerEvent =
+  | { kind: "hello" }
+  | { kind: "job"; job: Job }
+  | { kind: "edit"; project: string; address: string }
+  | { kind: "build" | "project"; project: string };
+
+/** Listens to what happens on the server and brings the page up to date. */
+export function useServerEvents(): void {
+  const queries = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource("/api/events");
+    let greeted = false;
+    source.onmessage = (message) => {
+      const event = JSON.parse(message.data) as ServerEvent;
+      if (event.kind === "hello") {
+        // After a lost connection anything may have happened.
+        if (greeted) void queries.invalidateQueries();
+        greeted = true;
+      } else if (event.kind === "job") {
+        queries.setQueryData<Job[]>(["jobs"], (jobs = []) => [
+          event.job,
+          ...jobs.filter((job) => job.id !== event.job.id),
+        ]);
+        if (event.job.state !== "running") void queries.invalidateQueries();
+        if (event.job.state === "failed" && event.job.error) {
+          const error = event.job.error;
+          showProblem(
+            new Problem(event.job.title, error.message, error.remedy ?? null, error.address ?? null),
+          );
+        }
+      } else if (event.kind === "edit") {
+        for (const key of ["edits", "item", "project", "plan"])
+          void queries.invalidateQueries({ queryKey: [key, event.project] });
+        void queries.invalidateQueries({ queryKey: ["members", event.project] });
+      } else void queries.invalidateQueries();
+    };
+    return () => source.close();
+  }, [queries]);
+}

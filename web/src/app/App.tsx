@@ -1,0 +1,151 @@
+import { Moon, Search, Sun } from "lucide-react";
+import { useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { Link, Navigate, NavLink, Route, Routes, useNavigate, useParams } from "react-router";
+import { Toaster } from "sonner";
+import { useProject, useServerEvents } from "../api/queries";
+import { BuildStage } from "../stages/build/BuildStage";
+import { CheckStage } from "../stages/check/CheckStage";
+import { EditStage } from "../stages/edit/EditStage";
+import { FindStage } from "../stages/find/FindStage";
+import { OpenStage } from "../stages/open/OpenStage";
+import { TryStage } from "../stages/try/TryStage";
+import { Actions } from "./Actions";
+import { setLook, useTheme } from "./look";
+import { nextAction, STAGES, type StageId, waiting } from "./stages";
+import { WorkStrip } from "./WorkStrip";
+
+export function App() {
+  useServerEvents();
+  const theme = useTheme();
+  return (
+    <>
+      <Routes>
+        <Route path="/" element={<Shell stage="open" />} />
+        <Route path="/p/:project" element={<Navigate to="find" replace />} />
+        {STAGES.map(({ id }) => (
+          <Route key={id} path={`/p/:project/${id}`} element={<Shell stage={id} />} />
+        ))}
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Routes>
+      <Toaster
+        theme={theme}
+        position="bottom-right"
+        offset={{ bottom: 88, right: 20 }}
+        closeButton
+        duration={5000}
+        toastOptions={{ style: { fontFamily: "var(--font-sans)", fontSize: 14.5 } }}
+      />
+    </>
+  );
+}
+
+const ROOMS: Record<StageId, (props: { project: string }) => React.ReactNode> = {
+  open: OpenStage,
+  find: FindStage,
+  edit: EditStage,
+  check: CheckStage,
+  build: BuildStage,
+  try: TryStage,
+};
+
+function Shell({ stage }: { stage: StageId }) {
+  const { project = "" } = useParams();
+  const [actionsOpen, setActionsOpen] = useState(false);
+  useHotkeys("mod+k", () => setActionsOpen(true), { preventDefault: true });
+  const Room = ROOMS[stage];
+  return (
+    <div className="flex h-full flex-col">
+      <Header project={project} stage={stage} onActions={() => setActionsOpen(true)} />
+      <main className="min-h-0 flex-1" key={project}>
+        <Room project={project} />
+      </main>
+      <WorkStrip project={project} />
+      <Actions project={project} open={actionsOpen} onOpenChange={setActionsOpen} />
+    </div>
+  );
+}
+
+function Header({ project, stage, onActions }: { project: string; stage: StageId; onActions: () => void }) {
+  const theme = useTheme();
+  const { data } = useProject(project);
+  const navigate = useNavigate();
+  const counts = waiting(data);
+  const next = nextAction(data);
+  useHotkeys(
+    "alt+1,alt+2,alt+3,alt+4,alt+5,alt+6",
+    (event) => {
+      const target = STAGES[Number(event.code.at(-1)) - 1];
+      if (target && project) navigate(`/p/${project}/${target.id}`);
+    },
+    { preventDefault: true },
+  );
+  return (
+    <header className="flex items-center gap-5 px-5 pt-3 pb-2">
+      <Link to="/" className="flex items-center gap-2 text-[22px] font-bold tracking-tight" title="All games">
+        <img src="/favicon.svg" alt="" className="size-8" />
+        Brae
+      </Link>
+      {project !== "" && (
+        <nav aria-label="Stages of the work" className="flex items-end">
+          {STAGES.map(({ id, name, icon: Icon, hint }, index) => {
+            const waits = counts[id];
+            const isNext = next.stage === id && stage !== id;
+            return (
+              <NavLink
+                key={id}
+                to={`/p/${project}/${id}`}
+                title={`${name}: ${hint} (Alt+${index + 1})`}
+                className={({ isActive }) =>
+                  `group flex items-center gap-2 border-b-[3px] px-3 py-1.5 ${
+                    isActive ? "border-heather font-bold" : "border-line text-quiet hover:text-ink"
+                  }`
+                }
+              >
+                <Icon aria-hidden className="size-[18px]" />
+                <span>{name}</span>
+                {waits !== undefined && waits.number > 0 && (
+                  <span
+                    role="img"
+                    className={`min-w-6 rounded-full px-1.5 text-center text-[12.5px] font-bold ${
+                      waits.attention
+                        ? "bg-rust-soft text-rust"
+                        : isNext
+                          ? "bg-gorse text-gorse-ink"
+                          : "bg-sunk text-quiet"
+                    }`}
+                    aria-label={`${waits.number} ${waits.what}`}
+                  >
+                    {waits.number}
+                  </span>
+                )}
+              </NavLink>
+            );
+          })}
+        </nav>
+      )}
+      <span className="flex-1" />
+      {data && (
+        <span className="max-w-52 truncate text-quiet" title={data.folder}>
+          {data.name}
+        </span>
+      )}
+      <button
+        type="button"
+        onClick={onActions}
+        className="flex items-center gap-2 rounded-lg bg-sunk px-3 py-1.5 text-quiet hover:text-ink"
+      >
+        <Search aria-hidden className="size-4" /> Actions <kbd className="text-[12px]">Ctrl K</kbd>
+      </button>
+      <button
+        type="button"
+        className="rounded-lg p-2 text-quiet hover:bg-sunk hover:text-ink"
+        aria-label={theme === "dark" ? "Light theme" : "Dark theme"}
+        title={theme === "dark" ? "Light theme" : "Dark theme"}
+        onClick={() => setLook({ theme: theme === "dark" ? "light" : "dark" })}
+      >
+        {theme === "dark" ? <Sun className="size-5" /> : <Moon className="size-5" />}
+      </button>
+    </header>
+  );
+}

@@ -1,0 +1,77 @@
+/** The strip along the bottom: what is being worked on, and what Brae itself is doing. */
+import { NavLink, useLocation } from "react-router";
+import { pictureUrl } from "../api/client";
+import { useCancelJob, useEdits, useJobs } from "../api/queries";
+import { StateMark } from "../components/StateMark";
+import { baseName, progress } from "../lib/format";
+
+export function WorkStrip({ project }: { project: string }) {
+  const { data: edits = [] } = useEdits(project);
+  const { data: jobs = [] } = useJobs();
+  const { search, pathname } = useLocation();
+  const running = jobs.filter((job) => job.state === "running");
+  if (project === "" && running.length === 0) return null;
+  const shown = pathname.endsWith("/edit") ? new URLSearchParams(search).get("item") : null;
+  return (
+    <section className="flex h-[74px] shrink-0 items-center gap-3 bg-sunk px-5" aria-label="In work">
+      {edits.length === 0 && running.length === 0 && (
+        <p className="text-quiet">
+          Nothing is in work yet. Items you put in work stay here, with the file on disk that each one waits
+          for.
+        </p>
+      )}
+      <ul className="flex min-w-0 flex-1 gap-2 overflow-x-auto py-1">
+        {edits.map((edit) => (
+          <li key={edit.address}>
+            <NavLink
+              to={`/p/${project}/edit?item=${encodeURIComponent(edit.address)}`}
+              className={`flex w-60 items-center gap-2.5 rounded-lg p-1.5 hover:bg-raised ${
+                shown === edit.address ? "bg-raised" : ""
+              }`}
+              title={edit.file}
+            >
+              <span className="ground grid size-[46px] shrink-0 place-items-center overflow-hidden rounded">
+                <img
+                  alt=""
+                  className="max-h-full max-w-full"
+                  src={pictureUrl(project, edit.address, {
+                    which: edit.position ? "edit" : "original",
+                    level: Math.max(0, Math.min(edit.position ? edit.result_levels - 1 : edit.levels - 1, 1)),
+                    revision: edit.revision,
+                  })}
+                />
+              </span>
+              <span className="min-w-0 leading-tight">
+                <span className="block truncate font-bold">{baseName(edit.file)}</span>
+                <StateMark edit={edit} />
+              </span>
+            </NavLink>
+          </li>
+        ))}
+      </ul>
+      {running.map((job) => (
+        <RunningJob key={job.id} job={job} />
+      ))}
+    </section>
+  );
+}
+
+function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data"]>[number] }) {
+  const cancel = useCancelJob();
+  return (
+    <div className="w-80 shrink-0" role="status">
+      <div className="flex justify-between gap-3">
+        <b className="truncate">{job.title}</b>
+        <button type="button" className="underline" onClick={() => cancel.mutate(job.id)}>
+          Cancel
+        </button>
+      </div>
+      <progress
+        className="h-1.5 w-full accent-heather"
+        max={job.total || 1}
+        value={job.total ? job.done : undefined}
+      />
+      <div className="text-[13px] text-quiet">{progress(job)}</div>
+    </div>
+  );
+}

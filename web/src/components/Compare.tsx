@@ -1,0 +1,274 @@
+/** Original and edit together: one zoom, one position, any mip level, any channel. */
+import { Maximize2, ZoomIn, ZoomOut } from "lucide-react";
+import { Slider } from "radix-ui";
+import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { GROUNDS, setLook, useGround } from "../app/look";
+import { centred, fitting, type Size, type View, zoomAt } from "../lib/viewport";
+import { Button, Choice } from "./controls";
+
+export type Mode = "both" | "wipe" | "blink" | "difference";
+export type Channels = "rgba" | "rgb" | "r" | "g" | "b" | "a";
+type Url = (which: "original" | "edit" | "difference", level: number, channels: Channels) => string;
+
+const MODES = [
+  ["both", "Side by side"],
+  ["wipe", "Wipe"],
+  ["blink", "Blink"],
+  ["difference", "Difference"],
+] as const;
+const CHANNELS = [
+  ["rgba", "All"],
+  ["rgb", "Colour"],
+  ["r", "R"],
+  ["g", "G"],
+  ["b", "B"],
+  ["a", "Alpha"],
+] as const;
+const BLINK = 700;
+
+type Props = { size: Size; levels: number; hasEdit: boolean; canDiffer: boolean; url: Url };
+
+export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
+  const [mode, setMode] = useState<Mode>("both");
+  const [level, setLevel] = useState(0);
+  const [channels, setChannels] = useState<Channels>("rgba");
+  const [wipe, setWipe] = useState(50);
+  const [view, setView] = useState<View | null>(null);
+  const [pane, setPane] = useState<Size>({ width: 400, height: 400 });
+  const frame = useRef<HTMLDivElement>(null);
+  const ground = useGround();
+  const shown = !hasEdit || (mode === "difference" && !canDiffer) ? "both" : mode;
+  const two = shown === "both" && hasEdit;
+
+  useLayoutEffect(() => {
+    const element = frame.current;
+    if (!element) return;
+    const measure = () =>
+      setPane({ width: (element.clientWidth - (two ? 8 : 0)) / (two ? 2 : 1), height: element.clientHeight });
+    measure();
+    const observer = new ResizeObserver(measure);
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [two]);
+
+  const now = view ?? fitting(size, pane);
+  const middle = { x: pane.width / 2, y: pane.height / 2 };
+  const zoom = (factor: number, at = middle) => setView(zoomAt(now, factor, at));
+  const whole = () => setView(null);
+  useHotkeys("+,=", () => zoom(2));
+  useHotkeys("-", () => zoom(0.5));
+  useHotkeys("0", whole);
+  useHotkeys("1", () => setView(centred(size, pane, 1)));
+  useHotkeys("[", () => setLevel(Math.max(0, level - 1)));
+  useHotkeys("]", () => setLevel(Math.min(levels - 1, level + 1)));
+  useHotkeys("s,w,b,d", (event) => {
+    const found = { s: "both", w: "wipe", b: "blink", d: "difference" }[event.key];
+    if (found && hasEdit) setMode(found as Mode);
+  });
+
+  // A wheel listener of React's own cannot keep the page from scrolling.
+  const live = useRef(now);
+  live.current = now;
+  useEffect(() => {
+    const element = frame.current;
+    if (!element) return;
+    const onWheel = (event: WheelEvent) => {
+      event.preventDefault();
+      const box = (event.target as Element).closest("[data-pane]")?.getBoundingClientRect();
+      if (!box) return;
+      const at = { x: event.clientX - box.left, y: event.clientY - box.top };
+      setView(zoomAt(live.current, event.deltaY < 0 ? 1.25 : 0.8, at));
+    };
+    element.addEventListener("wheel", onWheel, { passive: false });
+    return () => element.removeEventListener("wheel", onWheel);
+  }, []);
+
+  const drag = (event: React.PointerEvent) => {
+    if (event.button !== 0) return;
+    const start = { x: event.clientX - now.x, y: event.clientY - now.y };
+    const target = event.currentTarget;
+    target.setPointerCapture(event.pointerId);
+    const onMove = (moved: Event) => {
+      const { clientX, clientY } = moved as PointerEvent;
+      setView({ zoom: now.zoom, x: clientX - start.x, y: clientY - start.y });
+    };
+    target.addEventListener("pointermove", onMove);
+    target.addEventListener("pointerup", () => target.removeEventListener("pointermove", onMove), {
+      once: true,
+    });
+  };
+
+  const picture = (which: "original" | "edit" | "difference") => (
+    <Picture src={url(which, level, channels)} alt={`${which}, mip level ${level}`} size={size} view={now} />
+  );
+  const panes: Record<Mode, () => ReactNode> = {
+    both: () => (
+      <>
+        <Pane label="original" onPointerDown={drag}>
+          {picture("original")}
+        </Pane>
+        {hasEdit && (
+          <Pane label="edit" onPointerDown={drag}>
+            {picture("edit")}
+          </Pane>
+        )}
+      </>
+    ),
+    wipe: () => (
+      <Pane label="original | edit" onPointerDown={drag}>
+        {picture("original")}
+        <div className="ground absolute inset-0" style={{ clipPath: `inset(0 0 0 ${wipe}%)` }}>
+          {picture("edit")}
+        </div>
+        <div
+          aria-hidden
+          className="pointer-events-none absolute inset-y-0 w-0.5 bg-gorse"
+          style={{ left: `${wipe}%` }}
+        />
+      </Pane>
+    ),
+    blink: () => <Blink onPointerDown={drag} original={picture("original")} edit={picture("edit")} />,
+    difference: () => (
+      <Pane label="difference, four times as strong" onPointerDown={drag}>
+        {picture("difference")}
+      </Pane>
+    ),
+  };
+
+  return (
+    <div className="flex h-full min-h-0 flex-col gap-2">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+        {hasEdit && (
+          <Choice
+            label="How to compare"
+            value={shown}
+            onChange={setMode}
+            options={canDiffer ? MODES : MODES.slice(0, 3)}
+          />
+        )}
+        <Choice label="Channels" value={channels} onChange={setChannels} options={CHANNELS} />
+        {levels > 1 && (
+          <label className="flex items-center gap-2">
+            <span className="text-quiet">Mip level</span>
+            <input
+              type="range"
+              min={0}
+              max={levels - 1}
+              value={Math.min(level, levels - 1)}
+              onChange={(event) => setLevel(Number(event.target.value))}
+              className="w-20 accent-heather"
+              title="Mip level ( [ and ] )"
+            />
+            <span className="w-24 whitespace-nowrap tabular-nums">
+              {level}: {Math.max(1, size.width >> level)}×{Math.max(1, size.height >> level)}
+            </span>
+          </label>
+        )}
+      </div>
+      <div ref={frame} className="flex min-h-0 flex-1 gap-2 overflow-hidden">
+        {panes[shown]()}
+      </div>
+      <div className="flex flex-wrap items-center gap-3">
+        {shown === "wipe" && (
+          <Slider.Root
+            className="relative flex h-6 w-56 touch-none items-center"
+            value={[wipe]}
+            onValueChange={([next]) => setWipe(next ?? 50)}
+          >
+            <Slider.Track className="h-1.5 grow rounded bg-sunk">
+              <Slider.Range className="absolute h-1.5 rounded bg-heather" />
+            </Slider.Track>
+            <Slider.Thumb aria-label="Where the edit begins" className="block size-5 rounded-full bg-gorse" />
+          </Slider.Root>
+        )}
+        <Button aria-label="Smaller ( - )" title="Smaller ( - )" onClick={() => zoom(0.5)}>
+          <ZoomOut className="size-4" />
+        </Button>
+        <span className="w-14 text-center tabular-nums">{Math.round(now.zoom * 100)} %</span>
+        <Button aria-label="Larger ( + )" title="Larger ( + )" onClick={() => zoom(2)}>
+          <ZoomIn className="size-4" />
+        </Button>
+        <Button title="The whole picture ( 0 )" onClick={whole}>
+          <Maximize2 aria-hidden className="size-4" /> Whole
+        </Button>
+        <Button title="One pixel for each pixel ( 1 )" onClick={() => setView(centred(size, pane, 1))}>
+          1 : 1
+        </Button>
+        <span className="flex-1" />
+        <Choice
+          label="Ground behind the pictures"
+          value={ground}
+          onChange={(next) => setLook({ ground: next })}
+          options={GROUNDS.map((id) => [id, id] as const)}
+        />
+      </div>
+    </div>
+  );
+}
+
+function Pane({
+  label,
+  children,
+  onPointerDown,
+}: {
+  label: string;
+  children: ReactNode;
+  onPointerDown: (event: React.PointerEvent) => void;
+}) {
+  return (
+    <figure
+      data-pane
+      onPointerDown={onPointerDown}
+      className="ground relative min-w-0 flex-1 cursor-grab touch-none overflow-hidden rounded-xl active:cursor-grabbing"
+    >
+      {children}
+      <figcaption className="pointer-events-none absolute top-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">
+        {label}
+      </figcaption>
+    </figure>
+  );
+}
+
+function Picture({ src, alt, size, view }: { src: string; alt: string; size: Size; view: View }) {
+  return (
+    <img
+      src={src}
+      alt={alt}
+      draggable={false}
+      className={`absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`}
+      style={{ left: view.x, top: view.y, width: size.width * view.zoom, height: size.height * view.zoom }}
+    />
+  );
+}
+
+/** One after the other at the same place; stands still for those who asked for less motion. */
+function Blink({
+  original,
+  edit,
+  onPointerDown,
+}: {
+  original: ReactNode;
+  edit: ReactNode;
+  onPointerDown: (event: React.PointerEvent) => void;
+}) {
+  const still = window.matchMedia("(prefers-reduced-motion: reduce)").matches;
+  const [second, setSecond] = useState(false);
+  const [held, setHeld] = useState(still);
+  const step = () => {
+    setHeld(true);
+    setSecond((now) => !now);
+  };
+  useHotkeys("space", step, { preventDefault: true });
+  useEffect(() => {
+    if (held) return;
+    const timer = setInterval(() => setSecond((now) => !now), BLINK);
+    return () => clearInterval(timer);
+  }, [held]);
+  return (
+    <Pane label={`${second ? "edit" : "original"} (Space steps)`} onPointerDown={onPointerDown}>
+      <div className={second ? "invisible" : ""}>{original}</div>
+      <div className={second ? "" : "invisible"}>{edit}</div>
+    </Pane>
+  );
+}

@@ -1,0 +1,91 @@
+import { CheckCircle2, Info, OctagonAlert, TriangleAlert } from "lucide-react";
+import type { Edit, Finding } from "../api/client";
+import { useSetRemedies } from "../api/queries";
+import { Button } from "./controls";
+
+const SIGNS = {
+  stops: { icon: OctagonAlert, words: "The game would stop", className: "text-rust" },
+  shows: { icon: TriangleAlert, words: "It would show", className: "text-rust" },
+  note: { icon: Info, words: "Good to know", className: "text-quiet" },
+} as const;
+
+/** Each finding with what the game would do, and its remedy as a button. */
+export function Findings({ project, edit }: { project: string; edit: Edit }) {
+  const set = useSetRemedies(project);
+  const findings = edit.sheet?.findings ?? [];
+  const applied = edit.steps[edit.position - 1]?.remedies ?? [];
+  // One remedy may put several findings right; it is offered once.
+  const offered = new Set<string>();
+  if (findings.length === 0)
+    return (
+      <p className="flex items-center gap-2 text-moss">
+        <CheckCircle2 aria-hidden className="size-5" /> Nothing that the game would trip over.
+      </p>
+    );
+  return (
+    <ul className="grid gap-2">
+      {findings.map((finding) => {
+        const first = finding.remedy && !offered.has(finding.remedy.id);
+        if (finding.remedy) offered.add(finding.remedy.id);
+        return (
+          <FindingRow
+            key={finding.id}
+            finding={finding}
+            busy={set.isPending}
+            onRemedy={
+              first
+                ? (id, on) =>
+                    set.mutate({
+                      address: edit.address,
+                      remedies: on ? [...applied, id] : applied.filter((one) => one !== id),
+                    })
+                : undefined
+            }
+          />
+        );
+      })}
+    </ul>
+  );
+}
+
+function FindingRow({
+  finding,
+  busy,
+  onRemedy,
+}: {
+  finding: Finding;
+  busy: boolean;
+  onRemedy?: (id: string, on: boolean) => void;
+}) {
+  const right = finding.remedy?.applied ?? false;
+  const sign = SIGNS[finding.severity];
+  const Icon = right ? CheckCircle2 : sign.icon;
+  return (
+    <li
+      className={`rounded-lg p-3 ${right ? "bg-moss-soft" : finding.severity === "note" ? "bg-sunk" : "bg-rust-soft"}`}
+    >
+      <div className="flex items-start gap-2">
+        <Icon
+          aria-label={right ? "put right" : sign.words}
+          className={`mt-0.5 size-5 shrink-0 ${right ? "text-moss" : sign.className}`}
+        />
+        <div className="min-w-0 flex-1">
+          <b>{finding.title}</b>
+          <p className="text-[14.5px]">
+            {right ? `Put right: ${finding.remedy?.label.toLowerCase()}.` : finding.in_game}
+          </p>
+        </div>
+      </div>
+      {finding.remedy && onRemedy && (
+        <Button
+          look={right ? "quiet" : "act"}
+          className="mt-2"
+          disabled={busy}
+          onClick={() => finding.remedy && onRemedy(finding.remedy.id, !right)}
+        >
+          {right ? "Leave it as it came" : finding.remedy.label}
+        </Button>
+      )}
+    </li>
+  );
+}

@@ -1,0 +1,69 @@
+import { describe, expect, it } from "vitest";
+import { baseName, bytes, many, progress, rounded } from "./format";
+import { columnsFor, move } from "./grid";
+import { centred, fitting, LARGEST, SMALLEST, zoomAt } from "./viewport";
+
+describe("numbers", () => {
+  it("shows bytes exactly beside the rounded figure", () => {
+    expect(bytes(87428)).toBe("85.4 KiB (87,428)");
+    expect(bytes(3)).toBe("3 bytes");
+  });
+  it("never shows 1024 of a unit", () => {
+    expect(rounded(1024 * 1024 - 1)).toBe("1.00 MiB");
+    expect(rounded(1023)).toBe("1023 B");
+  });
+  it("counts words", () => {
+    expect(many(1, "file")).toBe("1 file");
+    expect(many(1200, "file")).toBe("1,200 files");
+  });
+  it("tells progress with its rate", () => {
+    expect(progress({ done: 1200, total: 3000, unit: "members", rate: 480.2 })).toBe(
+      "1,200 of 3,000 members, 480 a second",
+    );
+    expect(progress({ done: 0, total: 0, unit: "", rate: null })).toBe("starting");
+  });
+  it("finds the last step of either kind of path", () => {
+    expect(baseName("/a/b.png")).toBe("b.png");
+    expect(baseName("C:\\a\\b.png")).toBe("b.png");
+  });
+});
+
+describe("the view", () => {
+  it("keeps the point under the pointer", () => {
+    const view = { zoom: 2, x: 10, y: 20 };
+    const at = { x: 110, y: 220 };
+    const next = zoomAt(view, 4, at);
+    const before = { x: (at.x - view.x) / view.zoom, y: (at.y - view.y) / view.zoom };
+    expect((at.x - next.x) / next.zoom).toBeCloseTo(before.x);
+    expect((at.y - next.y) / next.zoom).toBeCloseTo(before.y);
+  });
+  it("has limits", () => {
+    expect(zoomAt({ zoom: 1, x: 0, y: 0 }, 1e9, { x: 0, y: 0 }).zoom).toBe(LARGEST);
+    expect(zoomAt({ zoom: 1, x: 0, y: 0 }, 1e-9, { x: 0, y: 0 }).zoom).toBe(SMALLEST);
+  });
+  it("fits whole pixels where the picture is enlarged", () => {
+    expect(fitting({ width: 64, height: 64 }, { width: 400, height: 300 }).zoom).toBe(4);
+    expect(fitting({ width: 1000, height: 10 }, { width: 524, height: 524 }).zoom).toBeCloseTo(0.5);
+  });
+  it("centres", () => {
+    expect(centred({ width: 100, height: 50 }, { width: 300, height: 150 }, 1)).toEqual({
+      zoom: 1,
+      x: 100,
+      y: 50,
+    });
+  });
+});
+
+describe("the light table", () => {
+  it("fills rows", () => {
+    expect(columnsFor(1000, 150, 10)).toBe(6);
+    expect(columnsFor(10, 150, 10)).toBe(1);
+  });
+  it("moves by the keyboard and stays inside", () => {
+    expect(move("ArrowDown", 3, 5, 100, 4)).toBe(8);
+    expect(move("ArrowUp", 3, 5, 100, 4)).toBe(0);
+    expect(move("End", 3, 5, 100, 4)).toBe(99);
+    expect(move("PageDown", 3, 5, 100, 4)).toBe(23);
+    expect(move("x", 3, 5, 100, 4)).toBeNull();
+  });
+});

@@ -1,0 +1,354 @@
+import { CheckCircle2, Hammer, RotateCcw, ShieldCheck, TriangleAlert } from "lucide-react";
+import { AlertDialog } from "radix-ui";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { pictureUrl, type Schemas } from "../../api/client";
+import {
+  useBuild,
+  useBuilds,
+  useGameFiles,
+  useJobs,
+  useOpenAgain,
+  usePlan,
+  useRestore,
+} from "../../api/queries";
+import { Button, Copyable } from "../../components/controls";
+import { bytes, count, many, progress } from "../../lib/format";
+
+const WAYS = {
+  patch: "patched in place",
+  rebuild: "rebuilt",
+  replace: "replaced",
+  restore: "put back as it was",
+} as const;
+
+/** What a build will do, doing it, and putting everything back. */
+export function BuildStage({ project }: { project: string }) {
+  const plan = usePlan(project);
+  const { data: jobs = [] } = useJobs();
+  const build = useBuild(project);
+  const running = jobs.find(
+    (job) => job.kind === "build" && job.project_id === project && job.state === "running",
+  );
+  const data = plan.data;
+  return (
+    <div className="h-full overflow-auto">
+      <div className="mx-auto grid max-w-6xl grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8 px-8 py-6">
+        <section className="grid content-start gap-4" aria-label="Plan">
+          <h1 className="text-[26px] font-bold">{data ? title(data) : "Working out the plan…"}</h1>
+          {plan.error && <p className="rounded-lg bg-rust-soft p-3">{plan.error.message}</p>}
+          {data?.faults.map((fault) => (
+            <Fault key={fault.message} project={project} fault={fault} />
+          ))}
+          {data?.files.map((file) => (
+            <FilePlan key={file.path} file={file} />
+          ))}
+          {data && Object.keys(data.left_out).length > 0 && (
+            <LeftOut project={project} leftOut={data.left_out} />
+          )}
+          {running ? (
+            <div role="status" className="rounded-xl bg-raised p-4">
+              <b>Building…</b>
+              <progress
+                className="mt-2 h-2 w-full accent-heather"
+                max={running.total || 1}
+                value={running.done}
+              />
+              <p className="text-quiet">{progress(running)}</p>
+            </div>
+          ) : (
+            data &&
+            data.files.length > 0 &&
+            data.faults.length === 0 && (
+              <div className="flex items-center gap-4">
+                <Button
+                  look="act"
+                  className="px-5 py-2.5 text-[16px]"
+                  disabled={build.isPending}
+                  onClick={() => build.mutate(undefined)}
+                >
+                  <Hammer aria-hidden className="size-5" /> Build
+                </Button>
+                <p className="text-quiet">
+                  Every byte that is replaced is kept first. You can put all of it back.
+                </p>
+              </div>
+            )
+          )}
+          {data?.up_to_date && data.edits.length > 0 && (
+            <InTheGame project={project} addresses={data.edits} />
+          )}
+          {data?.up_to_date && data.edits.length > 0 && (
+            <Link
+              to={`/p/${project}/try`}
+              className="justify-self-start rounded-lg bg-gorse px-5 py-2.5 font-bold text-gorse-ink"
+            >
+              See it in the game
+            </Link>
+          )}
+        </section>
+        <section className="grid content-start gap-4" aria-label="The game's files">
+          <GameFiles project={project} />
+          <History project={project} />
+        </section>
+      </div>
+    </div>
+  );
+}
+
+function title(plan: Schemas["BuildPlan"]): string {
+  if (plan.faults.length > 0) return "This cannot be built yet";
+  if (plan.files.length > 0)
+    return `${many(plan.edits.length, "edit")} into ${many(plan.files.length, "file")} of the game`;
+  if (plan.edits.length > 0) return "The game has your edits";
+  return "Nothing to build";
+}
+
+function Fault({ project, fault }: { project: string; fault: Schemas["Fault"] }) {
+  const again = useOpenAgain();
+  return (
+    <div className="rounded-xl bg-rust-soft p-4">
+      <p className="flex items-start gap-2">
+        <TriangleAlert aria-hidden className="mt-0.5 size-5 shrink-0 text-rust" />
+        <span>
+          <b>{fault.address}</b> {fault.message} {fault.remedy}
+        </span>
+      </p>
+      {fault.code === "changed-behind" && (
+        <Button className="mt-2" onClick={() => again.mutate(project)}>
+          Open the game again
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function FilePlan({ file }: { file: Schemas["FilePlan"] }) {
+  return (
+    <article className="rounded-xl bg-raised p-4">
+      <div className="flex items-baseline gap-3">
+        <h2 className="min-w-0 flex-1 truncate text-[17px] font-bold">{file.path}</h2>
+        <b className="text-heather">{WAYS[file.way]}</b>
+      </div>
+      <p className="text-quiet">
+        {file.why}; {bytes(file.size_before)}
+        {file.size_after === file.size_before ? ", size unchanged" : ` → ${bytes(file.size_after)}`}
+      </p>
+      {file.members.length > 0 && (
+        <table className="mt-2 w-full text-left text-[14.5px]">
+          <thead className="text-quiet">
+            <tr>
+              <th className="font-normal">member</th>
+              <th className="text-right font-normal">stored before</th>
+              <th className="text-right font-normal">after</th>
+              <th className="text-right font-normal">its slot</th>
+            </tr>
+          </thead>
+          <tbody className="tabular-nums">
+            {file.members.map((member) => (
+              <tr key={member.level} className="border-t border-line">
+                <td className="py-1 break-all">{member.level}</td>
+                <td className="text-right">{count(member.stored_before)}</td>
+                <td className="text-right">{count(member.stored_after)}</td>
+                <td
+                  className={`text-right ${member.stored_after > member.slot ? "font-bold text-rust" : ""}`}
+                >
+                  {count(member.slot)}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </article>
+  );
+}
+
+function Reasons({
+  project,
+  title,
+  reasons,
+  warn = false,
+}: {
+  project: string;
+  title: string;
+  reasons: Record<string, string>;
+  warn?: boolean;
+}) {
+  if (Object.keys(reasons).length === 0) return null;
+  return (
+    <div className={warn ? "rounded-xl bg-rust-soft p-4" : ""}>
+      <h2 className="font-bold">{title}</h2>
+      <ul>
+        {Object.entries(reasons).map(([address, why]) => (
+          <li key={address} className={warn ? "" : "text-quiet"}>
+            <Link
+              className="underline underline-offset-4"
+              to={`/p/${project}/edit?item=${encodeURIComponent(address)}`}
+            >
+              {address.split("//").at(-1)}
+            </Link>
+            : {why}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+/** What the game holds now: each edit beside its original. */
+function InTheGame({ project, addresses }: { project: string; addresses: string[] }) {
+  const { data: edits = [] } = useEdits(project);
+  const shown = edits.filter((edit) => addresses.includes(edit.address));
+  return (
+    <ul className="grid grid-cols-2 gap-3">
+      {shown.map((edit) => (
+        <li key={edit.address} className="rounded-xl bg-raised p-3">
+          <div className="flex gap-1.5">
+            {(["original", "edit"] as const).map((which) => (
+              <span
+                key={which}
+                className="ground grid h-32 flex-1 place-items-center overflow-hidden rounded-lg p-1"
+              >
+                <img
+                  alt={`${edit.name}, ${which}`}
+                  className="max-h-full max-w-full object-contain"
+                  src={pictureUrl(project, edit.address, { which, revision: edit.revision })}
+                />
+              </span>
+            ))}
+          </div>
+          <p className="mt-1 truncate">{edit.name}</p>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function GameFiles({ project }: { project: string }) {
+  const { data: files = [] } = useGameFiles(project);
+  const restore = useRestore(project);
+  const changed = files.filter((file) => file.state !== "original");
+  const same = files.length - changed.length;
+  return (
+    <div className="grid gap-3">
+      <h2 className="text-[18px] font-bold">The game's files</h2>
+      {changed.map((file) => (
+        <div key={file.path} className="rounded-xl bg-raised p-4">
+          <div className="flex items-baseline gap-2">
+            <b className="min-w-0 flex-1 truncate">{file.path}</b>
+            <span className="text-heather">{file.state}</span>
+          </div>
+          <p className="text-[14.5px] text-quiet">
+            {file.kept_whole
+              ? `The whole original is kept (${bytes(file.size)}).`
+              : `The ${count(file.kept_bytes)} replaced bytes are kept.`}
+          </p>
+          {file.changed_behind && <p className="text-rust">{file.changed_behind}</p>}
+          <Confirm
+            title={`Put ${file.path} back?`}
+            words="The file becomes what it was when the game was opened, checked by its hash. Your edits stay in work and can be built again."
+            act="Put it back"
+            onAct={() => restore.mutate([file.path])}
+          >
+            <Button look="quiet">Put back this file</Button>
+          </Confirm>
+        </div>
+      ))}
+      <p className="flex items-center gap-2 text-quiet">
+        <ShieldCheck aria-hidden className="size-5 text-moss" />
+        {changed.length === 0
+          ? `${many(files.length, "file")}, all as they were.`
+          : `${many(same, "other file")} untouched.`}
+      </p>
+      {files
+        .filter((file) => file.changed_behind && file.state === "original")
+        .map((file) => (
+          <p key={file.path} className="rounded-lg bg-rust-soft p-3">
+            <b>{file.path}</b> {file.changed_behind}
+          </p>
+        ))}
+      {changed.length > 0 && (
+        <Confirm
+          title="Put every original back?"
+          words={`${many(changed.length, "file")} of the game become what they were when it was opened, checked by their hashes. Your edits stay in work and can be built again.`}
+          act="Put all of it back"
+          onAct={() => restore.mutate(null)}
+        >
+          <Button className="justify-self-start" disabled={restore.isPending}>
+            <RotateCcw aria-hidden className="size-4" /> Restore every original
+          </Button>
+        </Confirm>
+      )}
+      {files[0] && (
+        <details>
+          <summary className="cursor-pointer text-quiet">Hashes of the originals (SHA-256)</summary>
+          {files.map((file) => (
+            <p key={file.path} className="mt-1 text-[13.5px]">
+              {file.path} <Copyable value={file.sha256} />
+            </p>
+          ))}
+        </details>
+      )}
+    </div>
+  );
+}
+
+function Confirm({
+  title,
+  words,
+  act,
+  onAct,
+  children,
+}: {
+  title: string;
+  words: string;
+  act: string;
+  onAct: () => void;
+  children: ReactNode;
+}) {
+  return (
+    <AlertDialog.Root>
+      <AlertDialog.Trigger asChild>{children}</AlertDialog.Trigger>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 bg-black/50" />
+        <AlertDialog.Content className="fixed top-[24vh] left-1/2 w-[460px] -translate-x-1/2 rounded-2xl bg-raised p-6 shadow-2xl">
+          <AlertDialog.Title className="text-[19px] font-bold">{title}</AlertDialog.Title>
+          <AlertDialog.Description className="mt-1 text-quiet">{words}</AlertDialog.Description>
+          <div className="mt-4 flex justify-end gap-2">
+            <AlertDialog.Cancel asChild>
+              <Button>Leave it</Button>
+            </AlertDialog.Cancel>
+            <AlertDialog.Action asChild>
+              <Button look="act" onClick={onAct}>
+                {act}
+              </Button>
+            </AlertDialog.Action>
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  );
+}
+
+function History({ project }: { project: string }) {
+  const { data: builds = [] } = useBuilds(project);
+  if (builds.length === 0) return null;
+  return (
+    <div>
+      <h2 className="mb-1 text-[18px] font-bold">What was done</h2>
+      <ul className="grid gap-1">
+        {builds.slice(0, 12).map((build) => (
+          <li key={build.id} className="flex gap-2 text-[14.5px]">
+            <CheckCircle2 aria-hidden className="mt-1 size-4 shrink-0 text-moss" />
+            <span>
+              {build.what === "build" ? `Built ${many(build.edits.length, "edit")}` : "Put originals back"}:{" "}
+              {build.files.map((file) => file.path.split("/").at(-1)).join(", ")}
+              <span className="text-quiet"> · {new Date(build.made).toLocaleString("en-GB")}</span>
+            </span>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}

@@ -1,0 +1,209 @@
+import { Download, Redo2, Undo2, Upload } from "lucide-react";
+import { useRef, useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { type Edit, pictureUrl } from "../../api/client";
+import { useEdits, useGoTo, useProject, useTakeOut, useUpload } from "../../api/queries";
+import { Compare } from "../../components/Compare";
+import { Button, Copyable, Empty } from "../../components/controls";
+import { Findings } from "../../components/Findings";
+import { Sheet } from "../../components/Sheet";
+import { StateMark } from "../../components/StateMark";
+
+/** The original and the edit together, with the file, its versions and the match. */
+export function EditStage({ project }: { project: string }) {
+  const [params] = useSearchParams();
+  const { data: edits, isLoading, isFetching } = useEdits(project);
+  const wanted = params.get("item");
+  const edit =
+    edits?.find((one) => one.address === wanted) ?? (wanted && isFetching ? undefined : edits?.[0]);
+  if (isLoading || (wanted && isFetching && !edit)) return null;
+  if (!edit)
+    return (
+      <Empty
+        title="Nothing is in work"
+        action={
+          <Link to={`/p/${project}/find`} className="rounded-lg bg-gorse px-4 py-2 font-bold text-gorse-ink">
+            Find a picture to change
+          </Link>
+        }
+      >
+        Choose a picture on Find and put it in work: it appears as a PNG in the exchange folder. Open it in
+        your image editor and save it; it comes back by itself and is shown here beside the original.
+      </Empty>
+    );
+  return <Editing key={edit.address} project={project} edit={edit} />;
+}
+
+function Editing({ project, edit }: { project: string; edit: Edit }) {
+  const upload = useUpload(project);
+  const takeOut = useTakeOut(project);
+  const goTo = useGoTo(project);
+  const navigate = useNavigate();
+  const [over, setOver] = useState(false);
+  const chooser = useRef<HTMLInputElement>(null);
+  const hasEdit = edit.position > 0;
+  const step = (position: number) => {
+    if (position >= 0 && position <= edit.steps.length) goTo.mutate({ address: edit.address, position });
+  };
+  useHotkeys("mod+z", () => step(edit.position - 1), { preventDefault: true });
+  useHotkeys("mod+shift+z,mod+y", () => step(edit.position + 1), { preventDefault: true });
+  const take = (files: FileList | null) => {
+    const file = files?.[0];
+    if (file) upload.mutate({ address: edit.address, file });
+  };
+  return (
+    <section
+      aria-label={`Editing ${edit.name}`}
+      className="flex h-full gap-4 px-5 pt-1 pb-3"
+      onDragOver={(event) => {
+        event.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(event) => {
+        event.preventDefault();
+        setOver(false);
+        take(event.dataTransfer.files);
+      }}
+    >
+      <div className={`min-w-0 flex-1 rounded-xl ${over ? "outline-4 outline-gorse" : ""}`}>
+        <Compare
+          size={{ width: edit.width, height: edit.height }}
+          levels={Math.min(edit.levels, hasEdit ? edit.result_levels : edit.levels)}
+          hasEdit={hasEdit}
+          canDiffer={edit.sheet?.properties[0]?.same ?? false}
+          url={(which, level, channels) =>
+            pictureUrl(project, edit.address, { which, level, channels, revision: edit.revision })
+          }
+        />
+      </div>
+      <aside className="flex w-[372px] shrink-0 flex-col gap-4 overflow-auto pr-1" aria-label="The edit">
+        <div>
+          <h1 className="text-[19px] leading-snug font-bold break-all">{edit.name}</h1>
+          <StateMark edit={edit} />
+        </div>
+        <div className="grid gap-2 rounded-xl bg-raised p-3.5">
+          <p className="text-[14.5px] text-quiet">
+            {hasEdit
+              ? "Save this file again and it comes back by itself:"
+              : "Open this file in your image editor and save it; it comes back by itself:"}
+          </p>
+          <Copyable value={edit.file} className="text-[14.5px]" />
+          {edit.fault && (
+            <p className="rounded-lg bg-rust-soft p-2.5">{edit.fault} The version before stays in use.</p>
+          )}
+          <div className="flex flex-wrap gap-2">
+            <a
+              href={`/api/projects/${project}/edits/file?${new URLSearchParams({ address: edit.address })}`}
+              download
+              className="inline-flex items-center gap-2 rounded-lg bg-sunk px-3.5 py-1.5 hover:bg-line"
+            >
+              <Download aria-hidden className="size-4" /> Download
+            </a>
+            <Button onClick={() => chooser.current?.click()} disabled={upload.isPending}>
+              <Upload aria-hidden className="size-4" /> Bring a file
+            </Button>
+            <input
+              ref={chooser}
+              type="file"
+              className="sr-only"
+              tabIndex={-1}
+              aria-label="A picture for this item"
+              accept="image/*,.dds"
+              onChange={(event) => {
+                take(event.target.files);
+                event.target.value = "";
+              }}
+            />
+          </div>
+          <p className="text-[13.5px] text-quiet">Or drop a picture anywhere on this page.</p>
+        </div>
+        {hasEdit && <Findings project={project} edit={edit} />}
+        {hasEdit && <Sheet edit={edit} />}
+        {edit.steps.length > 0 && (
+          <div>
+            <div className="mb-1 flex items-center gap-2">
+              <h2 className="flex-1 font-bold">Versions</h2>
+              <Button
+                aria-label="Undo (Ctrl+Z)"
+                title="Undo (Ctrl+Z)"
+                disabled={edit.position === 0}
+                onClick={() => step(edit.position - 1)}
+              >
+                <Undo2 className="size-4" />
+              </Button>
+              <Button
+                aria-label="Redo (Ctrl+Y)"
+                title="Redo (Ctrl+Y)"
+                disabled={edit.position === edit.steps.length}
+                onClick={() => step(edit.position + 1)}
+              >
+                <Redo2 className="size-4" />
+              </Button>
+            </div>
+            <ol className="grid">
+              <Version number={0} words="the original" on={edit.position === 0} onClick={() => step(0)} />
+              {edit.steps.map((one) => (
+                <Version
+                  key={one.number}
+                  number={one.number}
+                  words={one.what === "file came back" ? `${one.file_name} came back` : one.what}
+                  on={edit.position === one.number}
+                  onClick={() => step(one.number)}
+                />
+              ))}
+            </ol>
+          </div>
+        )}
+        <Button
+          look="quiet"
+          className="self-start"
+          onClick={() => takeOut.mutate(edit.address, { onSuccess: () => navigate(`/p/${project}/edit`) })}
+        >
+          Take out of work (every version is kept)
+        </Button>
+        <BuildHint project={project} />
+      </aside>
+    </section>
+  );
+}
+
+function Version({
+  number,
+  words,
+  on,
+  onClick,
+}: {
+  number: number;
+  words: string;
+  on: boolean;
+  onClick: () => void;
+}) {
+  return (
+    <li>
+      <button
+        type="button"
+        aria-current={on}
+        onClick={onClick}
+        className={`flex w-full gap-3 rounded px-2 py-1 text-left hover:bg-sunk ${on ? "bg-heather-soft font-bold" : ""}`}
+      >
+        <span className="w-5 text-right text-quiet tabular-nums">{number}</span>
+        <span className="min-w-0 break-words">{words}</span>
+      </button>
+    </li>
+  );
+}
+
+function BuildHint({ project }: { project: string }) {
+  const { data } = useProject(project);
+  if (!data?.counts.ready) return null;
+  return (
+    <Link
+      to={`/p/${project}/build`}
+      className="rounded-lg bg-gorse px-4 py-2 text-center font-bold text-gorse-ink"
+    >
+      Build {data.counts.ready === 1 ? "this edit" : `${data.counts.ready} edits`} into the game
+    </Link>
+  );
+}

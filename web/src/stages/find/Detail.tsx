@@ -1,0 +1,112 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
+import { bytesUrl, client, type Member, pictureUrl, take } from "../../api/client";
+import { useItem } from "../../api/queries";
+import { Button, Copyable, Facts } from "../../components/controls";
+import { bytes, count } from "../../lib/format";
+
+const SAFE_LOUDNESS = 0.3;
+
+/** The item under the cursor, larger, with all that is known of it. */
+export function Detail({ project, member, onEdit }: { project: string; member: Member; onEdit: () => void }) {
+  const { data } = useItem(project, member.address);
+  const editable = member.kind === "texture" && !member.fault;
+  return (
+    <aside
+      className="flex w-[304px] shrink-0 flex-col gap-3 overflow-auto px-4 pt-1 pb-4"
+      aria-label="Chosen item"
+    >
+      <div className="ground grid min-h-40 shrink-0 place-items-center rounded-xl p-3">
+        {editable ? (
+          <img
+            alt={`The texture ${member.name}`}
+            className={`max-h-60 max-w-full ${Math.max(member.width ?? 0, member.height ?? 0) <= 128 ? "pixelated w-52" : ""} object-contain`}
+            src={pictureUrl(project, member.address, { fit: 512 })}
+          />
+        ) : member.kind === "sound" ? (
+          <Sound src={bytesUrl(project, member.address)} />
+        ) : member.kind === "text" ? (
+          <TextPreview project={project} address={member.address} />
+        ) : (
+          <p className="p-4 text-center text-[#161616]">No picture of this item.</p>
+        )}
+      </div>
+      {editable && (
+        <Button look="act" onClick={onEdit}>
+          {member.edit ? "Look at the edit" : "Put in work"}
+        </Button>
+      )}
+      {member.fault && <p className="rounded-lg bg-rust-soft p-3">{member.fault}</p>}
+      <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
+      <Facts
+        rows={[
+          member.width ? ["Sides", `${member.width} × ${member.height}`] : null,
+          member.format ? ["Pixel format", member.format.toUpperCase()] : null,
+          member.levels
+            ? ["Mip levels", member.levels === 1 ? "none but itself" : String(member.levels)]
+            : null,
+          member.orientation === "bottom-up" ? ["Rows", "stored upside down"] : null,
+          member.container ? ["File type", member.container] : null,
+          [
+            "Bytes",
+            <Copyable key="b" value={String(member.real)}>
+              {bytes(member.real)}
+            </Copyable>,
+          ],
+          ["Stored", member.packer === "none" ? "as it is" : `${count(member.stored)}, ${member.packer}`],
+          data?.offset != null
+            ? [
+                "Offset",
+                <Copyable key="o" value={String(data.offset)}>
+                  {count(data.offset)}
+                </Copyable>,
+              ]
+            : null,
+          ["Address", <Copyable key="a" value={member.address} className="text-[14px]" />],
+        ]}
+      />
+      <a
+        className="text-quiet underline underline-offset-4"
+        href={bytesUrl(project, member.address, true)}
+        download
+      >
+        Download its bytes
+      </a>
+    </aside>
+  );
+}
+
+function Sound({ src }: { src: string }) {
+  const player = useRef<HTMLAudioElement>(null);
+  useEffect(() => {
+    if (player.current) player.current.volume = SAFE_LOUDNESS;
+  }, []);
+  return (
+    <div className="grid gap-2">
+      {/* biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions */}
+      <audio ref={player} key={src} controls preload="none" src={src} className="w-60" />
+      <p className="text-[13.5px] text-[#161616]">Starts at a third of full loudness.</p>
+    </div>
+  );
+}
+
+function TextPreview({ project, address }: { project: string; address: string }) {
+  const { data } = useQuery({
+    queryKey: ["text", project, address],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/text", {
+          params: { path: { project_id: project }, query: { address } },
+        }),
+      ),
+  });
+  return (
+    <pre
+      // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling text must be reachable by keyboard
+      tabIndex={0}
+      className="max-h-60 w-full overflow-auto rounded-lg bg-raised p-3 text-[13.5px] whitespace-pre-wrap text-ink"
+    >
+      {data?.text ?? ""}
+    </pre>
+  );
+}

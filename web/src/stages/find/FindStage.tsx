@@ -1,0 +1,143 @@
+import { LayoutGrid, List, X } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
+import { useHotkeys } from "react-hotkeys-hook";
+import { useNavigate } from "react-router";
+import type { Member } from "../../api/client";
+import { usePutInWork } from "../../api/queries";
+import { Button, Choice, Empty } from "../../components/controls";
+import { count, many } from "../../lib/format";
+import { Detail } from "./Detail";
+import { Facets } from "./Facets";
+import { LightTable, type TableView } from "./LightTable";
+import { type Order, useCatalogue, useSearch } from "./useCatalogue";
+
+/** The catalogue: everything as pictures at once, narrowed by facets and search. */
+export function FindStage({ project }: { project: string }) {
+  const [search, change] = useSearch();
+  const catalogue = useCatalogue(project, search);
+  const [view, setView] = useState<TableView>("pictures");
+  const [tile, setTile] = useState(132);
+  const [focused, setFocused] = useState(0);
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const field = useRef<HTMLInputElement>(null);
+  const putInWork = usePutInWork(project);
+  const navigate = useNavigate();
+  const current = catalogue.at(focused);
+  useHotkeys("/", () => field.current?.focus(), { preventDefault: true });
+  const conditions = JSON.stringify(search);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another search begins at its first item
+  useEffect(() => setFocused(0), [conditions]);
+
+  const edit = (member: Member | undefined) => {
+    if (!member) return;
+    const look = () => navigate(`/p/${project}/edit?item=${encodeURIComponent(member.address)}`);
+    if (member.edit) look();
+    else if (member.kind === "texture" && !member.fault)
+      putInWork.mutate([member.address], { onSuccess: look });
+  };
+  const narrowed =
+    search.q ||
+    search.kind.length ||
+    search.format.length ||
+    search.sides.length ||
+    search.folder !== null ||
+    search.in_work;
+
+  return (
+    <div className="flex h-full">
+      <Facets project={project} search={search} onChange={change} />
+      <section className="flex min-w-0 flex-1 flex-col" aria-label="Catalogue">
+        <div className="flex flex-wrap items-center gap-3 px-4 pt-1 pb-3">
+          <input
+            ref={field}
+            type="search"
+            aria-label="Search by name or path"
+            title="Search by name or path ( / )"
+            placeholder="boat sail, *.wav, stamp_0?"
+            className="w-60 rounded-lg border border-line bg-raised px-3 py-1.5"
+            value={search.q}
+            onChange={(event) => change({ q: event.target.value })}
+          />
+          <span className="text-quiet" role="status">
+            {catalogue.ready ? many(catalogue.total, "item") : ""}
+          </span>
+          {narrowed ? (
+            <button
+              type="button"
+              className="flex items-center gap-1 text-quiet hover:text-ink"
+              onClick={() => change({ q: "", kind: [], format: [], sides: [], folder: null, in_work: false })}
+            >
+              <X aria-hidden className="size-4" /> show all
+            </button>
+          ) : null}
+          <span className="flex-1" />
+          {chosen.size > 1 && (
+            <Button
+              look="act"
+              disabled={putInWork.isPending}
+              onClick={() => putInWork.mutate([...chosen], { onSuccess: () => setChosen(new Set()) })}
+            >
+              Put {count(chosen.size)} in work
+            </Button>
+          )}
+          <label className="flex items-center gap-2 text-quiet">
+            by
+            <select
+              className="rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+              value={search.order}
+              onChange={(event) => change({ order: event.target.value as Order })}
+            >
+              <option value="kind">kind</option>
+              <option value="name">path</option>
+              <option value="size">bytes</option>
+              <option value="sides">sides</option>
+              <option value="format">format</option>
+            </select>
+          </label>
+          {view === "pictures" && (
+            <input
+              type="range"
+              aria-label="Size of the pictures"
+              min={84}
+              max={260}
+              value={tile}
+              className="w-20 accent-heather"
+              onChange={(event) => setTile(Number(event.target.value))}
+            />
+          )}
+          <Choice
+            label="View"
+            value={view}
+            onChange={setView}
+            options={[
+              ["pictures", <LayoutGrid key="p" aria-label="Pictures" className="my-0.5 size-4" />],
+              ["list", <List key="l" aria-label="List" className="my-0.5 size-4" />],
+            ]}
+          />
+        </div>
+        {catalogue.error ? (
+          <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
+        ) : catalogue.ready && catalogue.total === 0 ? (
+          <Empty title="Nothing fits">
+            {narrowed
+              ? "No item fits all of these conditions. Take one of them away."
+              : "This game has no items that Brae recognises yet. See Open for what was found."}
+          </Empty>
+        ) : (
+          <LightTable
+            project={project}
+            view={view}
+            tile={tile}
+            catalogue={catalogue}
+            focused={focused}
+            onFocus={setFocused}
+            chosen={chosen}
+            onChoose={setChosen}
+            onOpen={edit}
+          />
+        )}
+      </section>
+      {current && <Detail project={project} member={current} onEdit={() => edit(current)} />}
+    </div>
+  );
+}

@@ -1,0 +1,205 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { AlertTriangle, AudioLines, Binary, FileText } from "lucide-react";
+import { useEffect, useLayoutEffect, useRef, useState } from "react";
+import { type Member, pictureUrl } from "../../api/client";
+import { baseName, count, rounded } from "../../lib/format";
+import { columnsFor, move } from "../../lib/grid";
+import type { useCatalogue } from "./useCatalogue";
+
+export type TableView = "pictures" | "list";
+const GAP = 12;
+const CAPTION = 44;
+const PADDING = 16;
+const LIST_ROW = 52;
+
+type Props = {
+  project: string;
+  view: TableView;
+  tile: number;
+  catalogue: ReturnType<typeof useCatalogue>;
+  focused: number;
+  onFocus: (index: number) => void;
+  chosen: Set<string>;
+  onChoose: (chosen: Set<string>) => void;
+  onOpen: (member: Member | undefined) => void;
+};
+
+/** Thousands of items, only those in sight drawn; arrow keys move, Enter opens, Space chooses. */
+export function LightTable({
+  project,
+  view,
+  tile,
+  catalogue,
+  focused,
+  onFocus,
+  chosen,
+  onChoose,
+  onOpen,
+}: Props) {
+  const frame = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(800);
+  useLayoutEffect(() => {
+    const element = frame.current;
+    if (!element) return;
+    const observer = new ResizeObserver(() => setWidth(element.clientWidth - 2 * PADDING));
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, []);
+  const columns = view === "list" ? 1 : columnsFor(width, tile, GAP);
+  const side = view === "list" ? LIST_ROW : Math.floor((width - (columns - 1) * GAP) / columns);
+  const height = view === "list" ? LIST_ROW : side + CAPTION + GAP;
+  const rows = useVirtualizer({
+    count: Math.ceil(catalogue.total / columns),
+    getScrollElement: () => frame.current,
+    estimateSize: () => height,
+    overscan: 3,
+    paddingStart: 2,
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: rows must be measured anew when their height changes
+  useEffect(() => rows.measure(), [height]);
+  const visible = rows.getVirtualItems();
+  const first = (visible[0]?.index ?? 0) * columns;
+  const last = Math.min(((visible.at(-1)?.index ?? 0) + 1) * columns, catalogue.total) - 1;
+  const { need } = catalogue;
+  useEffect(() => {
+    if (last >= first) need(first, last);
+  }, [need, first, last]);
+
+  const onKeyDown = (event: React.KeyboardEvent) => {
+    const page = Math.max(1, Math.floor((frame.current?.clientHeight ?? height) / height));
+    const next = move(event.key, focused, columns, catalogue.total, page);
+    if (next !== null) {
+      onFocus(next);
+      rows.scrollToIndex(Math.floor(next / columns));
+    } else if (event.key === "Enter") onOpen(catalogue.at(focused));
+    else if (event.key === " ") toggle(catalogue.at(focused));
+    else return;
+    event.preventDefault();
+  };
+  const toggle = (member: Member | undefined) => {
+    if (member?.kind !== "texture") return;
+    const next = new Set(chosen);
+    if (!next.delete(member.address)) next.add(member.address);
+    onChoose(next);
+  };
+
+  return (
+    <div
+      ref={frame}
+      role="listbox"
+      tabIndex={0}
+      aria-label="Items (arrow keys move, Enter puts in work, Space chooses several)"
+      aria-multiselectable
+      aria-activedescendant={catalogue.at(focused) ? `item-${focused}` : undefined}
+      onKeyDown={onKeyDown}
+      className="min-h-0 flex-1 overflow-auto px-4 focus-visible:outline-offset-[-3px]"
+    >
+      <div className="relative" style={{ height: rows.getTotalSize() }}>
+        {visible.flatMap((row) =>
+          Array.from({ length: columns }, (_, column) => {
+            const index = row.index * columns + column;
+            if (index >= catalogue.total) return null;
+            const member = catalogue.at(index);
+            const Item = view === "list" ? Line : Tile;
+            return (
+              <div
+                key={index}
+                id={`item-${index}`}
+                role="option"
+                aria-selected={index === focused}
+                aria-label={member?.name ?? "loading"}
+                tabIndex={-1}
+                style={{
+                  position: "absolute",
+                  top: row.start,
+                  left: column * (side + GAP),
+                  width: view === "list" ? "100%" : side,
+                  height: height - (view === "list" ? 4 : GAP),
+                }}
+                onMouseDown={(event) => {
+                  onFocus(index);
+                  if (event.ctrlKey || event.metaKey) toggle(member);
+                }}
+                onDoubleClick={() => onOpen(member)}
+                className={`cursor-default rounded-lg ${index === focused ? "bg-heather-soft outline-[3px] outline-heather" : "hover:bg-sunk"} ${
+                  member && chosen.has(member.address) ? "ring-4 ring-gorse" : ""
+                }`}
+              >
+                {member && <Item project={project} member={member} side={side} />}
+              </div>
+            );
+          }),
+        )}
+      </div>
+    </div>
+  );
+}
+
+const KIND_ICONS = { sound: AudioLines, text: FileText, data: Binary, texture: AlertTriangle };
+
+export function Thumbnail({ project, member, side }: { project: string; member: Member; side: number }) {
+  if (member.kind === "texture" && !member.fault) {
+    // Small pictures are enlarged by whole steps, so that every pixel stays square.
+    const longest = Math.max(member.width ?? 1, member.height ?? 1);
+    const step = Math.floor((side - 12) / longest);
+    return (
+      <img
+        loading="lazy"
+        decoding="async"
+        alt=""
+        draggable={false}
+        width={step > 1 ? (member.width ?? 0) * step : undefined}
+        className={`max-h-full max-w-full ${step > 1 ? "pixelated" : ""}`}
+        src={pictureUrl(project, member.address, { fit: 256 })}
+      />
+    );
+  }
+  const Icon = KIND_ICONS[member.kind as keyof typeof KIND_ICONS] ?? Binary;
+  return <Icon aria-hidden className="size-1/3 text-[#161616]" strokeWidth={1.3} />;
+}
+
+function Tile({ project, member, side }: { project: string; member: Member; side: number }) {
+  return (
+    <>
+      <div
+        className="ground relative grid place-items-center overflow-hidden rounded-lg p-1.5"
+        style={{ height: side }}
+      >
+        <Thumbnail project={project} member={member} side={side} />
+        {member.edit && (
+          <span className="absolute top-1.5 right-1.5 rounded-full bg-gorse px-2 text-[12.5px] font-bold text-gorse-ink">
+            in work
+          </span>
+        )}
+      </div>
+      <div className="px-1 pt-0.5 leading-tight">
+        <div className="truncate text-[14px]">{baseName(member.name)}</div>
+        <div className="truncate text-[12.5px] text-quiet">{summary(member)}</div>
+      </div>
+    </>
+  );
+}
+
+function Line({ project, member }: { project: string; member: Member; side: number }) {
+  return (
+    <div className="flex h-full items-center gap-4 pr-3">
+      <span className="ground grid size-12 shrink-0 place-items-center overflow-hidden rounded">
+        <Thumbnail project={project} member={member} side={48} />
+      </span>
+      <span className="min-w-0 flex-1 truncate">{member.name}</span>
+      {member.edit && (
+        <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">in work</span>
+      )}
+      <span className="w-44 text-quiet">{summary(member)}</span>
+      <span className="w-28 text-right tabular-nums" title={`${count(member.real)} bytes`}>
+        {rounded(member.real)}
+      </span>
+    </div>
+  );
+}
+
+function summary(member: Member): string {
+  if (member.fault) return "damaged";
+  if (member.kind === "texture") return `${member.width}×${member.height} ${member.format?.toUpperCase()}`;
+  return member.kind === "sound" ? `${member.container?.toUpperCase()} sound` : member.kind;
+}

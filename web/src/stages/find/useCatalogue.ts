@@ -1,0 +1,100 @@
+/** The catalogue in pages: only what is in sight is fetched. */
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useCallback, useState } from "react";
+import { useSearchParams } from "react-router";
+import { client, type Member, take } from "../../api/client";
+
+const PAGE = 200;
+export type Order = "kind" | "name" | "size" | "sides" | "format";
+
+export type Search = {
+  q: string;
+  kind: string[];
+  format: string[];
+  sides: string[];
+  folder: string | null;
+  in_work: boolean;
+  order: Order;
+};
+
+/** The search as the address of the page holds it, and how to change it. */
+export function useSearch(): [Search, (change: Partial<Search>) => void] {
+  const [params, setParams] = useSearchParams();
+  const search: Search = {
+    q: params.get("q") ?? "",
+    kind: params.getAll("kind"),
+    format: params.getAll("format"),
+    sides: params.getAll("sides"),
+    folder: params.get("folder"),
+    in_work: params.get("in_work") === "true",
+    order: (params.get("order") as Order | null) ?? "kind",
+  };
+  const change = (part: Partial<Search>) => {
+    const next = new URLSearchParams();
+    for (const [name, value] of Object.entries({ ...search, ...part })) {
+      if (Array.isArray(value)) for (const one of value) next.append(name, one);
+      else if (value && !(name === "order" && value === "kind")) next.set(name, String(value));
+    }
+    setParams(next, { replace: true });
+  };
+  return [search, change];
+}
+
+function query(search: Search) {
+  const { folder, ...rest } = search;
+  return { ...rest, ...(folder === null ? {} : { folder }) };
+}
+
+export function useFacets(project: string, search: Search) {
+  const { order: _, ...conditions } = query(search);
+  return useQuery({
+    queryKey: ["members", project, "facets", conditions],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/facets", {
+          params: { path: { project_id: project }, query: conditions },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** How many items there are, and each one as soon as its page is here. */
+export function useCatalogue(project: string, search: Search) {
+  const [pages, setPages] = useState<number[]>([0]);
+  const results = useQueries({
+    queries: pages.map((page) => ({
+      queryKey: ["members", project, "page", query(search), page],
+      queryFn: () =>
+        take(
+          client.GET("/api/projects/{project_id}/members", {
+            params: {
+              path: { project_id: project },
+              query: { ...query(search), offset: page * PAGE, limit: PAGE },
+            },
+          }),
+        ),
+      placeholderData: keepPreviousData,
+      staleTime: 30_000,
+    })),
+  });
+  const loaded = results.find((result) => result.data)?.data;
+  const total = loaded?.total ?? 0;
+  const byPage = new Map(pages.map((page, index) => [page, results[index]?.data]));
+  const at = (index: number): Member | undefined => {
+    const page = byPage.get(Math.floor(index / PAGE));
+    return page?.offset === Math.floor(index / PAGE) * PAGE ? page.items[index % PAGE] : undefined;
+  };
+  const need = useCallback((first: number, last: number) => {
+    const wanted: number[] = [];
+    for (let page = Math.floor(first / PAGE); page <= Math.floor(last / PAGE); page += 1) wanted.push(page);
+    setPages((now) => (wanted.every((page) => now.includes(page)) && now.length < 12 ? now : wanted));
+  }, []);
+  return {
+    total,
+    at,
+    need,
+    ready: loaded !== undefined,
+    error: results.find((result) => result.error)?.error,
+  };
+}

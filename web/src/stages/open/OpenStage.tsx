@@ -1,0 +1,226 @@
+import {
+  BadgeCheck,
+  FolderOpen,
+  Hammer,
+  Images,
+  Paintbrush,
+  RefreshCw,
+  RotateCcw,
+  ShieldAlert,
+} from "lucide-react";
+import { Link, useNavigate } from "react-router";
+import type { Project } from "../../api/client";
+import { useJobs, useOpenAgain, useOpenGame, useProject, useProjects, useServer } from "../../api/queries";
+import { Button, Copyable, Empty } from "../../components/controls";
+import { many } from "../../lib/format";
+import { FolderChooser } from "./FolderChooser";
+
+export function OpenStage({ project }: { project: string }) {
+  return project === "" ? <Games /> : <OpenedGame project={project} />;
+}
+
+/** Where everything begins: choose a game. */
+function Games() {
+  const { data: projects = [], isSuccess } = useProjects();
+  const { data: server } = useServer();
+  const { data: jobs = [] } = useJobs();
+  const open = useOpenGame();
+  const navigate = useNavigate();
+  const opening = jobs.some((job) => job.kind === "open" && job.state === "running");
+  const left = jobs.find(
+    (job) => job.kind === "open" && job.state === "interrupted" && !projects.some((p) => p.opened),
+  );
+  const demo = server?.demo ?? null;
+  const demoOpened = projects.find((project) => project.folder === demo);
+  return (
+    <div className="h-full overflow-auto">
+      <div className="mx-auto grid max-w-4xl gap-8 px-8 py-10">
+        <div>
+          <h1 className="text-[30px] leading-tight font-bold">
+            Change the pictures of a game, and nothing else.
+          </h1>
+          <p className="mt-2 max-w-2xl text-[17px] text-quiet">
+            Choose a game's folder or one of its archives. Brae only reads it until you build, keeps every
+            byte it replaces, and puts all of it back with one action.
+          </p>
+        </div>
+        <div className="flex flex-wrap gap-3">
+          {demo && (
+            <Button
+              look="act"
+              className="px-5 py-2.5 text-[16px]"
+              disabled={opening && !demoOpened}
+              onClick={() => (demoOpened ? navigate(`/p/${demoOpened.id}/find`) : open.mutate(demo))}
+            >
+              {demoOpened ? "Go to the demo game, Skerry Post" : "Open the demo game, Skerry Post"}
+            </Button>
+          )}
+          <FolderChooser>
+            <Button look={demo ? "plain" : "act"} className="px-5 py-2.5 text-[16px]">
+              <FolderOpen aria-hidden className="size-5" /> Choose a game's folder…
+            </Button>
+          </FolderChooser>
+        </div>
+        <ol className="grid grid-cols-4 gap-3" aria-label="How it goes">
+          <Step number={1} icon={Images} title="Find">
+            Every picture of the game at once. Put the one you want in work.
+          </Step>
+          <Step number={2} icon={Paintbrush} title="Paint">
+            It is a PNG now. Use your own image editor, and just save.
+          </Step>
+          <Step number={3} icon={Hammer} title="Build">
+            Encoded like the original, into the game's own archive.
+          </Step>
+          <Step number={4} icon={RotateCcw} title="Put back">
+            One action, and the game is as it was, byte for byte.
+          </Step>
+        </ol>
+        {left && (
+          <p className="rounded-lg bg-rust-soft p-3">
+            {left.title} was interrupted. Open the same folder again to continue; nothing was changed.
+          </p>
+        )}
+        {isSuccess && projects.length > 0 && (
+          <section>
+            <h2 className="mb-2 text-[18px] font-bold">Your games</h2>
+            <ul className="grid gap-1.5">
+              {projects.map((project) => (
+                <li key={project.id}>
+                  <Link
+                    to={`/p/${project.id}/find`}
+                    className="flex items-baseline gap-4 rounded-xl bg-raised px-4 py-3 hover:bg-heather-soft"
+                  >
+                    <b className="text-[17px]">{project.name}</b>
+                    <span className="min-w-0 flex-1 truncate text-quiet">
+                      {project.folder}
+                      {project.only ? `/${project.only}` : ""}
+                    </span>
+                    <span className="text-quiet">
+                      opened {new Date(project.opened).toLocaleDateString("en-GB")}
+                    </span>
+                  </Link>
+                </li>
+              ))}
+            </ul>
+          </section>
+        )}
+      </div>
+    </div>
+  );
+}
+
+function Step({
+  number,
+  icon: Icon,
+  title,
+  children,
+}: {
+  number: number;
+  icon: typeof Hammer;
+  title: string;
+  children: React.ReactNode;
+}) {
+  return (
+    <li className="rounded-xl bg-raised p-4">
+      <Icon aria-hidden className="mb-2 size-7 text-heather" strokeWidth={1.6} />
+      <b className="text-[17px]">
+        {number}. {title}
+      </b>
+      <p className="mt-0.5 text-quiet">{children}</p>
+    </li>
+  );
+}
+
+/** What was recognised in a game, and what is proved. */
+function OpenedGame({ project }: { project: string }) {
+  const { data, error } = useProject(project);
+  const again = useOpenAgain();
+  if (error) return <Empty title="This game cannot be shown">{error.message}</Empty>;
+  if (!data) return null;
+  return (
+    <div className="h-full overflow-auto">
+      <div className="mx-auto grid max-w-4xl gap-6 px-8 py-8">
+        <div className="flex items-start gap-4">
+          <div className="min-w-0 flex-1">
+            <h1 className="text-[26px] font-bold">{data.name}</h1>
+            <Copyable value={data.folder} className="text-quiet" />
+            <p className="mt-1 text-quiet">
+              {many(data.files_seen, "file")} looked at, {many(data.archives.length, "archive")} recognised,{" "}
+              {many(data.loose_files, "loose picture, sound or text")}
+            </p>
+          </div>
+          <Button onClick={() => again.mutate(project)} disabled={again.isPending}>
+            <RefreshCw aria-hidden className="size-4" /> Look again
+          </Button>
+          <Link
+            to={`/p/${project}/find`}
+            className="rounded-lg bg-gorse px-3.5 py-1.5 font-bold text-gorse-ink"
+          >
+            See what is inside
+          </Link>
+        </div>
+        {data.layout_faults.map((fault) => (
+          <p key={`${fault.layout}${fault.line}`} className="rounded-lg bg-rust-soft p-3">
+            <b>
+              Layout {fault.layout}
+              {fault.line ? `, line ${fault.line}` : ""}:
+            </b>{" "}
+            {fault.message} {fault.expected && `Expected ${fault.expected}.`} {fault.remedy}
+          </p>
+        ))}
+        {data.archives.length === 0 && (
+          <div className="rounded-xl bg-raised p-5">
+            <h2 className="text-[18px] font-bold">No archive was recognised</h2>
+            <p className="mt-1 text-quiet">
+              Brae needs a description of this game's format, as data: put <code>NAME.yaml</code> into the
+              folder <Copyable value={`${data.folder}/brae-layouts`} /> and look again. The language is
+              explained in docs/layouts.md.
+            </p>
+          </div>
+        )}
+        <ul className="grid gap-3">
+          {data.archives.map((archive) => (
+            <ArchiveCard key={archive.address} archive={archive} />
+          ))}
+        </ul>
+      </div>
+    </div>
+  );
+}
+
+function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
+  const { proof } = archive;
+  return (
+    <li className="rounded-xl bg-raised p-5">
+      <div className="flex items-baseline gap-3">
+        <h2 className="text-[18px] font-bold">{archive.address}</h2>
+        <span className="text-quiet">{archive.title}</span>
+        <span className="flex-1" />
+        <span>{many(archive.member_count, "member")}</span>
+      </div>
+      <p className="mt-1 text-quiet">{Object.values(archive.files).join(" and ")}</p>
+      {proof.exact ? (
+        <p className="mt-3 flex items-start gap-2 text-moss">
+          <BadgeCheck aria-hidden className="mt-0.5 size-5 shrink-0" />
+          <span>
+            <b>Proved.</b> An unchanged rebuild equals the original byte for byte, and all{" "}
+            {many(proof.members, "member")} were unpacked and checked. It can be built.
+          </span>
+        </p>
+      ) : (
+        <p className="mt-3 flex items-start gap-2 text-rust">
+          <ShieldAlert aria-hidden className="mt-0.5 size-5 shrink-0" />
+          <span>
+            <b>Read-only.</b> {archive.fault ?? proof.reason}{" "}
+            {proof.offset != null && (
+              <>
+                at <Copyable value={String(proof.offset)} />
+              </>
+            )}{" "}
+            {proof.field && <>in {proof.field}</>}
+          </span>
+        </p>
+      )}
+    </li>
+  );
+}

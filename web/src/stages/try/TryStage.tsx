@@ -1,0 +1,128 @@
+import { OctagonX, PlayCircle, Smile, TriangleAlert } from "lucide-react";
+import { useState } from "react";
+import { Link } from "react-router";
+import { useProject, useTrial } from "../../api/queries";
+import { Button, Choice, Empty } from "../../components/controls";
+import { many } from "../../lib/format";
+
+type Side = "before" | "after";
+
+/** The stand-in for the game loads the files, before and after, and says what it did. */
+export function TryStage({ project }: { project: string }) {
+  const { data } = useProject(project);
+  if (!data) return null;
+  if (!data.standin)
+    return (
+      <Empty title="This game has no stand-in">
+        Brae ships a stand-in for its demo game only. Your built files lie in the game's folder: start the
+        game itself to see them, and restore the originals on{" "}
+        <Link className="underline" to={`/p/${project}/build`}>
+          Build
+        </Link>{" "}
+        whenever you like.
+      </Empty>
+    );
+  return <Trial project={project} changed={data.counts.built_files} />;
+}
+
+function Trial({ project, changed }: { project: string; changed: number }) {
+  const { data: trial, isFetching, refetch, error } = useTrial(project);
+  const [side, setSide] = useState<Side>("after");
+  if (error) return <Empty title="The trial did not run">{error.message}</Empty>;
+  if (!trial) return <Empty title="The stand-in is loading the game…">A moment.</Empty>;
+  const report = trial[side];
+  const replaced = Object.keys(report.placeholders).length;
+  return (
+    <div className="flex h-full gap-6 overflow-hidden px-6 pt-1 pb-3">
+      <div className="flex min-w-0 flex-1 flex-col gap-3">
+        <div className="flex items-center gap-4">
+          <Choice
+            label="Which state of the game"
+            value={side}
+            onChange={setSide}
+            options={[
+              ["before", "Before"],
+              ["after", "After"],
+            ]}
+          />
+          <span className="text-quiet">
+            {changed === 0
+              ? "No file of the game is changed, so both are the same."
+              : `${many(changed, "file")} of the game changed.`}
+          </span>
+          <span className="flex-1" />
+          <Button onClick={() => refetch()} disabled={isFetching}>
+            <PlayCircle aria-hidden className="size-4" /> Play again
+          </Button>
+        </div>
+        <button
+          type="button"
+          aria-label={`The scene ${side}; press to see the other`}
+          className="relative min-h-0 flex-1"
+          onClick={() => setSide(side === "after" ? "before" : "after")}
+        >
+          <img
+            alt={`The scene as the game draws it, ${side} the build`}
+            src={report.scene}
+            className="size-full rounded-xl object-contain object-left-top"
+          />
+        </button>
+      </div>
+      <aside className="flex w-[340px] shrink-0 flex-col gap-3" aria-label="Trace">
+        {report.refused ? (
+          <Verdict
+            icon={OctagonX}
+            className="bg-rust-soft text-rust"
+            title="The game refuses to start"
+            words={report.refused}
+          />
+        ) : replaced > 0 ? (
+          <Verdict
+            icon={TriangleAlert}
+            className="bg-rust-soft text-rust"
+            title={`${many(replaced, "texture")} replaced by the game's placeholder`}
+            words={Object.values(report.placeholders).join("; ")}
+          />
+        ) : (
+          <Verdict
+            icon={Smile}
+            className="bg-moss-soft text-moss"
+            title="The game takes everything"
+            words="Each texture is exactly what its table expects."
+          />
+        )}
+        <h2 className="font-bold">What it loaded</h2>
+        {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling list must be reachable by keyboard */}
+        <ol tabIndex={0} className="min-h-0 flex-1 overflow-auto rounded-xl bg-raised p-3 text-[13.5px]">
+          {report.trace.map((line) => (
+            <li key={line} className="border-b border-line py-0.5 last:border-0">
+              {line}
+            </li>
+          ))}
+        </ol>
+      </aside>
+    </div>
+  );
+}
+
+function Verdict({
+  icon: Icon,
+  className,
+  title,
+  words,
+}: {
+  icon: typeof Smile;
+  className: string;
+  title: string;
+  words: string;
+}) {
+  return (
+    <div role="status" className={`flex items-start gap-2 rounded-xl p-3 ${className}`}>
+      <Icon aria-hidden className="mt-0.5 size-5 shrink-0" />
+      <div className="min-w-0 text-ink">
+        <b>{title}</b>
+        <p className="text-[14px] break-words">{words}</p>
+      </div>
+    </div>
+  );
+}
