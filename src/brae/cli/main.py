@@ -257,7 +257,7 @@ def repack(
         changed = [archive.levels[index] for index in sorted(changes)]
         say(
             {"changed": changed, "files": {name: str(path) for name, path in targets.items()}},
-            f"{len(changed)} of {len(archive):,} members changed: {', '.join(str(path) for path in targets.values())}",
+            f"{len(changed)} of {len(archive):,} members changed: {', '.join(map(str, targets.values()))}",
             as_json,
         )
 

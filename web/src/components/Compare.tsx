@@ -4,6 +4,7 @@ import { Slider } from "radix-ui";
 import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { GROUNDS, setLook, useGround } from "../app/look";
+import { BY_KEY } from "../lib/keys";
 import { centred, fitting, type Size, type View, zoomAt } from "../lib/viewport";
 import { Button, Choice } from "./controls";
 
@@ -56,12 +57,12 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
   const middle = { x: pane.width / 2, y: pane.height / 2 };
   const zoom = (factor: number, at = middle) => setView(zoomAt(now, factor, at));
   const whole = () => setView(null);
-  useHotkeys("+,=", () => zoom(2));
-  useHotkeys("-", () => zoom(0.5));
-  useHotkeys("0", whole);
-  useHotkeys("1", () => setView(centred(size, pane, 1)));
-  useHotkeys("[", () => setLevel(Math.max(0, level - 1)));
-  useHotkeys("]", () => setLevel(Math.min(levels - 1, level + 1)));
+  useHotkeys("+,=", () => zoom(2), BY_KEY);
+  useHotkeys("-", () => zoom(0.5), BY_KEY);
+  useHotkeys("0", whole, BY_KEY);
+  useHotkeys("1", () => setView(centred(size, pane, 1)), BY_KEY);
+  useHotkeys("[", () => setLevel(Math.max(0, level - 1)), BY_KEY);
+  useHotkeys("]", () => setLevel(Math.min(levels - 1, level + 1)), BY_KEY);
   useHotkeys("s,w,b,d", (event) => {
     const found = { s: "both", w: "wipe", b: "blink", d: "difference" }[event.key];
     if (found && hasEdit) setMode(found as Mode);

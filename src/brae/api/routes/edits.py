@@ -70,7 +70,7 @@ def edits(project_id: str, workspace: Work) -> list[EditView]:
             .where(Edit.project_id == project_id, Edit.in_work)
             .order_by(Edit.id)
         )
-        return [edit_view(workspace, edit, member) for edit, member in session.execute(query).tuples()]
+        return [edit_view(workspace, edit, member) for edit, member in session.execute(query)]
 
 
 @router.post("", status_code=201)

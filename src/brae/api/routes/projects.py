@@ -90,15 +90,10 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         row = workspace.project(session, project_id)
         archives = list(session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id)))
         described = [archive for archive in archives if archive.layout is not None]
-        states = dict(
-            session.execute(
-                select(Edit.state, func.count())
-                .where(Edit.project_id == project_id, Edit.in_work)
-                .group_by(Edit.state)
-            )
-            .tuples()
-            .all()
+        by_state = (
+            select(Edit.state, func.count()).where(Edit.project_id == project_id, Edit.in_work).group_by(Edit.state)
         )
+        states = dict(row._tuple() for row in session.execute(by_state))
         built = session.scalar(
             select(func.count()).where(Original.project_id == project_id, Original.state != "original")
         )

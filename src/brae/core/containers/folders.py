@@ -77,8 +77,8 @@ def changes_in(
 ) -> dict[int, MemberChange]:
     """What differs in a folder that was unpacked from the archive.
 
-    A picture ``NAME.png`` beside or instead of a texture member ``NAME`` is encoded like the original. Files that are
-    no members are an error: nothing may be added by mistake.
+    A picture ``NAME.png`` beside or instead of a texture member ``NAME`` is encoded like the original. Files
+    that are no members are an error: nothing may be added by mistake.
     """
     paths = member_paths(archive.levels)
     known = {path: index for index, path in enumerate(paths)}

@@ -62,12 +62,15 @@ def parse(text: str, where: str = "layout") -> Layout:
     except ValidationError as error:
         first = error.errors()[0]
         path: Path_ = tuple(step for step in first["loc"])
-        # Pydantic puts the names of union choices into the path; only steps of the text have lines.
+        if path[:1] == ("parts",) and len(path) > 2:
+            path = path[:2] + path[3:]  # without the kind of the part, which Pydantic puts there
+        # It also names the choices of a union; only steps of the text have lines.
         known: Path_ = ()
         for step in path:
             if (*known, step) in lines:
                 known = (*known, step)
-        words = ".".join(str(step) for step in known if not isinstance(step, int))
+        named = path if first["type"] in ("missing", "extra_forbidden") else known
+        words = ".".join(str(step) for step in named if not isinstance(step, int))
         message = first["msg"].removeprefix("Value error, ")
         raise LayoutError(
             f"{words}: {message}." if words else f"{message}.", address=where, line=lines[known]

@@ -183,17 +183,20 @@ class TablePart(Placed):
         return self.table
 
     def dtype(self, endian: str) -> np.dtype[Any]:
-        """The structured dtype of one record (packed)."""
-        formats = [column.dtype(endian) for column in self.record]
-        offsets = np.cumsum([0] + [form.itemsize for form in formats])
-        return np.dtype(
-            {
-                "names": [column.field for column in self.record],
-                "formats": formats,
-                "offsets": [int(offset) for offset in offsets[:-1]],
-                "itemsize": self.record_size or int(offsets[-1]),
-            }
-        )
+        """The structured dtype of one record (packed); bytes behind the fields are a field of their own.
+
+        numpy does not copy bytes that no field names, and they must be kept.
+        """
+        fields: list[tuple[str, np.dtype[Any]]] = [(column.field, column.dtype(endian)) for column in self.record]
+        rest = (self.record_size or 0) - sum(form.itemsize for _, form in fields)
+        return np.dtype(fields + ([("_rest", np.dtype((np.void, rest)))] if rest > 0 else []))
+
+    @model_validator(mode="after")
+    def _long_enough(self) -> TablePart:
+        size = sum(column.dtype("little").itemsize for column in self.record)
+        if self.record_size is not None and self.record_size < size:
+            raise ValueError(f"record_size is {self.record_size}, but the fields have {size} bytes")
+        return self
 
     def column(self, role: str) -> Column | None:
         """The column that plays ``role``."""

@@ -222,8 +222,6 @@ def _end_members(parsed: Parsed) -> None:
     offsets, sizes = member_ranges(parsed, part)
     region = parsed.regions[part.name]
     end = int((offsets + sizes).max(initial=region.start))
-    start = int(offsets[sizes > 0].min(initial=end)) if len(offsets) else region.start
-    start = min(max(start, 0), region.start)
     limit = min(
         [
             r.start
@@ -234,7 +232,7 @@ def _end_members(parsed: Parsed) -> None:
     )
     if part.pad_last:
         end = max(min(end + (-end % part.align), limit), end)
-    parsed.regions[part.name] = Region(part, part.file, start, end)
+    parsed.regions[part.name] = Region(part, part.file, region.start, end)
 
 
 def member_ranges(parsed: Parsed, part: MembersPart) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:

@@ -239,6 +239,8 @@ class _Composer:
         starts = np.unique(offsets[sizes > 0])
         ends = np.zeros_like(starts)
         np.maximum.at(ends, np.searchsorted(starts, offsets[sizes > 0]), (offsets + sizes)[sizes > 0])
+        if len(starts) and starts[0] < start:
+            raise LayoutError(f"A member lies at {starts[0]}, before the members' area.", offset=int(starts[0]))
         if np.any(starts[1:] < ends[:-1]):
             place = int(starts[1:][starts[1:] < ends[:-1]][0])
             raise LayoutError(f"Members overlap at {place}.", offset=place)

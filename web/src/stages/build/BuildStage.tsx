@@ -6,6 +6,7 @@ import { pictureUrl, type Schemas } from "../../api/client";
 import {
   useBuild,
   useBuilds,
+  useEdits,
   useGameFiles,
   useJobs,
   useOpenAgain,
@@ -43,9 +44,8 @@ export function BuildStage({ project }: { project: string }) {
           {data?.files.map((file) => (
             <FilePlan key={file.path} file={file} />
           ))}
-          {data && Object.keys(data.left_out).length > 0 && (
-            <LeftOut project={project} leftOut={data.left_out} />
-          )}
+          {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
+          {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
           {running ? (
             <div role="status" className="rounded-xl bg-raised p-4">
               <b>Building…</b>

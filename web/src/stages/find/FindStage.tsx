@@ -6,6 +6,7 @@ import type { Member } from "../../api/client";
 import { usePutInWork } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
 import { count, many } from "../../lib/format";
+import { BY_KEY } from "../../lib/keys";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
 import { LightTable, type TableView } from "./LightTable";
@@ -23,7 +24,7 @@ export function FindStage({ project }: { project: string }) {
   const putInWork = usePutInWork(project);
   const navigate = useNavigate();
   const current = catalogue.at(focused);
-  useHotkeys("/", () => field.current?.focus(), { preventDefault: true });
+  useHotkeys("/", () => field.current?.focus(), { ...BY_KEY, preventDefault: true });
   const conditions = JSON.stringify(search);
   // biome-ignore lint/correctness/useExhaustiveDependencies: another search begins at its first item
   useEffect(() => setFocused(0), [conditions]);
@@ -48,16 +49,7 @@ export function FindStage({ project }: { project: string }) {
       <Facets project={project} search={search} onChange={change} />
       <section className="flex min-w-0 flex-1 flex-col" aria-label="Catalogue">
         <div className="flex flex-wrap items-center gap-3 px-4 pt-1 pb-3">
-          <input
-            ref={field}
-            type="search"
-            aria-label="Search by name or path"
-            title="Search by name or path ( / )"
-            placeholder="boat sail, *.wav, stamp_0?"
-            className="w-60 rounded-lg border border-line bg-raised px-3 py-1.5"
-            value={search.q}
-            onChange={(event) => change({ q: event.target.value })}
-          />
+          <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
           <span className="text-quiet" role="status">
             {catalogue.ready ? many(catalogue.total, "item") : ""}
           </span>
@@ -139,5 +131,46 @@ export function FindStage({ project }: { project: string }) {
       </section>
       {current && <Detail project={project} member={current} onEdit={() => edit(current)} />}
     </div>
+  );
+}
+
+const TYPING = 150;
+
+/** The search as it is typed; it reaches the address of the page when the fingers rest. */
+function SearchField({
+  field,
+  value,
+  onChange,
+}: {
+  field: React.RefObject<HTMLInputElement | null>;
+  value: string;
+  onChange: (value: string) => void;
+}) {
+  const [typed, setTyped] = useState(value);
+  const sent = useRef(value);
+  useEffect(() => {
+    // Changed from elsewhere, such as "show all".
+    if (value !== sent.current) setTyped(value);
+    sent.current = value;
+  }, [value]);
+  useEffect(() => {
+    if (typed === sent.current) return;
+    const timer = setTimeout(() => {
+      sent.current = typed;
+      onChange(typed);
+    }, TYPING);
+    return () => clearTimeout(timer);
+  }, [typed, onChange]);
+  return (
+    <input
+      ref={field}
+      type="search"
+      aria-label="Search by name or path"
+      title="Search by name or path ( / )"
+      placeholder="boat sail, *.wav, stamp_0?"
+      className="w-60 rounded-lg border border-line bg-raised px-3 py-1.5"
+      value={typed}
+      onChange={(event) => setTyped(event.target.value)}
+    />
   );
 }

@@ -107,7 +107,7 @@ export function LightTable({
                 id={`item-${index}`}
                 role="option"
                 aria-selected={index === focused}
-                aria-label={member?.name ?? "loading"}
+                aria-label={member ? undefined : "loading"}
                 tabIndex={-1}
                 style={{
                   position: "absolute",

@@ -1,0 +1,311 @@
+"""The server: guards, problems, the catalogue, pictures, the whole work over HTTP."""
+
+from __future__ import annotations
+
+import io
+import json
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+from starlette.testclient import TestClient
+
+from brae.api.app import create_app
+from brae.store.home import InUseError
+from brae.work import Workspace
+from tests.work.test_flow import digests
+
+SAIL = "data/harbour.kist//textures/boat/sail.ptx"
+
+
+@pytest.fixture
+def client(workspace: Workspace) -> Iterator[TestClient]:
+    app = create_app(workspace, watch=False)
+    with TestClient(app, base_url="http://127.0.0.1:8716", raise_server_exceptions=False) as client:
+        yield client
+
+
+def wait_for(client: TestClient, job: dict[str, Any]) -> dict[str, Any]:
+    """A job's end."""
+    deadline = time.monotonic() + 60
+    while job["state"] == "running":
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+        job = client.get(f"/api/jobs/{job['id']}").json()
+    return job
+
+
+@pytest.fixture
+def opened(client: TestClient, game: Path) -> str:
+    job = wait_for(client, client.post("/api/projects", json={"path": str(game)}).json())
+    assert (job["state"], job["error"]) == ("done", None)
+    return f"/api/projects/{job['result']['project']}"
+
+
+# ---- guards
+
+
+@pytest.mark.parametrize(
+    "host", ["example.org", "127.0.0.1.example.org", "192.168.1.4:8716", "", "evil@127.0.0.1x"]
+)
+def test_other_hosts_are_refused(client: TestClient, host: str) -> None:
+    answer = client.get("/api/state", headers={"host": host})
+    assert answer.status_code == 403
+    assert answer.headers["content-type"] == "application/problem+json"
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1:8716", "localhost:8716", "[::1]:8716", "localhost"])
+def test_this_computer_is_answered(client: TestClient, host: str) -> None:
+    assert client.get("/api/state", headers={"host": host}).status_code == 200
+
+
+@pytest.mark.parametrize(
+    "origin", ["http://example.org", "null", "http://127.0.0.1:9999", "https://localhost:8716"]
+)
+def test_other_origins_are_refused(client: TestClient, origin: str, game: Path) -> None:
+    answer = client.post("/api/projects", json={"path": str(game)}, headers={"origin": origin})
+    assert answer.status_code == 403
+    assert client.get("/api/projects").json() == []
+    same = client.get("/api/state", headers={"origin": "http://127.0.0.1:8716"})
+    assert same.status_code == 200
+
+
+def test_answers_carry_guards_of_their_own(client: TestClient) -> None:
+    headers = client.get("/api/state").headers
+    assert "default-src 'self'" in headers["content-security-policy"]
+    assert headers["x-content-type-options"] == "nosniff"
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["/../../../../etc/passwd", "/assets/../../app.py", "/%2e%2e/%2e%2e/pyproject.toml", "/..%5c..%5cwindows"],
+)
+def test_nothing_outside_the_page_is_served(client: TestClient, path: str) -> None:
+    answer = client.get(path)
+    assert answer.status_code in (200, 404)
+    assert b"root:" not in answer.content
+    assert b"hatchling" not in answer.content
+
+
+# ---- problems
+
+
+def test_problems_say_what_and_where(client: TestClient, opened: str) -> None:
+    answer = client.get(f"{opened}/item", params={"address": "nowhere"})
+    assert answer.status_code == 404
+    assert answer.headers["content-type"] == "application/problem+json"
+    problem = answer.json()
+    assert (problem["code"], problem["address"], problem["status"]) == ("not-found", "nowhere", 404)
+    assert client.get("/api/projects/none").json()["expected"] == "one of skerry"
+    assert client.get(f"{opened}/members", params={"limit": 0}).json()["code"] == "request"
+    assert client.post("/api/projects", json={"path": "relative"}).status_code == 404
+    assert client.post("/api/projects", json={"path": "/no/such/place"}).status_code == 404
+    assert (
+        client.post(f"{opened}/edits", json={"addresses": ["data/harbour.kist//texts/letters/00.txt"]}).status_code
+        == 422
+    )
+
+
+# ---- the catalogue
+
+
+def test_search_and_facets(client: TestClient, opened: str) -> None:
+    def total(**search: object) -> int:
+        return int(client.get(f"{opened}/members", params=search).json()["total"])
+
+    assert total() == 313
+    assert total(kind="texture") == 196
+    assert total(kind=["sound", "text"]) == 36 + 57
+    assert total(q="boat sail") == 1
+    assert total(q="stamp_0?") == 10
+    assert total(q="*.wav") == 36
+    assert total(q="stamp%0") == 0, "a percent sign is no wildcard"
+    assert total(format="bgr8") == 4
+    assert total(sides="256 x 512") == 1
+    assert total(folder="textures/boat") == 3
+    assert total(folder="textures") == 196
+    assert total(smallest=100_000, kind="texture") == 4
+    facets = client.get(f"{opened}/facets", params={"kind": "texture"}).json()
+    assert {facet["value"]: facet["count"] for facet in facets["format"]} == {
+        "bc3": 95,
+        "bc1": 59,
+        "bgra8": 38,
+        "bgr8": 4,
+    }
+    assert {facet["value"] for facet in facets["kind"]} == {"texture", "sound", "text", "data"}, (
+        "a facet does not narrow itself"
+    )
+    page = client.get(f"{opened}/members", params={"offset": 300, "limit": 50}).json()
+    assert len(page["items"]) == 13
+    first = client.get(f"{opened}/members", params={"order": "size"}).json()["items"]
+    assert [item["real"] for item in first] == sorted((item["real"] for item in first), reverse=True)
+
+
+def _picture(client: TestClient, opened: str, **query: object) -> np.ndarray:
+    answer = client.get(f"{opened}/picture", params={"address": SAIL, **query})
+    assert answer.status_code == 200, answer.text
+    return np.asarray(Image.open(io.BytesIO(answer.content)))
+
+
+def test_pictures(client: TestClient, opened: str) -> None:
+    assert _picture(client, opened).shape == (256, 256, 4)
+    assert _picture(client, opened, level=3).shape == (32, 32, 4)
+    assert _picture(client, opened, fit=64).shape == (64, 64, 4)
+    alpha = _picture(client, opened, channels="a")
+    assert np.array_equal(alpha[..., 0], _picture(client, opened)[..., 3])
+    assert client.get(f"{opened}/picture", params={"address": SAIL, "level": 12}).status_code == 404
+    assert client.get(f"{opened}/picture", params={"address": SAIL, "which": "edit"}).status_code == 404
+
+
+def test_sounds_and_texts(client: TestClient, opened: str) -> None:
+    sound = client.get(f"{opened}/bytes", params={"address": "data/harbour.kist//sounds/bell/00.wav"})
+    assert (sound.headers["content-type"], sound.content[:4]) == ("audio/wav", b"RIFF")
+    text = client.get(f"{opened}/text", params={"address": "data/harbour.kist//texts/letters/00.txt"}).json()
+    assert text["text"].startswith("[letter 00]")
+    raw = client.get(f"{opened}/bytes", params={"address": SAIL, "download": True})
+    assert raw.headers["content-disposition"] == 'attachment; filename="sail.ptx"'
+    assert raw.headers["content-type"] == "application/octet-stream"
+
+
+# ---- the whole work
+
+
+def _edit(client: TestClient, opened: str) -> bytes:
+    """Put the sail in work and give a painted file back by upload."""
+    (edit,) = client.post(f"{opened}/edits", json={"addresses": [SAIL]}).json()
+    assert (edit["state"], edit["file_exists"]) == ("waiting", True)
+    sent = client.get(f"{opened}/edits/file", params={"address": SAIL})
+    assert sent.headers["content-type"] == "image/png"
+    pixels = np.array(Image.open(io.BytesIO(sent.content)))
+    pixels[100:150, 60:140, :3] = (10, 120, 200)
+    stream = io.BytesIO()
+    Image.fromarray(pixels).save(stream, "PNG")
+    return stream.getvalue()
+
+
+def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None:
+    before = digests(game)
+    painted = _edit(client, opened)
+    answer = client.put(f"{opened}/edits/file", params={"address": SAIL, "name": "sail.png"}, content=painted)
+    edit = answer.json()
+    assert (edit["state"], edit["position"], edit["sheet"]["findings"]) == ("ready", 1, [])
+    assert 0 < edit["sheet"]["blocks_kept"] < edit["sheet"]["blocks"]
+    assert not np.array_equal(_picture(client, opened, which="edit"), _picture(client, opened))
+    difference = _picture(client, opened, which="difference")
+    assert difference[..., :3].any()
+    assert not difference[:40, :, :3].any()
+    item = client.get(f"{opened}/item", params={"address": SAIL}).json()
+    assert (item["member"]["edit"], item["edit"]["recipe"]["packer"]) == ("ready", item["member"]["packer"])
+    plan = client.get(f"{opened}/plan").json()
+    assert {file["way"] for file in plan["files"]} == {"patch"}
+    job = wait_for(client, client.post(f"{opened}/build").json())
+    assert (job["state"], job["result"]["edits"]) == ("done", [SAIL])
+    assert client.get(f"{opened}/plan").json()["up_to_date"]
+    assert client.get(opened).json()["counts"] == {
+        "members": 313,
+        "in_work": 1,
+        "attention": 0,
+        "ready": 1,
+        "built_files": 2,
+    }
+    trial = client.post(f"{opened}/trial").json()
+    assert (trial["after"]["refused"], trial["after"]["placeholders"]) == (None, {})
+    assert trial["after"]["scene"] != trial["before"]["scene"]
+    assert client.delete(opened).json()["code"] == "read-only", "a changed game is not forgotten"
+    assert client.post(f"{opened}/restore", json={}).json()["files"]
+    assert digests(game) == before
+    assert [build["what"] for build in client.get(f"{opened}/builds").json()] == ["restore", "build"]
+    assert (
+        client.put(f"{opened}/edits/position", params={"address": SAIL}, json={"position": 0}).json()["state"]
+        == "waiting"
+    )
+    assert client.delete(f"{opened}/edits", params={"address": SAIL}).status_code == 204
+    assert client.get(f"{opened}/edits").json() == []
+    assert client.delete(opened).status_code == 204
+    assert client.get("/api/projects").json() == []
+
+
+def test_bad_uploads_keep_the_version_before(client: TestClient, opened: str) -> None:
+    painted = _edit(client, opened)
+    where = {"address": SAIL, "name": "x.png"}
+    client.put(f"{opened}/edits/file", params=where, content=painted)
+    for bad in (b"", b"not a picture", painted[:100]):
+        assert client.put(f"{opened}/edits/file", params=where, content=bad).status_code == 422
+    (edit,) = client.get(f"{opened}/edits").json()
+    assert (edit["state"], edit["position"]) == ("ready", 1)
+
+
+def test_jobs_are_cancelled_and_outlive_a_restart(
+    client: TestClient, workspace: Workspace, game: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from brae.work import opening
+
+    def slow(path: Path, tick: Any = None) -> str:
+        for _ in range(200):
+            time.sleep(0.02)
+            ticker_of[0].tick(0)
+        return "0" * 64
+
+    ticker_of: list[Any] = []
+    real = opening._Opening.__init__
+
+    def init(self: Any, *arguments: Any) -> None:
+        real(self, *arguments)
+        ticker_of.append(self.ticker)
+
+    monkeypatch.setattr(opening._Opening, "__init__", init)
+    monkeypatch.setattr(opening, "file_hash", slow)
+    job = client.post("/api/projects", json={"path": str(game)}).json()
+    time.sleep(0.2)
+    assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 202
+    ended = wait_for(client, job)
+    assert (ended["state"], ended["error"]["code"]) == ("cancelled", "cancelled")
+    assert client.get("/api/projects/skerry/members").json()["total"] == 0
+    assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 404
+    monkeypatch.undo()
+    assert wait_for(client, client.post("/api/projects", json={"path": str(game)}).json())["state"] == "done"
+
+
+def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
+    with workspace.events.listen() as listener:
+        from brae.work.opening import open_game
+
+        job, future = workspace.jobs.start("open", "Opening", lambda job: open_game(workspace, game, job))
+        future.result(timeout=60)
+        told = [listener.get(timeout=5) for _ in range(listener.qsize())]
+    jobs = [event["job"] for event in told if event["kind"] == "job"]
+    assert jobs[0]["state"] == "running"
+    assert jobs[-1]["state"] == "done"
+    assert {"files", "members"} <= {job["unit"] for job in jobs}
+    assert workspace.jobs.get(job.id)["result"]["members"] == 313
+
+
+def test_browse_shows_names_only(client: TestClient, game: Path) -> None:
+    found = client.get("/api/browse", params={"path": str(game / "data")}).json()
+    assert [entry["name"] for entry in found["archives"]] == ["harbour.kist"]
+    assert found["parent"] == str(game)
+    assert "harbour.hold" not in json.dumps(found)
+    assert client.get("/api/browse", params={"path": "/no/such"}).status_code == 404
+    assert client.get("/api/browse").json()["path"] == str(Path.home())
+
+
+def test_a_fault_of_brae_itself_reaches_the_person(workspace: Workspace) -> None:
+    def broken(_: object) -> None:
+        raise RuntimeError("odd")
+
+    job, future = workspace.jobs.start("build", "Building", broken)
+    future.result(timeout=10)
+    error = workspace.jobs.get(job.id)["error"]
+    assert error["code"] == "internal"
+    assert "odd" in error["message"]
+
+
+def test_two_braes_do_not_build_at_once(client: TestClient, opened: str, workspace: Workspace) -> None:
+    with workspace.home.lock("skerry", 1):
+        with pytest.raises(InUseError), workspace.locked("skerry", wait=0):
+            pass
+        assert client.post(f"{opened}/restore", json={}).json()["code"] == "in-use"

@@ -1,0 +1,175 @@
+"""The command line's words, as a person or a program types them."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from brae.store import Home
+from brae.work import Workspace
+from brae.work.opening import open_game
+from tests.work.test_flow import SAIL, come_back, digests, paint
+
+
+def brae(*words: object, fails: bool = False) -> str:
+    """Run a command; its output, piped, so without progress bars."""
+    done = subprocess.run([sys.executable, "-m", "brae.cli", *map(str, words)], capture_output=True, text=True)
+    assert (done.returncode != 0) == fails, done.stderr
+    if fails:
+        assert done.stderr.startswith(("brae: ", "Usage")), done.stderr
+        assert "Traceback" not in done.stderr
+        return done.stderr
+    assert done.stderr == ""
+    return done.stdout
+
+
+def test_demo_makes_the_same_files_again(made_demo: Path, tmp_path: Path) -> None:
+    brae("demo", "--into", tmp_path, "--no-start")
+    assert digests(tmp_path / "skerry-post-desktop") == digests(made_demo)
+
+
+def test_inspect(made_demo: Path, tmp_path: Path) -> None:
+    found = json.loads(brae("inspect", made_demo / "data/harbour.kist", "--json"))
+    assert (found["kind"], found["layout"], found["members"]) == ("archive", "skerry-kist", 312)
+    assert found["proof"]["exact"] is True
+    assert "312 members" in brae("inspect", made_demo / "data/harbour.kist")
+    assert json.loads(brae("inspect", made_demo / "skerry.cfg", "--json"))["kind"] == "text"
+    broken = tmp_path / "harbour.kist"
+    data = bytearray((made_demo / "data/harbour.kist").read_bytes())
+    data[80] ^= 1
+    broken.write_bytes(data)
+    (tmp_path / "harbour.hold").write_bytes((made_demo / "data/harbour.hold").read_bytes())
+    proof = json.loads(brae("inspect", broken, "--json"))["proof"]
+    assert (proof["exact"], proof["field"], proof["offset"]) == (False, "directory_check", 24)
+    assert "no file" in brae("inspect", tmp_path / "nothing", fails=True)
+    named = json.loads(brae("inspect", broken, "--layout", "skerry-kist", "--json"))
+    assert named["layout"] == "skerry-kist"
+    assert "no layout 'x'" in brae("inspect", broken, "--layout", "x", fails=True)
+
+
+def test_unpack_change_repack(made_demo: Path, tmp_path: Path) -> None:
+    source, out = made_demo / "data/harbour.kist", tmp_path / "out"
+    brae("unpack", source, "-o", out)
+    assert sum(path.is_file() for path in out.rglob("*")) == 312
+    same = tmp_path / "same/harbour.kist"
+    brae("repack", source, "--from", out, "-o", same)
+    assert digests(same.parent) == digests(made_demo / "data")
+    (out / "texts/letters/07.txt").write_bytes(b"a longer letter, " * 90)
+    sail = out / "textures/boat/sail.ptx"
+    picture = tmp_path / "sail.png"
+    brae("decode", sail, "-o", picture)
+    pixels = np.array(Image.open(picture))
+    pixels[90:120, 90:120, :3] = 0
+    Image.fromarray(pixels).save(out / "textures/boat/sail.ptx.png")
+    changed = json.loads(brae("repack", source, "--from", out, "-o", tmp_path / "new/harbour.kist", "--json"))
+    assert changed["changed"] == ["textures/boat/sail.ptx", "texts/letters/07.txt"] or set(changed["changed"]) == {
+        "textures/boat/sail.ptx", "texts/letters/07.txt",
+    }  # fmt: skip
+    again = tmp_path / "again"
+    brae("unpack", tmp_path / "new/harbour.kist", "-o", again)
+    assert (again / "texts/letters/07.txt").read_bytes() == b"a longer letter, " * 90
+    untouched = {path: sha for path, sha in digests(again).items() if path not in changed["changed"]}
+    before = digests(out)
+    assert all(before[path] == sha for path, sha in untouched.items())
+    assert len(untouched) == 310
+    assert "never overwritten" in brae("repack", source, "--from", out, "-o", source, fails=True)
+    (out / "stranger").write_bytes(b"?")
+    assert "no member" in brae("repack", source, "--from", out, "-o", tmp_path / "x.kist", fails=True)
+    assert not (tmp_path / "x.kist").exists()
+
+
+def test_decode_and_encode(made_demo: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    brae("unpack", made_demo / "data/harbour.kist", "-o", out)
+    sail, picture = out / "textures/boat/sail.ptx", tmp_path / "sail.png"
+    brae("decode", sail, "-o", picture)
+    again = tmp_path / "sail.ptx"
+    assert "5463 of 5463 blocks kept" in brae("encode", picture, "-o", again, "--like", sail)
+    assert again.read_bytes() == sail.read_bytes()
+    for name, mips, size in (
+        ("bc1", "all", 128 + 43704),
+        ("bc3", "none", 128 + 65536),
+        ("rgba8", "2", 128 + 4 * (65536 + 16384)),
+    ):
+        dds = tmp_path / f"{name}.dds"
+        brae("encode", picture, "-o", dds, "--format", name, "--mips", mips)
+        assert dds.stat().st_size == size
+        assert Image.open(dds).size == (256, 256)
+    brae("decode", tmp_path / "rgba8.dds", "-o", tmp_path / "back.png")
+    assert np.array_equal(np.asarray(Image.open(tmp_path / "back.png")), np.asarray(Image.open(picture)))
+    brae("decode", sail, "-o", tmp_path / "small.png", "--level", "2")
+    assert Image.open(tmp_path / "small.png").size == (64, 64)
+    for words in (
+        ("encode", picture, "-o", tmp_path / "x.dds"),
+        ("encode", picture, "-o", tmp_path / "x.dds", "--format", "bc99"),
+        ("encode", picture, "-o", tmp_path / "x.dds", "--format", "bc1", "--mips", "some"),
+        ("encode", sail, "-o", tmp_path / "x.dds", "--format", "bc1"),
+        ("decode", picture.with_name("none"), "-o", tmp_path / "x.png"),
+        ("decode", out / "texts/letters/00.txt", "-o", tmp_path / "x.png"),
+        ("decode", sail, "-o", tmp_path / "x.xyz"),
+    ):
+        brae(*words, fails=True)
+    assert not list(tmp_path.glob("x.*"))
+
+
+def test_layouts_of_ones_own(made_demo: Path, tmp_path: Path) -> None:
+    """A layout beside the archive, found by itself; and one that is named."""
+    own = tmp_path / "brae-layouts"
+    own.mkdir()
+    (own / "raw.yaml").write_text(
+        "layout: raw\ntitle: Raw\nkind: archive\nparts:\n"
+        '- {field: magic, type: bytes, length: 4, value: "RAW1"}\n'
+        "- {field: count, type: u32, counts: list}\n"
+        "- {table: list, count: count, record: [\n"
+        "    {field: at, type: u32, role: offset}, {field: size, type: u32, role: stored-size}]}\n"
+        "- {members: data, of: list}\n"
+    )
+    archive = tmp_path / "deep" / "file.raw"
+    archive.parent.mkdir()
+    archive.write_bytes(b"RAW1\x02\0\0\0" + bytes([24, 0, 0, 0, 3, 0, 0, 0, 27, 0, 0, 0, 2, 0, 0, 0]) + b"abcde")
+    found = json.loads(brae("inspect", archive, "--json"))
+    assert (found["layout"], found["members"], found["proof"]["exact"]) == ("raw", 2, True)
+    brae("unpack", archive, "-o", tmp_path / "out", "--layout", own / "raw.yaml")
+    assert (tmp_path / "out" / "0001").read_bytes() == b"de"
+
+
+def test_build_and_restore(game: Path, tmp_path: Path) -> None:
+    home = tmp_path / "home"
+    workspace = Workspace(Home(home))
+    open_game(workspace, game)
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    workspace.close()
+    before = digests(game)
+    built = json.loads(brae("build", "skerry", "--home", home, "--json"))
+    assert [file["way"] for file in built["files"]] == ["patch", "patch"]
+    assert digests(game) != before
+    assert "as the edits want" in brae("build", "skerry", "--home", home)
+    assert "as it was" in brae("restore", "skerry", "--home", home)
+    assert digests(game) == before
+    assert "Nothing was changed" in brae("restore", "skerry", "--home", home)
+    assert "no project 'x'" in brae("build", "x", "--home", home, fails=True)
+
+
+@pytest.mark.parametrize(
+    "word", ["demo", "serve", "inspect", "unpack", "repack", "decode", "encode", "build", "restore"]
+)
+def test_every_word_explains_itself(word: str) -> None:
+    assert "Usage" in brae(word, "--help")
+
+
+def test_a_taken_port_is_said(tmp_path: Path) -> None:
+    import socket
+
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        assert f"port {port} is taken" in brae(
+            "serve", "--port", port, "--no-browser", "--home", tmp_path, fails=True
+        )

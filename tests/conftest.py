@@ -1,0 +1,78 @@
+"""What every test may ask for."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from filelock import FileLock
+from hypothesis import HealthCheck, settings
+
+from brae.core.layouts.library import Library
+from brae.demo import LAYOUTS, desktop
+from brae.store import Home
+from brae.work import Workspace
+
+settings.register_profile(
+    "brae",
+    deadline=None,
+    max_examples=60,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
+settings.load_profile("brae")
+
+
+@pytest.fixture(scope="session")
+def made_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo game's folder, made once for all workers; never written to."""
+    folder = tmp_path_factory.getbasetemp().parent / "brae-demo"
+    with FileLock(f"{folder}.lock"):
+        if not (folder / desktop.FOLDER / "skerry.cfg").exists():
+            desktop.generate(folder)
+    return folder / desktop.FOLDER
+
+
+@pytest.fixture
+def game(made_demo: Path, tmp_path: Path) -> Path:
+    """A copy of the demo game that a test may change."""
+    return Path(shutil.copytree(made_demo, tmp_path / "skerry"))
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Home:
+    """A Brae folder of the test's own."""
+    return Home(tmp_path / "home")
+
+
+@pytest.fixture
+def workspace(home: Home) -> Iterator[Workspace]:
+    """A workspace in that folder."""
+    workspace = Workspace(home)
+    yield workspace
+    workspace.close()
+
+
+@pytest.fixture(scope="session")
+def library() -> Library:
+    """The layouts that ship with Brae."""
+    return Library.of([LAYOUTS])
+
+
+@pytest.fixture(scope="session")
+def photo() -> np.ndarray:
+    """A picture with soft and hard parts: gradients, noise, an edge, three kinds of alpha (64 x 96)."""
+    rng = np.random.default_rng(7)
+    y, x = np.mgrid[0:64, 0:96]
+    picture = np.empty((64, 96, 4))
+    picture[..., 0] = 255 * x / 95
+    picture[..., 1] = 128 + 120 * np.sin(x / 9) * np.cos(y / 7)
+    picture[..., 2] = 255 * y / 63
+    picture[..., 3] = 255
+    picture[20:40, 30:60, :3] = (240, 180, 30)
+    picture[..., :3] += rng.normal(0, 4, (64, 96, 3))
+    picture[:16, :32, 3] = 0
+    picture[16:32, :32, 3] = np.linspace(0, 255, 32)
+    return np.clip(np.rint(picture), 0, 255).astype(np.uint8)

@@ -1,0 +1,116 @@
+"""The stand-in is as strict as a game: each kind of damage is told apart."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from brae.demo import art, desktop
+from brae.demo.standin import play, recognises
+from brae.demo.standin.play import TABLE
+
+
+def test_the_demo_plays(made_demo: Path) -> None:
+    report = play(made_demo)
+    assert (report.refused, report.placeholders) == (None, {})
+    assert len(report.trace) == 2 + len(TABLE) + 1
+    assert recognises(made_demo)
+    assert not recognises(made_demo / "data")
+
+
+def _index(game: Path, change: Callable[[bytearray], None]) -> None:
+    """Change the index and put its checksums right, as a careless tool would."""
+    path = game / "data/harbour.kist"
+    data = bytearray(path.read_bytes())
+    change(data)
+    count, names_at = struct.unpack_from("<I", data, 8)[0], struct.unpack_from("<I", data, 16)[0]
+    data[24:28] = struct.pack("<I", zlib.crc32(data[names_at:], zlib.crc32(data[64 : 64 + 24 * count])))
+    data[48:52] = struct.pack("<I", zlib.adler32(data[:48]))
+    path.write_bytes(data)
+
+
+@pytest.mark.parametrize(
+    ("change", "reason"),
+    [
+        (lambda data: data.__setitem__(slice(0, 4), b"KISS"), "begin with KIST"),
+        (lambda data: data.__setitem__(4, 3), "version 3"),
+        (lambda data: data.__setitem__(8, data[8] ^ 1), "do not make up"),
+        (lambda data: data.__setitem__(20, data[20] ^ 1), "bytes, the index says"),
+        (lambda data: data.__setitem__(64 + 4, data[64 + 4] ^ 1), "where it may not"),
+        (lambda data: data.__setitem__(64 + 24, data[64]), "twice"),
+    ],
+)  # fmt: skip
+def test_a_broken_index_is_refused(game: Path, change: Callable[[bytearray], None], reason: str) -> None:
+    _index(game, change)
+    report = play(game)
+    assert report.refused is not None
+    assert reason in report.refused
+    assert report.scene[:4] == b"\x89PNG"
+
+
+def test_checksums_are_checked(game: Path) -> None:
+    for place, reason in ((30, "header's checksum"), (70, "directory's checksum")):
+        path = game / "data/harbour.kist"
+        good = path.read_bytes()
+        data = bytearray(good)
+        data[place] ^= 1
+        path.write_bytes(data)
+        assert reason in (play(game).refused or "")
+        path.write_bytes(good)
+    (game / "skerry.cfg").write_text("[nothing]\n")
+    assert "skerry.cfg" in (play(game).refused or "")
+
+
+def test_a_damaged_member_is_refused(game: Path) -> None:
+    path = game / "data/harbour.hold"
+    data = bytearray(path.read_bytes())
+    place = data.find(b"PTX2")  # the first texture that is not packed
+    data[place + 40 : place + 60] = b"\xff" * 20
+    path.write_bytes(data)
+    report = play(game)
+    assert report.refused is None or "checksum" in report.refused
+
+
+def _sail(side: int, name: str, levels: int | None) -> bytes:
+    return desktop.ptx(np.zeros((side, side, 4), np.uint8), name, levels)
+
+
+@pytest.mark.parametrize(
+    ("name", "make", "reason"),
+    [
+        ("textures/boat/sail.ptx", lambda: _sail(128, "bc3", None), "128 x 128"),
+        ("textures/boat/sail.ptx", lambda: _sail(256, "bc1", None), "format 1"),
+        ("textures/boat/sail.ptx", lambda: _sail(256, "bc3", 1), "1 levels"),
+        ("textures/boat/sail.ptx", lambda: _sail(256, "bc3", None) + b"x", "bytes, the table says"),
+        ("textures/boat/sail.ptx", lambda: b"a text", "no PTX2"),
+        ("textures/boat/Sail.ptx", lambda: b"", "not in the archive"),
+    ],
+)
+def test_a_wrong_texture_shows_the_placeholder(
+    tmp_path: Path, name: str, make: Callable[[], bytes], reason: str
+) -> None:
+    content = {f"textures/{key.removeprefix('textures/')}": b"unused" for key in TABLE}
+    content.pop("textures/boat/sail.ptx")
+    content[name] = make()
+    desktop.write_pair(tmp_path / "data", "harbour", sorted(content.items()))
+    (tmp_path / "skerry.cfg").write_text(desktop.SETTINGS)
+    report = play(tmp_path)
+    assert report.refused is None
+    assert reason in report.placeholders["textures/boat/sail.ptx"]
+
+
+def test_pictures_are_worth_looking_at(made_demo: Path) -> None:
+    """Not grey squares: every drawing has many colours and uses its whole surface."""
+    for drawing in desktop._drawings():
+        picture = drawing.draw()
+        colours = len(np.unique(picture.reshape(-1, 4), axis=0))
+        assert colours > 15, drawing.name
+    tile = art.water(np.random.default_rng(1), 64)
+    seam = np.abs(tile[:, 0].astype(int) - tile[:, -1]).mean()
+    inside = np.abs(np.diff(tile.astype(int), axis=1)).mean()
+    assert seam < 3 * inside + 4, "tiles have no seam"

@@ -1,0 +1,250 @@
+"""The real pages, driven in headless Chromium, from choosing the game to putting it back."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Browser, Page, expect
+
+from tests.e2e.driver import chromium, served
+from tests.e2e.tour import fill_white, paint_sail, put_in_work, stage
+from tests.work.test_flow import digests
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as browser:
+        yield browser
+
+
+@pytest.fixture
+def home(tmp_path: Path, made_demo: Path) -> Path:
+    """A Brae folder in which the demo game is made already."""
+    shutil.copytree(made_demo, tmp_path / "home/games" / made_demo.name)
+    return tmp_path / "home"
+
+
+@pytest.fixture
+def game(home: Path, made_demo: Path) -> Path:
+    return home / "games" / made_demo.name
+
+
+@pytest.fixture
+def page(browser: Browser, home: Path) -> Iterator[Page]:
+    with served(home, "demo") as address:
+        context = browser.new_context(
+            viewport={"width": 1280, "height": 800}, base_url=address, reduced_motion="reduce"
+        )
+        page = context.new_page()
+        faults: list[str] = []
+        page.on("pageerror", lambda error: faults.append(str(error)))
+        # A refusal that the page shows in words (422) stands in the console too.
+        page.on("console", lambda m: faults.append(m.text) if m.type == "error" and "422" not in m.text else None)
+        page.on(
+            "request",
+            lambda request: (
+                None if request.url.startswith((address, "data:", "blob:")) else faults.append(request.url)
+            ),
+        )
+        page.goto("/")
+        page.get_by_role("button", name="Go to the demo game").click(timeout=60_000)
+        page.get_by_role("listbox").wait_for()
+        yield page
+        context.close()
+        assert faults == [], "no error in the console, and nothing is fetched from anywhere else"
+
+
+def check_access(page: Page, view: str) -> None:
+    """axe-core finds nothing serious (WCAG 2.2 AA) on this view."""
+    page.wait_for_timeout(300)
+    page.evaluate(AXE.read_text())
+    found = page.evaluate(
+        "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => r.violations"
+        ".filter(v => ['serious', 'critical'].includes(v.impact))"
+        ".map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 160) + ' ' + n.failureSummary).join(' | ')))"
+    )
+    assert found == [], f"{view}: {found}"
+
+
+def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:
+    before = digests(game)
+    file = Path(put_in_work(page, "boat sail"))
+    assert Image.open(file).size == (256, 256)
+    expect(page.get_by_text("waits for your file").first).to_be_visible()
+    paint_sail(file)  # saved by an image editor: nothing is clicked
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("Nothing that the game would trip over.")).to_be_visible()
+    expect(page.get_by_role("img", name="edit, mip level 0")).to_be_visible()
+    page.get_by_role("link", name="Build this edit into the game").click()
+    expect(page.get_by_text("patched in place").first).to_be_visible()
+    page.get_by_role("button", name="Build", exact=True).click()
+    expect(page.get_by_role("heading", name="The game has your edits")).to_be_visible(timeout=20_000)
+    assert {path for path in before if digests(game)[path] != before[path]} == {
+        "data/harbour.kist",
+        "data/harbour.hold",
+    }
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+    after = page.get_by_role("img", name="The scene as the game draws it, after the build").get_attribute("src")
+    page.get_by_role("radio", name="Before").click()
+    scene = page.get_by_role("img", name="The scene as the game draws it, before the build").get_attribute("src")
+    assert scene != after
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Restore every original").click()
+    page.get_by_role("button", name="Put all of it back").click()
+    expect(page.get_by_text("3 files, all as they were.")).to_be_visible(timeout=20_000)
+    assert digests(game) == before
+
+
+def test_white_ground_is_noticed_and_put_right(page: Page) -> None:
+    fill_white(Path(put_in_work(page, "harbour lighthouse")))
+    expect(page.get_by_text("The clear areas came back filled with white").first).to_be_visible(timeout=15_000)
+    stage(page, "Check").click()
+    expect(page.get_by_role("heading", name="1 edit would trip the game up")).to_be_visible()
+    page.get_by_role("button", name="Take the transparency from the original").click()
+    expect(page.get_by_role("heading", name="The game would take all of it")).to_be_visible(timeout=10_000)
+    page.get_by_role("link", name="Look at textures/harbour/lighthouse.ptx").click()
+    # Undo by the keyboard takes the remedy back, redo applies it again.
+    expect(page.get_by_text("Put right:")).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_role("button", name="Take the transparency from the original")).to_be_visible()
+    page.keyboard.press("Control+y")
+    expect(page.get_by_text("Put right:")).to_be_visible()
+
+
+def test_a_file_brought_by_hand(page: Page, tmp_path: Path) -> None:
+    put_in_work(page, "signs tea")
+    picture = np.full((128, 128, 4), (200, 60, 30, 255), np.uint8)
+    Image.fromarray(picture).save(tmp_path / "mine.png")
+    page.get_by_label("A picture for this item").set_input_files(tmp_path / "mine.png")
+    expect(page.get_by_text("mine.png came back")).to_be_visible(timeout=15_000)
+    (tmp_path / "bad.png").write_bytes(b"no picture")
+    page.get_by_label("A picture for this item").set_input_files(tmp_path / "bad.png")
+    expect(page.get_by_text("This is not a picture that Brae reads.")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download").click()
+    assert download.value.suggested_filename == "tea.ptx.png"
+
+
+def test_comparing(page: Page) -> None:
+    paint_sail(Path(put_in_work(page, "boat sail")))
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    picture = page.get_by_role("img", name="edit, mip level 0")
+    box = picture.bounding_box()
+    page.keyboard.press("+")
+    larger = picture.bounding_box()
+    assert box is not None
+    assert larger is not None
+    assert larger["width"] == 2 * box["width"]
+    original = page.get_by_role("img", name="original, mip level 0").bounding_box()
+    assert original is not None
+    assert (original["width"], original["y"]) == (larger["width"], larger["y"]), "same zoom, same position"
+    page.keyboard.press("d")
+    expect(page.get_by_text("difference, four times as strong")).to_be_visible()
+    page.keyboard.press("w")
+    expect(page.get_by_role("slider", name="Where the edit begins")).to_be_visible()
+    page.get_by_role("slider", name="Where the edit begins").press("ArrowRight")
+    page.get_by_role("radio", name="Blink").click()
+    expect(page.get_by_text("original (Space steps)")).to_be_visible()
+    page.keyboard.press("]")
+    page.keyboard.press("s")
+    expect(page.get_by_role("img", name="edit, mip level 1")).to_be_visible()
+    page.get_by_role("radio", name="Alpha").click()
+    assert "channels=a" in (page.get_by_role("img", name="edit, mip level 1").get_attribute("src") or "")
+
+
+def test_finding_by_keyboard(page: Page) -> None:
+    """From the search to an item in work without a mouse."""
+    page.keyboard.press("/")
+    page.keyboard.type("stamp_0")
+    expect(page.get_by_role("status").filter(has_text="10 items")).to_be_visible()
+    table = page.get_by_role("listbox")
+    table.focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("heading", name="textures/stamps/stamp_02.ptx")).to_be_visible()
+    page.keyboard.press("Space")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Space")
+    page.get_by_role("button", name="Put 2 in work").press("Enter")
+    expect(page.get_by_text("2 items are in work")).to_be_visible()
+    table.focus()
+    page.keyboard.press("End")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Editing textures/stamps/stamp_09.ptx")).to_be_visible()
+    page.keyboard.press("Alt+4")
+    expect(page.get_by_role("heading", name="Nothing to check yet")).to_be_visible()
+    page.keyboard.press("Control+k")
+    page.keyboard.type("mid-grey")
+    page.keyboard.press("Enter")
+    expect(page.get_by_placeholder("What would you like to do?")).not_to_be_visible()
+
+
+def test_a_page_reload_loses_nothing(page: Page) -> None:
+    page.get_by_label("Sounds").click()
+    expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
+    page.reload()
+    expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
+    expect(page.get_by_text("Starts at a third of full loudness.")).to_be_visible()
+    volume = page.locator("audio").evaluate("player => player.volume")
+    assert volume == pytest.approx(0.3)
+
+
+def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
+    (tmp_path / "empty game").mkdir()
+    (tmp_path / "empty game" / "readme.txt").write_text("hello\n")
+    page.goto("/")
+    page.get_by_role("button", name="Choose a game's folder").click()
+    page.get_by_label("Folder").fill(str(tmp_path))
+    page.get_by_role("button", name="Go there").click()
+    check_access(page, "choosing a folder")
+    page.get_by_role("button", name="empty game").click()
+    page.get_by_role("button", name="Open this folder as a game").click()
+    page.get_by_role("link", name="empty game").click(timeout=15_000)
+    stage(page, "Open").click()
+    expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible()
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_every_view_can_be_reached_and_read(page: Page, theme: str) -> None:
+    if theme == "dark":
+        page.get_by_role("button", name="Dark theme").click()
+    check_access(page, "find")
+    page.get_by_role("radio", name="List").click()
+    check_access(page, "find, as a list")
+    stage(page, "Edit").click()
+    check_access(page, "edit, empty")
+    stage(page, "Open").click()
+    expect(page.get_by_text("Proved.")).to_be_visible()
+    check_access(page, "open")
+    stage(page, "Find").click()
+    fill_white(Path(put_in_work(page, "harbour lighthouse")))
+    expect(page.get_by_text("filled with white").first).to_be_visible(timeout=15_000)
+    check_access(page, "edit")
+    stage(page, "Check").click()
+    expect(page.get_by_role("heading", name="1 edit would")).to_be_visible()
+    check_access(page, "check")
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).wait_for()
+    check_access(page, "build")
+    page.get_by_role("button", name="Build", exact=True).click()
+    expect(page.get_by_role("heading", name="The game has your edits")).to_be_visible(timeout=20_000)
+    check_access(page, "built")
+    stage(page, "Try").click()
+    expect(page.get_by_role("heading", name="What it loaded")).to_be_visible(timeout=20_000)
+    check_access(page, "try")
+    page.keyboard.press("Control+k")
+    page.get_by_placeholder("What would you like to do?").wait_for()
+    check_access(page, "actions")
+    page.keyboard.press("Escape")
+    page.goto("/")
+    page.get_by_role("button", name="Go to the demo game").wait_for()
+    check_access(page, "games")

@@ -1,0 +1,366 @@
+"""From the game's files to the game's files: open, edit, build, try, restore."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, StorageError
+from brae.core.layouts.library import FOLDER
+from brae.demo import LAYOUTS
+from brae.demo.standin import play
+from brae.store.models import Edit, Original
+from brae.work import Workspace, builds, trials
+from brae.work.edits import exchange_file, go_to, put_in_work, set_remedies, take_file, take_out_of_work
+from brae.work.opening import open_game
+from brae.work.watch import Watcher
+
+SAIL = "data/harbour.kist//textures/boat/sail.ptx"
+SKY = "data/harbour.kist//textures/harbour/sky.ptx"
+
+
+def digests(folder: Path) -> dict[str, str]:
+    """Every file's hash, by path."""
+    return {
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+    }
+
+
+def edit_of(workspace: Workspace, address: str) -> Edit:
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, "skerry", address)
+        _ = edit.steps
+        return edit
+
+
+def paint(
+    workspace: Workspace, address: str, colour: tuple[int, int, int] = (40, 160, 90), noisy: bool = False
+) -> Path:
+    """Put an item in work and change its exchange file, as an image editor would."""
+    put_in_work(workspace, "skerry", address)
+    path = exchange_file(workspace, edit_of(workspace, address))
+    pixels = np.array(Image.open(path))
+    high, wide = pixels.shape[0] // 2, pixels.shape[1] // 2
+    pixels[max(high - 30, 0) : high + 30, max(wide - 30, 0) : wide + 30, :3] = colour
+    if noisy:
+        pixels[..., :3] = np.random.default_rng(2).integers(0, 256, pixels[..., :3].shape)
+    Image.fromarray(pixels).save(path)
+    return path
+
+
+def come_back(workspace: Workspace, address: str, path: Path) -> None:
+    take_file(workspace, "skerry", address, path.read_bytes(), path.name)
+
+
+@pytest.fixture
+def opened(workspace: Workspace, game: Path) -> Path:
+    result = open_game(workspace, game)
+    assert result == {"project": "skerry", "archives": 1, "members": 313, "files": 3}
+    return game
+
+
+def test_patch_see_restore(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    assert edit_of(workspace, SAIL).state == "ready"
+    plan = builds.plan(workspace, "skerry")
+    assert [(file.path, file.way) for file in plan.files] == [
+        ("data/harbour.kist", "patch"),
+        ("data/harbour.hold", "patch"),
+    ]
+    assert digests(opened) == before, "a plan writes nothing"
+    builds.build(workspace, "skerry")
+    after = digests(opened)
+    assert {path for path in before if before[path] != after[path]} == {"data/harbour.kist", "data/harbour.hold"}
+    trial = trials.run(workspace, "skerry")
+    assert trial.after.refused is None
+    assert not trial.after.placeholders
+    assert trial.before.scene != trial.after.scene
+    assert trial.before.scene == play(opened).scene or trial.after.scene == play(opened).scene
+    assert builds.plan(workspace, "skerry").up_to_date
+    assert builds.build(workspace, "skerry")["up_to_date"]
+    assert sorted(builds.restore(workspace, "skerry")["files"]) == ["data/harbour.hold", "data/harbour.kist"]
+    assert digests(opened) == before
+    assert builds.restore(workspace, "skerry") == {"files": []}
+
+
+def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
+    come_back(workspace, SKY, paint(workspace, SKY))
+    plan = builds.plan(workspace, "skerry")
+    assert {file.way for file in plan.files} == {"rebuild"}
+    builds.build(workspace, "skerry")
+    report = play(opened)
+    assert report.refused is None, report.refused
+    assert not report.placeholders
+    # Only the changed members differ: everything else in the rebuilt archive equals the original's bytes.
+    project = open_game(workspace, opened)
+    assert project["members"] == 313
+    take_out_of_work(workspace, "skerry", SAIL)
+    builds.build(workspace, "skerry")
+    assert play(opened).refused is None
+    take_out_of_work(workspace, "skerry", SKY)
+    plan = builds.plan(workspace, "skerry")
+    assert {file.way for file in plan.files} == {"restore"}
+    builds.build(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_a_second_patch_takes_the_first_back(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    path = paint(workspace, SAIL)
+    come_back(workspace, SAIL, path)
+    builds.build(workspace, "skerry")
+    first = digests(opened)
+    come_back(workspace, SKY, paint(workspace, SKY))
+    go_to(workspace, "skerry", SAIL, 0)
+    builds.build(workspace, "skerry")
+    go_to(workspace, "skerry", SAIL, 1)
+    go_to(workspace, "skerry", SKY, 0)
+    builds.build(workspace, "skerry")
+    assert digests(opened) == first, "the same edits give the same bytes, whatever was built between"
+    builds.restore(workspace, "skerry", ["data/harbour.kist"])
+    assert digests(opened)["data/harbour.kist"] == before["data/harbour.kist"]
+    assert play(opened).refused is not None, "half of a pair is what a strict game refuses"
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_originals_stay_in_view_after_a_build(workspace: Workspace, opened: Path) -> None:
+    with workspace.database.session() as session:
+        project = workspace.project(session, "skerry")
+        original = workspace.original_bytes(session, project, workspace.find(session, "skerry", SAIL))
+    for noisy in (False, True):
+        come_back(workspace, SAIL, paint(workspace, SAIL, noisy=noisy))
+        builds.build(workspace, "skerry")
+        with workspace.database.session() as session:
+            project = workspace.project(session, "skerry")
+            assert workspace.original_bytes(session, project, workspace.find(session, "skerry", SAIL)) == original
+
+
+def test_what_something_else_changed_is_not_overwritten(workspace: Workspace, opened: Path) -> None:
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    hold = opened / "data/harbour.hold"
+    data = bytearray(hold.read_bytes())
+    data[-1] ^= 1
+    hold.write_bytes(data)
+    os.utime(hold, ns=(1, 1))
+    plan = builds.plan(workspace, "skerry")
+    assert plan.faults[0]["code"] == "changed-behind"
+    with pytest.raises(ChangedError, match="changed by something else"):
+        builds.build(workspace, "skerry")
+    assert hold.read_bytes() == bytes(data)
+    open_game(workspace, opened)
+    assert edit_of(workspace, SAIL).state == "ready", "the edit is kept"
+    builds.build(workspace, "skerry")
+    builds.restore(workspace, "skerry")
+    assert hold.read_bytes() == bytes(data), "what was opened last is the original"
+
+
+def test_a_file_that_only_was_touched_is_still_itself(workspace: Workspace, opened: Path) -> None:
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    before = digests(opened)
+    os.utime(opened / "data/harbour.hold", ns=(5, 5))
+    open_game(workspace, opened)
+    builds.build(workspace, "skerry")
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_a_lost_file_comes_back(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    builds.build(workspace, "skerry")
+    (opened / "data/harbour.hold").unlink()
+    with pytest.raises(ChangedError, match="gone"):
+        builds.restore(workspace, "skerry")
+    builds.restore(workspace, "skerry", force=True)
+    assert digests(opened) == before
+
+
+def test_game_update_with_edits_in_place(workspace: Workspace, opened: Path, made_demo: Path) -> None:
+    """The update puts other files there: they become the originals, and restore gives them back."""
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    builds.build(workspace, "skerry")
+    for name in ("harbour.kist", "harbour.hold"):
+        shutil.copy(made_demo / "data" / name, opened / "data" / name)
+    updated = digests(opened)
+    open_game(workspace, opened)
+    plan = builds.plan(workspace, "skerry")
+    assert not plan.up_to_date
+    builds.build(workspace, "skerry")
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == updated
+
+
+def test_a_full_disk_changes_nothing(workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
+    before = digests(opened)
+
+    def full(*_: object, **__: object) -> str:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(builds, "write_beside", full)
+    with pytest.raises(StorageError, match="disk is full"):
+        builds.build(workspace, "skerry")
+    assert digests(opened) == before
+    monkeypatch.undo()
+    builds.build(workspace, "skerry")
+    assert play(opened).refused is None
+
+
+def test_versions_undo_and_redo(workspace: Workspace, opened: Path) -> None:
+    path = paint(workspace, SAIL)
+    come_back(workspace, SAIL, path)
+    first = edit_of(workspace, SAIL).encoded_sha256
+    image = Image.open(path).convert("RGBA")
+    image.putalpha(255)
+    image.save(path)
+    come_back(workspace, SAIL, path)
+    assert edit_of(workspace, SAIL).state == "attention"
+    set_remedies(workspace, "skerry", SAIL, ["restore-alpha"])
+    edit = edit_of(workspace, SAIL)
+    assert (edit.state, edit.position, [step.what for step in edit.steps][-1]) == (
+        "ready", 3, "Take the transparency from the original",
+    )  # fmt: skip
+    go_to(workspace, "skerry", SAIL, 1)
+    assert edit_of(workspace, SAIL).encoded_sha256 == first
+    go_to(workspace, "skerry", SAIL, 0)
+    assert edit_of(workspace, SAIL).state == "waiting"
+    go_to(workspace, "skerry", SAIL, 3)
+    assert edit_of(workspace, SAIL).state == "ready"
+    with pytest.raises(NotFoundError):
+        go_to(workspace, "skerry", SAIL, 4)
+
+
+def test_taking_out_of_work_loses_nothing(workspace: Workspace, opened: Path) -> None:
+    path = paint(workspace, SAIL)
+    saved = path.read_bytes()  # not yet taken by Brae
+    take_out_of_work(workspace, "skerry", SAIL)
+    assert not path.exists()
+    put_in_work(workspace, "skerry", SAIL)
+    assert path.read_bytes() == saved
+    assert edit_of(workspace, SAIL).position == 1
+
+
+def test_same_as_the_original_is_said_and_not_built(workspace: Workspace, opened: Path) -> None:
+    put_in_work(workspace, "skerry", SAIL)
+    path = exchange_file(workspace, edit_of(workspace, SAIL))
+    assert not take_file(workspace, "skerry", SAIL, path.read_bytes(), path.name), "what was sent out is no edit"
+    Image.open(path).save(path, compress_level=1)
+    come_back(workspace, SAIL, path)
+    assert edit_of(workspace, SAIL).state == "same"
+    plan = builds.plan(workspace, "skerry")
+    assert (plan.files, plan.left_out[SAIL]) == ([], "it is equal to the original")
+
+
+def test_what_the_game_would_refuse_is_left_out(workspace: Workspace, opened: Path) -> None:
+    path = paint(workspace, SAIL)
+    Image.open(path).resize((100, 100)).save(path)
+    come_back(workspace, SAIL, path)
+    plan = builds.plan(workspace, "skerry")
+    assert "refuse" in plan.left_out[SAIL]
+    set_remedies(workspace, "skerry", SAIL, ["resize"])
+    builds.build(workspace, "skerry")
+    report = play(opened)
+    assert (report.refused, report.placeholders) == (None, {})
+
+
+def test_damaged_files_leave_the_version_before(workspace: Workspace, opened: Path) -> None:
+    path = paint(workspace, SAIL)
+    come_back(workspace, SAIL, path)
+    with pytest.raises(BraeError, match="not complete"):
+        take_file(workspace, "skerry", SAIL, path.read_bytes()[:500], "sail.png")
+    assert edit_of(workspace, SAIL).state == "ready"
+    with pytest.raises(FormatError, match="no remedy"):
+        set_remedies(workspace, "skerry", SAIL, ["magic"])
+    with pytest.raises(FormatError, match="Only textures"):
+        put_in_work(workspace, "skerry", "data/harbour.kist//sounds/bell/00.wav")
+
+
+def test_the_watcher_takes_what_an_editor_saves(workspace: Workspace, opened: Path) -> None:
+    put_in_work(workspace, "skerry", SAIL)
+    watcher = Watcher(workspace)
+    path = paint(workspace, SAIL)
+    with workspace.events.listen() as listener:
+        watcher.start()  # what was saved while nobody watched is taken first
+        while listener.get(timeout=20)["kind"] != "edit":
+            pass
+        assert edit_of(workspace, SAIL).position == 1
+        # Another type of file under the same stem counts too; half of it first, the rest a little later.
+        other = path.with_suffix(".bmp")
+        Image.open(path).convert("RGB").save(other)
+        whole = other.read_bytes()
+        other.write_bytes(whole[: len(whole) // 3])
+        import time
+
+        time.sleep(0.6)
+        assert edit_of(workspace, SAIL).position == 1, "half a file is waited for"
+        other.write_bytes(whole)
+        while listener.get(timeout=20)["kind"] != "edit":
+            pass
+    watcher.stop()
+    edit = edit_of(workspace, SAIL)
+    assert (edit.position, edit.steps[1].file_name, edit.state) == (2, "sail.ptx.bmp", "attention")
+
+
+def test_a_single_archive_and_a_folder_with_layouts_of_its_own(
+    workspace: Workspace, game: Path, tmp_path: Path
+) -> None:
+    result = open_game(workspace, game / "data/harbour.kist")
+    assert (result["project"], result["archives"], result["members"]) == ("harbour", 1, 312)
+    # A person's own game: the same bytes under another magic, described in the project's folder.
+    other = tmp_path / "other game"
+    other.mkdir()
+    (other / "town.idx").write_bytes((game / "data/harbour.kist").read_bytes().replace(b"KIST", b"TOWN", 1))
+    (other / "town.dat").write_bytes((game / "data/harbour.hold").read_bytes())
+    assert open_game(workspace, other)["archives"] == 0
+    (other / FOLDER).mkdir()
+    text = (LAYOUTS / "kist.yaml").read_text().replace("KIST", "TOWN").replace("{stem}.hold", "{stem}.dat")
+    (other / FOLDER / "town.yaml").write_text(text.replace("skerry-kist", "town"))
+    (other / FOLDER / "broken.yaml").write_text("layout: broken\ntitle: x\nkind: what\nparts: []\n")
+    result = open_game(workspace, other)
+    # The adler of the header no longer fits: the archive is read, and the proof says which field differs.
+    with workspace.database.session() as session:
+        project = workspace.project(session, result["project"])
+        assert [(fault["layout"], fault["line"]) for fault in project.layout_faults] == [("broken.yaml", 3)]
+    assert (result["archives"], result["members"]) == (1, 312)
+
+
+def test_loose_pictures_are_replaced_whole(workspace: Workspace, tmp_path: Path) -> None:
+    folder = tmp_path / "skerry"
+    (folder / "art").mkdir(parents=True)
+    Image.new("RGBA", (32, 32), (200, 10, 10, 255)).save(folder / "art" / "badge.png")
+    before = digests(folder)
+    assert open_game(workspace, folder)["members"] == 1
+    come_back(workspace, "art/badge.png", paint(workspace, "art/badge.png"))
+    assert builds.plan(workspace, "skerry").files[0].way == "replace"
+    builds.build(workspace, "skerry")
+    assert Image.open(folder / "art" / "badge.png").getpixel((16, 16)) == (40, 160, 90, 255)
+    builds.restore(workspace, "skerry")
+    assert digests(folder) == before
+
+
+def test_kept_bytes_are_checked(workspace: Workspace, opened: Path) -> None:
+    come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
+    builds.build(workspace, "skerry")
+    built = digests(opened)
+    with workspace.database.session() as session:
+        original = next(row for row in session.query(Original) if row.path.endswith(".hold"))
+        assert original.whole is not None
+        path = workspace.blobs.path(original.whole.sha256)
+    data = bytearray(path.read_bytes())
+    data[100] ^= 1
+    path.write_bytes(data)
+    with pytest.raises(NotFoundError, match="damaged"):
+        builds.restore(workspace, "skerry")
+    assert digests(opened) == built, "a damaged keep is never written over the game"

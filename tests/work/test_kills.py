@@ -1,0 +1,150 @@
+"""A build that is killed at any moment leaves the game as before or, when Brae starts again, as after."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from brae.core.build import journal as journals
+from brae.store import Home
+from brae.work import Workspace, builds
+from brae.work.opening import open_game
+from tests.work.test_flow import SAIL, SKY, come_back, digests, paint
+
+
+class Killed(BaseException):
+    """What a kill looks like from inside: nothing after it runs, not even a clean-up of ours."""
+
+
+@pytest.fixture(params=["patch", "rebuild"])
+def ready(
+    request: pytest.FixtureRequest, game: Path, tmp_path: Path
+) -> tuple[Path, Path, dict[str, str], dict[str, str]]:
+    """A game with edits to build: its folder, the home, the hashes before and after."""
+    home = tmp_path / "home"
+    workspace = Workspace(Home(home))
+    open_game(workspace, game)
+    come_back(workspace, SAIL, paint(workspace, SAIL, noisy=request.param == "rebuild"))
+    come_back(workspace, SKY, paint(workspace, SKY))
+    before = digests(game)
+    kept = shutil.copytree(home, tmp_path / "home-before")
+    builds.build(workspace, "skerry")
+    after = digests(game)
+    builds.restore(workspace, "skerry")
+    assert digests(game) == before
+    workspace.close()
+    shutil.rmtree(home)
+    kept.rename(home)
+    workspace = Workspace(Home(home))
+    open_game(workspace, game)
+    workspace.close()
+    return game, home, before, after
+
+
+def _visible(game: Path) -> dict[str, str]:
+    return {path: sha for path, sha in digests(game).items() if not path.endswith(".brae-new")}
+
+
+def _last_call(number: int) -> Callable[[Callable[..., object]], Callable[..., object]]:
+    """Wraps functions so that the ``number``-th call of any of them, and all later ones, are killed."""
+    calls = itertools.count(1)
+
+    def counted(original: Callable[..., object]) -> Callable[..., object]:
+        def call(*arguments: object, **named: object) -> object:
+            if next(calls) >= number:
+                raise Killed
+            return original(*arguments, **named)
+
+        return call
+
+    return counted
+
+
+def test_killed_at_every_step(
+    ready: tuple[Path, Path, dict[str, str], dict[str, str]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every call that touches the disk is, in turn, the last one."""
+    game, home, before, after = ready
+    outcomes = set()
+    real = {"replace": Path.replace, "fsync": os.fsync, "unlink": Path.unlink, "open": Path.open}
+    step, last = 0, False
+    while not last:
+        step += 1
+        counted = _last_call(step)
+        workspace = Workspace(Home(home))
+        monkeypatch.setattr(Path, "replace", counted(real["replace"]))
+        monkeypatch.setattr(os, "fsync", counted(real["fsync"]))
+        monkeypatch.setattr(Path, "open", counted(real["open"]))
+        monkeypatch.setattr(Path, "unlink", counted(real["unlink"]))
+        try:
+            builds.build(workspace, "skerry")
+            last = True
+        except Killed:
+            pass
+        monkeypatch.undo()
+        workspace.close()
+        committed = home.joinpath("journals/skerry.json").exists()
+        if not committed and not last:
+            assert _visible(game) in (before, after), f"killed at {step}, before the journal stood"
+        workspace = Workspace(Home(home))  # the next start finishes what was begun
+        found = _visible(game)
+        assert found in (before, after), f"killed at step {step}"
+        outcomes.add("after" if found == after else "before")
+        if committed:
+            assert found == after
+            assert builds.plan(workspace, "skerry").up_to_date
+        builds.restore(workspace, "skerry")
+        assert _visible(game) == before
+        workspace.close()
+        assert step < 500
+    assert outcomes == {"before", "after"}
+    assert step > 12
+
+
+def test_killed_for_real(ready: tuple[Path, Path, dict[str, str], dict[str, str]]) -> None:
+    """The process is killed at random moments; SIGKILL runs no clean-up."""
+    game, home, before, after = ready
+    chance = random.Random(11)
+    code = (
+        "from pathlib import Path; from brae.store import Home; from brae.work import Workspace, builds;"
+        f"w = Workspace(Home(Path({str(home)!r}))); print('go', flush=True); builds.build(w, 'skerry')"
+    )
+    for _ in range(6):
+        process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE)
+        assert process.stdout is not None
+        process.stdout.readline()
+        time.sleep(chance.uniform(0, 0.12))
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        workspace = Workspace(Home(home))
+        assert _visible(game) in (before, after)
+        builds.restore(workspace, "skerry")
+        assert _visible(game) == before
+        workspace.close()
+
+
+def test_a_journal_that_cannot_be_finished_says_so(tmp_path: Path) -> None:
+    target = tmp_path / "file"
+    target.write_bytes(b"old")
+    journal = journals.start(tmp_path / "j" / "p.json")
+    journals.beside(target).write_bytes(b"new")
+    journal.replace(target, journals.file_hash(journals.beside(target)))
+    journal.commit()
+    journals.beside(target).unlink()
+    (found,) = journals.left_behind(tmp_path / "j")
+    with pytest.raises(builds.ChangedError, match="interrupted"):
+        found.apply()
+    target.write_bytes(b"new")
+    found.apply()
+    found.clear()
+    assert list(journals.left_behind(tmp_path / "j")) == []
