@@ -281,6 +281,8 @@ def test_png_is_pillows(photo: np.ndarray) -> None:
     assert np.array_equal(np.asarray(Image.open(io.BytesIO(data))), photo)
     assert np.array_equal(read_image(data).picture, photo)
     assert Image.open(io.BytesIO(write_image(photo, alpha=False))).mode == "RGB"
+    quick = Image.open(io.BytesIO(write_image(photo, quick=True)))
+    assert np.array_equal(np.asarray(quick), photo)
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import sys
 import threading
@@ -32,6 +33,7 @@ def _listen(port: int | None) -> socket.socket:
             typer.echo(f"brae: port {port} is taken ({error.strerror}); choose another with --port.", err=True)
             raise typer.Exit(1) from None
         listener.bind(("127.0.0.1", 0))
+    listener.listen(128)  # so that whoever reads the address is answered, if a moment later
     return listener
 
 
@@ -50,7 +52,10 @@ def serve(
         typer.echo("brae: the page is not built (run 'make setup'); only the API answers.", err=True)
     app = create_app(workspace, demo=demo)
     config = uvicorn.Config(app, log_level="warning", lifespan="on", timeout_graceful_shutdown=2)
-    threading.Thread(target=warm, name="warm-up", daemon=True).start()
+    # A moment later: the first page comes first.
+    warm_up = threading.Timer(1.5, warm)
+    warm_up.daemon = True
+    warm_up.start()
     if started:
         started(workspace)
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
@@ -60,8 +65,6 @@ def serve(
 
 
 def _has_display() -> bool:
-    import os
-
     return sys.platform in ("win32", "darwin") or bool(
         os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
     )

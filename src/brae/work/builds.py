@@ -266,7 +266,7 @@ def _prepare_replace(
 ) -> dict[str, Any]:
     original = target.original
     whole = _keep_whole(workspace, original, path)
-    sha256 = write_beside(target.composed, target.key, journals.beside(path), ticker.tick)
+    sha256 = write_beside(target.composed, target.key, journals.beside(path), ticker.tick, digest=True)
     journal.replace(path, sha256)
     kept = [[-1, original.size, whole]]
     return _note(original, "rebuilt", sha256, kept, target.composed.fingerprint(target.key))
@@ -309,7 +309,7 @@ def _prepare_restore(
         written.append(new)
         path.parent.mkdir(parents=True, exist_ok=True)
         with FileSource(workspace.blobs.path(whole.sha256)) as source:
-            copied = write_beside(Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]}), MAIN, new)
+            copied = write_beside(Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]}), MAIN, new, digest=True)
         if copied != original.sha256:
             raise NotFoundError(f"The kept bytes {whole.sha256[:12]}… are damaged.", address=original.path)
         journal.replace(path, original.sha256)

@@ -52,7 +52,7 @@ const ROOMS: Record<StageId, (props: { project: string }) => React.ReactNode> = 
 function Shell({ stage }: { stage: StageId }) {
   const { project = "" } = useParams();
   const [actionsOpen, setActionsOpen] = useState(false);
-  useHotkeys("mod+k", () => setActionsOpen(true), { preventDefault: true });
+  useHotkeys("mod+k", () => setActionsOpen(true), { enableOnFormTags: true, preventDefault: true });
   const Room = ROOMS[stage];
   return (
     <div className="flex h-full flex-col">
@@ -78,7 +78,7 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
       const target = STAGES[Number(event.code.at(-1)) - 1];
       if (target && project) navigate(`/p/${project}/${target.id}`);
     },
-    { preventDefault: true },
+    { enableOnFormTags: true, preventDefault: true },
   );
   return (
     <header className="flex items-center gap-5 px-5 pt-3 pb-2">

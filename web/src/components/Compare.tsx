@@ -4,7 +4,7 @@ import { Slider } from "radix-ui";
 import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { GROUNDS, setLook, useGround } from "../app/look";
-import { BY_KEY } from "../lib/keys";
+import { ANYWHERE, BY_KEY } from "../lib/keys";
 import { centred, fitting, type Size, type View, zoomAt } from "../lib/viewport";
 import { Button, Choice } from "./controls";
 
@@ -63,10 +63,14 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
   useHotkeys("1", () => setView(centred(size, pane, 1)), BY_KEY);
   useHotkeys("[", () => setLevel(Math.max(0, level - 1)), BY_KEY);
   useHotkeys("]", () => setLevel(Math.min(levels - 1, level + 1)), BY_KEY);
-  useHotkeys("s,w,b,d", (event) => {
-    const found = { s: "both", w: "wipe", b: "blink", d: "difference" }[event.key];
-    if (found && hasEdit) setMode(found as Mode);
-  });
+  useHotkeys(
+    "s,w,b,d",
+    (event) => {
+      const found = { s: "both", w: "wipe", b: "blink", d: "difference" }[event.key];
+      if (found && hasEdit) setMode(found as Mode);
+    },
+    ANYWHERE,
+  );
 
   // A wheel listener of React's own cannot keep the page from scrolling.
   const live = useRef(now);
@@ -260,7 +264,7 @@ function Blink({
     setHeld(true);
     setSecond((now) => !now);
   };
-  useHotkeys("space", step, { preventDefault: true });
+  useHotkeys("space", step, { ...ANYWHERE, preventDefault: true });
   useEffect(() => {
     if (held) return;
     const timer = setInterval(() => setSecond((now) => !now), BLINK);

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from brae.core.addresses import safe_path
@@ -15,6 +17,9 @@ from brae.core.textures.encode import encode_like
 from brae.core.textures.files import read_image, read_texture
 
 _LONGEST_STEP = 200
+#: members unpacked by one thread before it takes others
+_BATCH = 64
+_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0)
 
 
 def member_paths(levels: Sequence[str]) -> list[str]:
@@ -50,26 +55,43 @@ def _shorten(path: str) -> str:
 def unpack(archive: Archive, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:
     """Write every member, unpacked, below ``folder``; members that cannot be read are yielded as errors.
 
-    Raises StorageError where the folder cannot be written.
+    Raises StorageError where the folder cannot be written. Unpacking and writing run on all cores.
     """
-    made: set[Path] = set()
-    for index, relative in enumerate(member_paths(archive.levels)):
-        try:
-            data = archive.read(index)
-        except BraeError as error:
-            yield error
-            continue
-        target = folder / relative
-        try:
-            if target.parent not in made:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                made.add(target.parent)
-            with open(target, "wb", buffering=0) as stream:  # noqa: PTH123  a tenth faster over thousands of files
-                stream.write(data)
-        except OSError as error:
-            raise storage_error(error, "write", target) from error
-        if tick:
-            tick()
+    paths = member_paths(archive.levels)
+    root = str(folder)
+    try:
+        for parent in {path.rpartition("/")[0] for path in paths}:
+            (folder / parent).mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise storage_error(error, "make folders in", folder) from error
+
+    def write(indices: range) -> list[BraeError]:
+        faults = []
+        for index in indices:
+            try:
+                data = archive.read(index)
+            except BraeError as error:
+                faults.append(error)
+                continue
+            target = f"{root}/{paths[index]}"
+            try:
+                descriptor = os.open(target, _NEW_FILE, 0o666)
+                try:
+                    written = os.write(descriptor, data)
+                    while written < len(data):
+                        written += os.write(descriptor, data[written:])
+                finally:
+                    os.close(descriptor)
+            except OSError as error:
+                raise storage_error(error, "write", target) from error
+        return faults
+
+    batches = [range(start, min(start + _BATCH, len(archive))) for start in range(0, len(archive), _BATCH)]
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for batch, faults in zip(batches, pool.map(write, batches), strict=True):
+            yield from faults
+            for _ in batch if tick else ():
+                tick()  # type: ignore[misc]
 
 
 def changes_in(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fnmatch
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 
 from brae.core.errors import BraeError, NotFoundError
@@ -15,6 +16,12 @@ from brae.core.sources import ByteSource, FileSource
 #: The folder in which a game's or a person's own layouts lie.
 FOLDER = "brae-layouts"
 _HEAD = 256
+
+
+@lru_cache(maxsize=256)
+def _loaded(path: Path, changed: int, size: int) -> Layout:
+    """A layout file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
+    return load(path)
 
 
 @dataclass
@@ -32,7 +39,8 @@ class Library:
         for folder in folders:
             for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
                 try:
-                    library.add(load(path))
+                    status = path.stat()
+                    library.add(_loaded(path, status.st_mtime_ns, status.st_size))
                 except BraeError as error:
                     library.errors[str(path)] = error
         return library

@@ -11,7 +11,7 @@ import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.model import FieldPart, MembersPart, PixelsPart, Range, TablePart
 from brae.core.layouts.read import Parsed, encode_value, member_ranges
-from brae.core.sources import ByteSource, chunks
+from brae.core.sources import ByteSource, FileSource, chunks
 
 
 @dataclass(frozen=True)
@@ -62,16 +62,6 @@ class Composed:
                 yield segment.data
             else:
                 yield from chunks(self.sources[file], segment.offset, segment.length)
-
-    def write(self, file: str, stream: BinaryIO, progress: Callable[[int], None] | None = None) -> str:
-        """Write a file's new bytes to a stream; ``progress`` is told how many. Returns their SHA-256."""
-        digest = hashlib.sha256()
-        for part in self.read(file):
-            stream.write(part)
-            digest.update(part)
-            if progress:
-                progress(len(part))
-        return digest.hexdigest()
 
     def fingerprint(self, file: str) -> str:
         """A hash of what the file is made of; equal for equal changes to the same original."""
@@ -405,10 +395,40 @@ class _Composer:
                 yield from chunks(self.parsed.sources[file], piece.offset, piece.length)
 
 
-def write_beside(composed: Composed, file: str, target: Path, progress: Callable[[int], None] | None = None) -> str:
-    """Write one file of a result to ``target`` and flush it to the disk; returns its SHA-256."""
-    with target.open("wb", buffering=1 << 20) as stream:
-        digest = composed.write(file, stream, progress)
-        stream.flush()
+def write_beside(
+    composed: Composed,
+    file: str,
+    target: Path,
+    progress: Callable[[int], None] | None = None,
+    *,
+    digest: bool = False,
+) -> str:
+    """Write one file of a result to ``target`` and flush it to the disk; ``progress`` is told how many bytes.
+
+    Returns its SHA-256 where ``digest`` asks for it. Without it the operating system copies what is only copied.
+    """
+    total = hashlib.sha256()
+    with target.open("wb", buffering=0) as stream:
+
+        def put(data: bytes) -> None:
+            view = memoryview(data)
+            while view:
+                view = view[stream.write(view) :]
+            if digest:
+                total.update(data)
+            if progress:
+                progress(len(data))
+
+        for segment in composed.segments[file]:
+            if isinstance(segment, New):
+                put(segment.data)
+                continue
+            start, length = segment.offset, segment.length
+            source = composed.sources[file]
+            if not digest and isinstance(source, FileSource):
+                copied = source.copy_to(stream.fileno(), start, length, progress)
+                start, length = start + copied, length - copied
+            for part in chunks(source, start, length):
+                put(part)
         os.fsync(stream.fileno())
-    return digest
+    return total.hexdigest() if digest else ""

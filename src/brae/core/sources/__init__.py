@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Protocol, runtime_checkable
 
@@ -89,6 +90,28 @@ class FileSource:
         with self._lock:  # Windows has no positioned read
             self._file.seek(offset)
             return self._file.read(length) or b""
+
+    def copy_to(
+        self, descriptor: int, offset: int, length: int, progress: Callable[[int], None] | None = None
+    ) -> int:
+        """Let the operating system copy a range to an open file; returns how many bytes it copied (maybe none)."""
+        check_range(self._size, offset, length)
+        copied = 0
+        if hasattr(os, "copy_file_range"):
+            try:
+                while copied < length:
+                    want = min(length - copied, 64 * CHUNK)
+                    count = os.copy_file_range(self._file.fileno(), descriptor, want, offset + copied)
+                    if count == 0:
+                        break
+                    copied += count
+                    if progress:
+                        progress(count)
+            except OSError as error:
+                # Some file systems cannot; what is left is then copied through memory.
+                if error.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EBADF):
+                    raise
+        return copied
 
     def close(self) -> None:
         """Give the file back to the operating system."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import struct
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
@@ -203,13 +204,34 @@ def write_image(picture: Picture, kind: str = "png", *, alpha: bool = True, quic
     if kind == "dds":
         height, width = picture.shape[:2]
         return dds.write_header(formats.RGBA8, width, height, 1) + formats.RGBA8.encode(picture)
+    if kind == "png" and quick:
+        return _quick_png(picture)
     image = Image.fromarray(np.ascontiguousarray(picture))
     stream = io.BytesIO()
     # Pillow writes 32-bit BMP files without an alpha mask, which many programs then drop.
     if not alpha or kind == "bmp":
         image = image.convert("RGB")
-    image.save(stream, kind, **({"compress_level": 1} if quick and kind == "png" else {}))
+    image.save(stream, kind)
     return stream.getvalue()
+
+
+def _quick_png(picture: Picture) -> bytes:
+    """A PNG (RFC 2083) with every row filtered by 'Sub': twice as fast as choosing a filter for each row.
+
+    For the pictures of a page, of which there are hundreds at a time.
+    """
+    height, width = picture.shape[:2]
+    rows = np.ones((height, 1 + 4 * width), np.uint8)
+    filtered = rows[:, 1:].reshape(height, width, 4)
+    filtered[:, 0] = picture[:, 0]
+    filtered[:, 1:] = picture[:, 1:] - picture[:, :-1]
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    header = struct.pack(">IIBBBBB", width, height, 8, 6, 0, 0, 0)
+    pixels = zlib.compress(rows.tobytes(), 1)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", header) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
 
 
 # ---- reading --------------------------------------------------------------------------------------------

@@ -9,6 +9,7 @@ import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
+import { ANYWHERE } from "../../lib/keys";
 
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
@@ -46,8 +47,8 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
   const step = (position: number) => {
     if (position >= 0 && position <= edit.steps.length) goTo.mutate({ address: edit.address, position });
   };
-  useHotkeys("mod+z", () => step(edit.position - 1), { preventDefault: true });
-  useHotkeys("mod+shift+z,mod+y", () => step(edit.position + 1), { preventDefault: true });
+  useHotkeys("mod+z", () => step(edit.position - 1), { ...ANYWHERE, preventDefault: true });
+  useHotkeys("mod+shift+z,mod+y", () => step(edit.position + 1), { ...ANYWHERE, preventDefault: true });
   const take = (files: FileList | null) => {
     const file = files?.[0];
     if (file) upload.mutate({ address: edit.address, file });

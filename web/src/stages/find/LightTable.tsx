@@ -142,6 +142,8 @@ export function Thumbnail({ project, member, side }: { project: string; member: 
     // Small pictures are enlarged by whole steps, so that every pixel stays square.
     const longest = Math.max(member.width ?? 1, member.height ?? 1);
     const step = Math.floor((side - 12) / longest);
+    // As many pixels as the tile shows, no more: hundreds of them are fetched at a time.
+    const fit = side * window.devicePixelRatio > 150 ? 256 : 128;
     return (
       <img
         loading="lazy"
@@ -150,7 +152,7 @@ export function Thumbnail({ project, member, side }: { project: string; member: 
         draggable={false}
         width={step > 1 ? (member.width ?? 0) * step : undefined}
         className={`max-h-full max-w-full ${step > 1 ? "pixelated" : ""}`}
-        src={pictureUrl(project, member.address, { fit: 256 })}
+        src={pictureUrl(project, member.address, { fit })}
       />
     );
   }

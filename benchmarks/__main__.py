@@ -1,0 +1,244 @@
+"""``make bench``: speed and memory as ratios, measured in one run on one machine.
+
+Single figures depend on the machine and drift; ratios less. The targets stand beside each figure.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import struct
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.parse
+import urllib.request
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import quicktex
+import quicktex.s3tc.bc1
+import quicktex.s3tc.bc3
+from PIL import Image
+
+from brae.core.containers.described import Archive, open_archive
+from brae.core.containers.folders import member_paths, unpack
+from brae.core.layouts.library import Library, open_sources
+from brae.core.layouts.write import write_beside
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_new
+from brae.core.textures.kernels import warm
+from brae.demo import LAYOUTS, art, desktop
+
+LIBRARY = Library.of([LAYOUTS])
+
+
+def best(work: Callable[[], object], times: int = 5) -> float:
+    """The shortest of some runs, in seconds."""
+    found = []
+    for _ in range(times):
+        started = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - started)
+    return min(found)
+
+
+def report(what: str, figure: str, target: str, good: bool) -> None:
+    """One line of the result."""
+    print(f"{'ok  ' if good else 'MISS'} {what:<58} {figure:>24}   wanted: {target}", flush=True)
+
+
+def _open(path: Path) -> Archive:
+    layout = LIBRARY.recognise_file(path)
+    assert layout is not None
+    return open_archive(layout, open_sources(layout, path))
+
+
+def _listing(folder: Path) -> None:
+    content = [(f"tiles/{k % 97:02d}/tile_{k:06d}.ptx", struct.pack("<I", k)) for k in range(100_000)]
+    desktop.write_pair(folder, "many", content)
+    seconds = best(lambda: _open(folder / "many.kist").levels)
+    report("listing 100,000 members with their names", f"{seconds:.2f} s", "under 1 s", seconds < 1)
+
+
+def _archive(folder: Path, members: int, size: int) -> Path:
+    rng = np.random.default_rng(1)
+    half = [rng.bytes(size // 2) for _ in range(16)]
+    content = [
+        (f"d{k % 60:02d}/m{k:05d}.bin", half[k % 16] + bytes([k % 251]) * (size // 2)) for k in range(members)
+    ]
+    desktop.write_pair(folder, "big", content)
+    return folder / "big.kist"
+
+
+def _unpacking(folder: Path) -> None:
+    archive = _open(_archive(folder, 12_000, 8192))
+    paths = member_paths(archive.levels)
+    data = [archive.read(index) for index in range(len(archive))]
+
+    def plain() -> None:
+        out = folder / "plain"
+        for path in {Path(path).parent for path in paths}:
+            (out / path).mkdir(parents=True, exist_ok=True)
+        for path, content in zip(paths, data, strict=True):
+            (out / path).write_bytes(content)
+        shutil.rmtree(out)
+
+    def ours() -> None:
+        list(unpack(archive, folder / "ours"))
+        shutil.rmtree(folder / "ours")
+
+    ratio = best(ours, 3) / best(plain, 3)
+    report("unpacking 12,000 members / writing the same plainly", f"{ratio:.2f} x", "at most 1.5 x", ratio <= 1.5)
+
+
+def _repacking(folder: Path) -> None:
+    path = _archive(folder, 12_000, 16_384)
+    archive = _open(path)
+    change = {5000: archive.pack(5000, np.random.default_rng(2).bytes(40_000))}
+
+    def copy() -> None:
+        # A copy that is as safe: flushed to the disk, and hashed on the way.
+        shutil.copyfile(path.with_suffix(".hold"), folder / "copy")
+        with (folder / "copy").open("rb+") as stream:
+            os.fsync(stream.fileno())
+
+    def repack() -> None:
+        composed = archive.rebuild(change)
+        for file in composed.segments:
+            write_beside(composed, file, folder / f"new.{file}")
+
+    ratio = best(repack, 3) / best(copy, 3)
+    megabytes = path.with_suffix(".hold").stat().st_size >> 20
+    report(f"repack with one change / copying ({megabytes} MiB)", f"{ratio:.2f} x", "at most 1.5 x", ratio <= 1.5)
+
+
+def _patching(folder: Path) -> None:
+    """Patching planned and its ranges found, in a small archive and in one 64 times as large."""
+    seconds = []
+    for name, size in (("small", 512), ("large", 32_768)):
+        content = [(f"m{k:05d}.bin", bytes([k % 251]) * (512 if k == 2000 else size)) for k in range(4000)]
+        desktop.write_pair(folder / name, "big", content)
+        archive = _open(folder / name / "big.kist")
+        seconds.append(best(lambda archive=archive: _patch(archive, 2000), 9))  # type: ignore[misc]
+    ratio = seconds[1] / seconds[0]
+    report("patch in place, archive 64 x as large / small", f"{ratio:.2f} x", "about 1 x", ratio < 1.5)
+
+
+def _patch(archive: Archive, index: int) -> None:
+    composed = archive.patch({index: archive.pack(index, b"tiny")})
+    for file in composed.segments:
+        list(composed.changes(file))
+
+
+def _codecs() -> None:
+    rng = np.random.default_rng(1)
+    y, x = np.mgrid[0:1024, 0:1024] / 1023
+    waves = (
+        255 * x,
+        127 + 127 * np.sin(6 * np.pi * x * y),
+        255 * y,
+        127 + 127 * np.cos(4 * np.pi * x + 2 * np.pi * y),
+    )
+    picture = np.clip(np.rint(np.stack(waves, -1) + rng.normal(0, 6, (1024, 1024, 4))), 0, 255).astype(np.uint8)
+    quick = {"bc1": quicktex.s3tc.bc1.BC1Encoder(5), "bc3": quicktex.s3tc.bc3.BC3Encoder(5)}
+    for number, pixel_format in ((1, formats.BC1), (3, formats.BC3)):
+        source = picture.copy()
+        if number == 1:
+            source[..., 3] = 255
+        data = pixel_format.encode(source)
+        ours = best(lambda f=pixel_format, d=data: f.decode(d, 1024, 1024))  # type: ignore[misc]
+        theirs = best(lambda n=number, d=data: np.asarray(Image.frombytes("RGBA", (1024, 1024), d, "bcn", n)))  # type: ignore[misc]
+        ratio = theirs / ours
+        report(f"{pixel_format.title} decoding, speed against Pillow", f"{ratio:.2f} x", "at least 1 x", ratio >= 1)
+        raw = quicktex.RawTexture.frombytes(source.tobytes(), 1024, 1024)
+        ours = best(lambda f=pixel_format, s=source: f.encode(s), 3)  # type: ignore[misc]
+        theirs = best(lambda e=quick[pixel_format.name], r=raw: e.encode(r), 3)  # type: ignore[misc]
+        decoded = pixel_format.decode(data, 1024, 1024)
+        other = pixel_format.decode(bytes(quick[pixel_format.name].encode(raw)), 1024, 1024)
+        gain = _psnr(source, decoded) - _psnr(source, other)
+        report(
+            f"{pixel_format.title} encoding against quicktex level 5",
+            f"{theirs / ours:.2f} x, {gain:+.2f} dB",
+            "(no target yet)",
+            True,
+        )
+
+
+def _psnr(a: np.ndarray, b: np.ndarray) -> float:
+    return float(10 * np.log10(255**2 / np.mean((a[..., :3].astype(float) - b[..., :3]) ** 2)))
+
+
+def _server(folder: Path) -> None:
+    """From the command to the first page, and a hundred thumbnails, as a browser sees them."""
+    subprocess.run(
+        [sys.executable, "-m", "brae.cli", "demo", "--into", folder / "home/games", "--no-start"],
+        check=True,
+        capture_output=True,
+    )
+    command = [sys.executable, "-m", "brae.cli", "demo", "--no-browser", "--home", str(folder / "home")]
+    started = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    try:
+        address = next(re.search(r"http://\S+", line).group() for line in process.stdout if "http" in line)  # type: ignore[union-attr]
+        urllib.request.urlopen(address).read()
+        seconds = time.perf_counter() - started
+        report("server start to the first page", f"{seconds:.2f} s", "under 3 s", seconds < 3)
+        time.sleep(3)
+        pictures = [art.rock(np.random.default_rng(k), 256) for k in range(5)]
+        content = [(f"t{k:03d}.ptx", desktop.ptx(pictures[k % 5], "bc1", None, stamp=k)) for k in range(100)]
+        desktop.write_pair(folder / "thumbs", "thumbs", content)
+        request = urllib.request.Request(
+            f"{address}api/projects",
+            f'{{"path": "{folder / "thumbs"}"}}'.encode(),
+            {"Content-Type": "application/json"},
+        )
+        urllib.request.urlopen(request).read()
+        time.sleep(3)
+
+        def fetch(name: str) -> int:
+            query = urllib.parse.urlencode({"address": f"thumbs.kist//{name}", "fit": 128})
+            return len(urllib.request.urlopen(f"{address}api/projects/thumbs/picture?{query}").read())
+
+        fetch("t000.ptx")
+        started = time.perf_counter()
+        with ThreadPoolExecutor(6) as pool:
+            list(pool.map(fetch, [name for name, _ in content]))
+        seconds = time.perf_counter() - started
+        report(
+            "a hundred thumbnails of 256 px textures, as the page asks",
+            f"{seconds:.2f} s",
+            "under 1 s",
+            seconds < 1,
+        )
+    finally:
+        process.terminate()
+        process.wait()
+
+
+def main() -> None:
+    """Run everything."""
+    warm()
+    with tempfile.TemporaryDirectory(prefix="brae-bench-") as name:
+        folder = Path(name)
+        started = time.perf_counter()
+        desktop.generate(folder / "demo")
+        seconds = time.perf_counter() - started
+        report("the demo game made", f"{seconds:.1f} s", "under 10 s", seconds < 10)
+        for index, part in enumerate((_listing, _unpacking, _repacking, _patching, _server)):
+            part(folder / str(index))
+    _codecs()
+    seconds = best(
+        lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),
+        1,
+    )
+    print(f"     2048 x 2048 to BC3 with all levels (worst case, noise): {seconds:.2f} s")
+
+
+if __name__ == "__main__":
+    main()
