@@ -9,7 +9,7 @@ UI := src/brae/ui/index.html
 CHROMIUM ?= /usr/bin/chromium
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
-.PHONY: setup demo test lint bench wheel openapi format clean
+.PHONY: setup demo test lint bench screenshots wheel openapi format clean
 
 setup: $(DEPS) $(UI) $(KERNELS)
 
@@ -62,6 +62,9 @@ format: $(DEPS) $(MODULES)
 
 bench: setup
 	$(BIN)/python -m benchmarks
+
+screenshots: setup $(CHROMIUM)
+	$(BIN)/python -m tests.e2e.tour docs/screenshots
 
 wheel: setup
 	$(BIN)/python -m hatchling build -t wheel -d dist

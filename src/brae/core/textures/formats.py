@@ -10,7 +10,7 @@ from typing import Any, Literal, Protocol
 import numpy as np
 
 from brae.core.errors import LimitError, TruncatedError, UnknownFormatError
-from brae.core.textures.kernels import bc, over_rows
+from brae.core.textures.kernels import over_rows
 
 #: R, G, B, A of 8 bits, shape (height, width, 4), row 0 at the top
 Picture = np.ndarray[Any, np.dtype[np.uint8]]
@@ -139,14 +139,22 @@ class BlockCompressed:
     title: str
     block_bytes: int
     alpha: Alpha
-    decoder: Callable[..., Any]
-    encoder: Callable[..., Any]
+    #: names of functions in kernels.bc, imported when they are first needed
+    decoder: str
+    encoder: str
     block: int = 4
+
+    @staticmethod
+    def _kernel(name: str) -> Callable[..., Any]:
+        from brae.core.textures.kernels import bc
+
+        found: Callable[..., Any] = getattr(bc, name)
+        return found
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         words = np.frombuffer(_exact(self, data, width, height), "<u4").astype(np.uint32)
         out = np.empty((height, width), np.uint32)
-        over_rows(self.decoder, -(-height // 4), words, out)
+        over_rows(self._kernel(self.decoder), -(-height // 4), words, out)
         return out.view(np.uint8).reshape(height, width, 4)
 
     def encode(
@@ -169,7 +177,7 @@ class BlockCompressed:
             )
         else:
             out, todo = np.frombuffer(keep, "<u4").astype(np.uint32), np.require(changed, bool, ["C", "W"])
-        over_rows(self.encoder, rows, words, todo, clear, *single_colour_tables(), out)
+        over_rows(self._kernel(self.encoder), rows, words, todo, clear, *single_colour_tables(), out)
         return out.astype("<u4", copy=False).tobytes()
 
 
@@ -198,8 +206,8 @@ def register(pixel_format: PixelFormat) -> PixelFormat:
     return pixel_format
 
 
-BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", bc.decode_bc1, bc.encode_bc1))
-BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", bc.decode_bc3, bc.encode_bc3))
+BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", "decode_bc1", "encode_bc1"))
+BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", "encode_bc3"))
 RGBA8 = register(Channels("rgba8", "RGBA 8-bit", (0, 1, 2, 3), "full"))
 BGRA8 = register(Channels("bgra8", "BGRA 8-bit", (2, 1, 0, 3), "full"))
 RGB8 = register(Channels("rgb8", "RGB 24-bit", (0, 1, 2), "none"))

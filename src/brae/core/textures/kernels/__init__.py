@@ -12,16 +12,10 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
-from numba import njit
-
 _CORES = os.cpu_count() or 1
 _POOL = ThreadPoolExecutor(_CORES, thread_name_prefix="kernel")
 #: below this many block rows the threads cost more than they save
 _ROWS_WORTH_A_THREAD = 32
-
-#: how every kernel is compiled; small helpers are inlined by LLVM
-kernel = njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
-helper = njit(nogil=True, error_model="numpy", fastmath=True, inline="never", cache=True)
 
 
 def over_rows(work: Callable[..., Any], rows: int, *arguments: Any) -> None:

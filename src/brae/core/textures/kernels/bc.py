@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels import helper, kernel
+from brae.core.textures.kernels.compiled import helper, kernel
 
 U8, U2 = np.uint32(8), np.uint32(2)
 OPAQUE = np.uint32(0xFF000000)
