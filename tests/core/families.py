@@ -64,11 +64,15 @@ def _flat(members: Members) -> dict[str, bytes]:
     body, table = b"", b""
     start = 16 + 36 * len(members)
     start += -start % 4
+    # The data lies in another order than the directory.
+    places = {}
+    for number in sorted(range(len(members)), key=lambda number: zlib.crc32(members[number][0].encode())):
+        places[number] = start + len(body)
+        body += _pad(members[number][1], 4, b"\xff")
     for number, (name, data) in enumerate(members):
         table += struct.pack(
-            ">24sIIHH", name.encode(), start + len(body), len(data), sum(data) & 0xFFFF, number * 7 % 65536
+            ">24sIIHH", name.encode(), places[number], len(data), sum(data) & 0xFFFF, number * 7 % 65536
         )
-        body += _pad(data, 4, b"\xff")
     total = start + len(body)
     head = struct.pack(">4sHII2s", b"FLAT", len(members), total, 0, b"\x07\x09")
     words = struct.unpack(">4I", head)
@@ -99,21 +103,25 @@ parts:
       - {field: real, type: u32, role: real-size}
       - {field: name_at, type: u32, role: name-offset}
       - {field: name_size, type: u16, role: name-length}
-  - {names: names, size: names_size, encoding: latin-1}
+  - {names: names, size: names_size, encoding: latin-1, base: 0}
   - {members: data, at: 20, of: entries, base: 20, compression: zlib, pad_last: false, align: 2}
 """
 
 
 def _tail(members: Members) -> dict[str, bytes]:
     body, table, names = b"", b"", b""
-    for number, (name, data) in enumerate(members):
+    rows = []
+    for name, data in members:
         body = _pad(body, 2)
         packed = zlib.compress(data, 9)
         raw = name.encode("latin-1")
-        table += struct.pack("<IIIIH", len(body), len(packed), len(data), len(names), len(raw))
-        table += struct.pack("<HI", number, 0xABCD0000 + number)  # six bytes that the layout does not explain
+        rows.append((len(body), len(packed), len(data), len(names), len(raw)))
         names += raw
         body += packed
+    names_at = 20 + len(body) + 24 * len(members)  # records point into the file, not into the block
+    for number, (at, stored, real, name_at, name_size) in enumerate(rows):
+        table += struct.pack("<IIIIH", at, stored, real, names_at + name_at, name_size)
+        table += struct.pack("<HI", number, 0xABCD0000 + number)  # six bytes that the layout does not explain
     check = zlib.adler32(table, zlib.adler32(names))
     head = struct.pack("<3sBIIII", b"TL\x01", 9, 20 + len(body), len(members), len(names), check)
     return {"main": head + body + table + names}

@@ -10,6 +10,8 @@ from PIL import Image
 
 from brae.core.layouts.library import Library
 from brae.core.match.textures import Finding, apply_remedies, find, is_power_of_two, match, resize
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_new
 from brae.core.textures.files import TextureFile, read_image, read_texture
 from brae.demo import art, desktop
 
@@ -39,7 +41,8 @@ def lamp() -> np.ndarray:
 def test_an_untouched_file_has_no_findings(library: Library, lamp: np.ndarray) -> None:
     texture = _texture(library, lamp)
     sheet, data = match(read_image(_save(texture.picture())), texture, texture.recipe(), [], "x.png")
-    assert (sheet.findings, sheet.psnr, sheet.blocks_kept) == ([], None, sheet.blocks)
+    assert (sheet.open_findings, sheet.psnr, sheet.blocks_kept) == ([], None, sheet.blocks)
+    assert [finding.id for finding in sheet.findings] == ["mip-count"], "an image editor saves one level"
     assert all(row.same for row in sheet.properties)
     assert data == texture.write(texture.levels, 64, 128)
 
@@ -118,6 +121,19 @@ def test_depth_palette_and_file_type(library: Library, photo: np.ndarray) -> Non
     assert jpeg["file-type"].severity == "shows"
     assert "file-name" in jpeg, "the name says .png, the bytes are JPEG"
     assert "file-name" not in _found(_save(opaque, "RGB", "JPEG", quality=95), texture, name="x.jpg")
+
+
+def test_another_encoding_is_put_right_by_itself(library: Library, photo: np.ndarray) -> None:
+    opaque = photo.copy()
+    opaque[..., 3] = 255
+    texture = _texture(library, opaque, "bc1")
+    edit = encode_new(texture.picture(), formats.BC3, 3)
+    sheet, data = match(read_image(edit), texture, texture.recipe(), [], "x.dds")
+    found = {finding.id: finding for finding in sheet.findings}
+    assert found["pixel-format"].severity == found["mip-count"].severity == "stops"
+    assert not sheet.open_findings, "both are put right without being asked"
+    result = read_texture(data, library)
+    assert (result.header.format.name, result.header.levels) == ("bc1", 7)
 
 
 def test_resizing_keeps_colour_at_clear_edges() -> None:

@@ -109,7 +109,7 @@ def test_pictures_are_worth_looking_at(made_demo: Path) -> None:
     for drawing in desktop._drawings():
         picture = drawing.draw()
         colours = len(np.unique(picture.reshape(-1, 4), axis=0))
-        assert colours > 15, drawing.name
+        assert colours > 8, drawing.name
     tile = art.water(np.random.default_rng(1), 64)
     seam = np.abs(tile[:, 0].astype(int) - tile[:, -1]).mean()
     inside = np.abs(np.diff(tile.astype(int), axis=1)).mean()

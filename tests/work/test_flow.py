@@ -6,6 +6,7 @@ import hashlib
 import os
 import shutil
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -216,6 +217,29 @@ def test_a_full_disk_changes_nothing(workspace: Workspace, opened: Path, monkeyp
     monkeypatch.undo()
     builds.build(workspace, "skerry")
     assert play(opened).refused is None
+
+
+@pytest.mark.parametrize("noisy", [False, True])
+def test_a_read_only_game_is_refused_before_anything(
+    workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch, noisy: bool
+) -> None:
+    """As root permissions do not count, so the operating system's refusal is made."""
+    come_back(workspace, SAIL, paint(workspace, SAIL, noisy=noisy))
+    before = digests(opened)
+    real = Path.open
+
+    def refusing(self: Path, mode: str = "r", *arguments: Any, **named: Any) -> Any:
+        if opened in self.parents and mode != "rb":
+            raise PermissionError(13, "Permission denied", str(self))
+        return real(self, mode, *arguments, **named)
+
+    monkeypatch.setattr(Path, "open", refusing)
+    with pytest.raises(StorageError, match="may not write"):
+        builds.build(workspace, "skerry")
+    monkeypatch.undo()
+    assert digests(opened) == before
+    assert not list(workspace.home.journals.iterdir())
+    assert builds.plan(workspace, "skerry").files, "it is still to be built"
 
 
 def test_versions_undo_and_redo(workspace: Workspace, opened: Path) -> None:

@@ -133,6 +133,31 @@ def test_killed_for_real(ready: tuple[Path, Path, dict[str, str], dict[str, str]
         workspace.close()
 
 
+def test_a_file_changed_after_the_kill_can_still_be_restored(
+    ready: tuple[Path, Path, dict[str, str], dict[str, str]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The build was committed, then killed; before Brae starts again something else overwrites the file."""
+    game, home, before, _ = ready
+
+    def killed(_: journals.Journal) -> None:
+        raise Killed
+
+    workspace = Workspace(Home(home))
+    monkeypatch.setattr(journals.Journal, "apply", killed)
+    with pytest.raises(Killed):
+        builds.build(workspace, "skerry")
+    monkeypatch.undo()
+    workspace.close()
+    (game / "data/harbour.hold").write_bytes(b"something else")
+    for left in game.rglob("*.brae-new"):
+        left.unlink()
+    workspace = Workspace(Home(home))
+    assert not (home / "journals/skerry.json").exists()
+    builds.restore(workspace, "skerry", force=True)
+    assert _visible(game) == before
+    workspace.close()
+
+
 def test_a_journal_that_cannot_be_finished_says_so(tmp_path: Path) -> None:
     target = tmp_path / "file"
     target.write_bytes(b"old")

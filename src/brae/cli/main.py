@@ -95,11 +95,11 @@ def serve(
 
 def _library(file: Path) -> Library:
     from brae.demo import LAYOUTS
-    from brae.store import Home
+    from brae.store.home import usual_place
 
     # A game's own layouts lie in its folder, which may be some levels above the archive.
     own = [parent / FOLDER for parent in reversed(file.resolve().parents)]
-    return Library.of([LAYOUTS, Home().layouts, *own])
+    return Library.of([LAYOUTS, usual_place() / "layouts", *own])
 
 
 def _layout(file: Path, layout: str | None, library: Library) -> Layout | None:

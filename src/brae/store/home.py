@@ -16,11 +16,16 @@ class InUseError(ReadOnlyError):
     code = "in-use"
 
 
+def usual_place() -> Path:
+    """Where this system keeps programs' data (nothing is made there)."""
+    return user_data_path("brae", appauthor=False)
+
+
 class Home:
     """A folder of Brae's own; nothing is written outside it but the game's files on a build."""
 
     def __init__(self, path: Path | None = None) -> None:
-        self.path = (path or user_data_path("brae", appauthor=False)).resolve()
+        self.path = (path or usual_place()).resolve()
         try:
             for folder in (self.path, self.exchange, self.layouts, self.journals, self.locks):
                 folder.mkdir(parents=True, exist_ok=True)

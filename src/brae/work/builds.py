@@ -222,6 +222,9 @@ def _carry_out(
     try:
         for target in targets:
             path = Path(project.folder) / target.original.path
+            if path.exists():
+                with path.open("r+b"):  # refused now where it is read-only or in use, not half-way
+                    pass
             if target.plan.way == "patch":
                 note["files"].append(_prepare_patch(workspace, target, path, journal))
                 ticker.tick(target.plan.size_after)

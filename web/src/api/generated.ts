@@ -1149,10 +1149,15 @@ export interface components {
             /** Applied */
             applied: boolean;
             /**
+             * Automatic
+             * @default false
+             */
+            automatic: boolean;
+            /**
              * Id
              * @enum {string}
              */
-            id: "resize" | "restore-alpha" | "make-opaque" | "flip";
+            id: "resize" | "restore-alpha" | "make-opaque" | "flip" | "convert" | "make-mips";
             /** Label */
             label: string;
         };

@@ -106,13 +106,11 @@ export const usePutInWork = (project: string) =>
     (addresses: string[]) =>
       take(client.POST("/api/projects/{project_id}/edits", { ...at(project), body: { addresses } })),
     (edits: Edit[]) => {
-      toast.success(
-        edits.length === 1 ? `${edits[0]?.name} is in work` : `${edits.length} items are in work`,
-        {
-          description:
-            "Open the file from the exchange folder in your image editor; save it and it comes back.",
-        },
-      );
+      // A single item is shown on Edit at once, with its file; nothing more need be said.
+      if (edits.length > 1)
+        toast.success(`${edits.length} items are in work`, {
+          description: "Open their files from the exchange folder; each one you save comes back.",
+        });
     },
   );
 
@@ -165,10 +163,8 @@ export const useBuild = (project: string) =>
 
 export const useRestore = (project: string) =>
   useAct(
-    (paths: string[] | null) =>
-      take(
-        client.POST("/api/projects/{project_id}/restore", { ...at(project), body: { paths, force: false } }),
-      ),
+    ({ paths, force = false }: { paths: string[] | null; force?: boolean }) =>
+      take(client.POST("/api/projects/{project_id}/restore", { ...at(project), body: { paths, force } })),
     (result) => {
       toast.success(
         result.files.length === 1

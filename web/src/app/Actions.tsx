@@ -51,7 +51,7 @@ export function Actions({
       {
         group: "Game",
         name: "Restore every original",
-        run: () => restore.mutate(null, { onSuccess: () => go("build") }),
+        run: () => restore.mutate({ paths: null }, { onSuccess: () => go("build") }),
       },
       { group: "Game", name: "Look through the game again", run: () => again.mutate(project) },
     );

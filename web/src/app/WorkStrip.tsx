@@ -30,10 +30,10 @@ export function WorkStrip({ project }: { project: string }) {
               }`}
               title={edit.file}
             >
-              <span className="ground grid size-[46px] shrink-0 place-items-center overflow-hidden rounded">
+              <span className="ground size-[46px] shrink-0 overflow-hidden rounded">
                 <img
                   alt=""
-                  className="max-h-full max-w-full"
+                  className="size-full object-contain"
                   src={pictureUrl(project, edit.address, {
                     which: edit.position ? "edit" : "original",
                     level: Math.max(0, Math.min(edit.position ? edit.result_levels - 1 : edit.levels - 1, 1)),

@@ -12,18 +12,19 @@ const SIGNS = {
 /** Each finding with what the game would do, and its remedy as a button. */
 export function Findings({ project, edit }: { project: string; edit: Edit }) {
   const set = useSetRemedies(project);
-  const findings = edit.sheet?.findings ?? [];
+  const all = edit.sheet?.findings ?? [];
+  const automatic = all.filter((finding) => finding.remedy?.automatic);
+  const findings = all.filter((finding) => !finding.remedy?.automatic);
   const applied = edit.steps[edit.position - 1]?.remedies ?? [];
   // One remedy may put several findings right; it is offered once.
   const offered = new Set<string>();
-  if (findings.length === 0)
-    return (
-      <p className="flex items-center gap-2 text-moss">
-        <CheckCircle2 aria-hidden className="size-5" /> Nothing that the game would trip over.
-      </p>
-    );
   return (
     <ul className="grid gap-2">
+      {findings.length === 0 && (
+        <li className="flex items-center gap-2 text-moss">
+          <CheckCircle2 aria-hidden className="size-5" /> Nothing that the game would trip over.
+        </li>
+      )}
       {findings.map((finding) => {
         const first = finding.remedy && !offered.has(finding.remedy.id);
         if (finding.remedy) offered.add(finding.remedy.id);
@@ -44,6 +45,11 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
           />
         );
       })}
+      {automatic.length > 0 && (
+        <li className="text-[14px] text-quiet">
+          Put right by itself: {automatic.map((finding) => finding.remedy?.label.toLowerCase()).join("; ")}.
+        </li>
+      )}
     </ul>
   );
 }

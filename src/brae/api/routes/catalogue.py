@@ -115,7 +115,7 @@ def members(
 
 def _edit_states(session: Session, project_id: str) -> dict[str, str]:
     query = select(Edit.address, Edit.state).where(Edit.project_id == project_id, Edit.in_work)
-    return dict(row._tuple() for row in session.execute(query))
+    return dict(session.execute(query).all())
 
 
 def _member_view(member: Member, states: dict[str, str]) -> MemberView:

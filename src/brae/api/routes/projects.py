@@ -93,7 +93,7 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         by_state = (
             select(Edit.state, func.count()).where(Edit.project_id == project_id, Edit.in_work).group_by(Edit.state)
         )
-        states = dict(row._tuple() for row in session.execute(by_state))
+        states = dict(session.execute(by_state).all())
         built = session.scalar(
             select(func.count()).where(Original.project_id == project_id, Original.state != "original")
         )

@@ -11,6 +11,7 @@ import numpy as np
 from brae.core import addresses, compression
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
 from brae.core.layouts import checksums
+from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import MAIN, Column, Layout, MembersPart, NamesPart, TablePart
 from brae.core.layouts.read import Parsed, member_ranges, parse
 from brae.core.layouts.write import Composed, MemberChange, compose
@@ -234,6 +235,8 @@ def _names(parsed: Parsed, part: TablePart) -> list[str]:
         raise LayoutError("The role 'name-offset' needs a part 'names'.")
     block = parsed.content(block_part.name)
     places = table[pointer.field].astype(np.int64)
+    if block_part.base is not None:
+        places += evaluate(block_part.base, parsed.values) - parsed.regions[block_part.name].start
     bad = np.flatnonzero((places < 0) | (places >= len(block)))
     if len(bad):
         raise FormatError(

@@ -208,6 +208,9 @@ class NamesPart(Placed):
 
     names: Name
     size: Expression
+    base: Expression | None = Field(
+        None, description="what the records' places are counted from; without it, from where the block begins"
+    )
     encoding: Literal["ascii", "utf-8", "latin-1"] = "utf-8"
 
     @property

@@ -17,7 +17,7 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
-from brae.core.layouts.model import FieldPart, MembersPart, PixelsPart, Range, TablePart
+from brae.core.layouts.model import FieldPart, MembersPart, NamesPart, PixelsPart, Range, TablePart
 from brae.core.layouts.read import Parsed, encode_value, member_ranges
 from brae.core.sources import ByteSource, FileSource, chunks
 
@@ -165,6 +165,7 @@ class _Composer:
     def run(self) -> Composed:
         for file in self.parsed.sources:
             self._lay_out(file)
+        self._move_names()
         for name, region in self.parsed.regions.items():
             if isinstance(region.part, FieldPart) and region.part.checksum is None:
                 self.contents[name][:] = [New(self._field(region.part))]
@@ -210,6 +211,21 @@ class _Composer:
             new_end = new_start + sum(piece.length for piece in content)
         pieces.append((None, [Copy(old_end, source.size - old_end)]))
         self.order[file] = pieces
+
+    def _move_names(self) -> None:
+        """Records that point into the file follow a block of names that moved."""
+        for part in self.parsed.layout.parts:
+            if not isinstance(part, NamesPart) or part.base is None:
+                continue
+            bases = [
+                expressions.evaluate(part.base, values) for values in (self.parsed.values, self._known_values())
+            ]
+            shift = self.starts[part.name] - self.parsed.regions[part.name].start + bases[0] - bases[1]
+            for region in self.parsed.regions.values():
+                column = region.part.column("name-offset") if isinstance(region.part, TablePart) else None
+                if column is not None and shift:
+                    table = self.tables[region.part.name]
+                    self._store(table, column.field, slice(None), table[column.field].astype(np.int64) + shift)
 
     @staticmethod
     def _gap(source: ByteSource, old_end: int, old_next: int, new_end: int, align: int, fill: int) -> list[Segment]:
@@ -280,12 +296,12 @@ class _Composer:
         new_offsets[untouched] = moved[untouched]
         column = table_part.column("offset")
         assert column is not None
-        base = expressions.evaluate(part.base, self._known_values(part))
+        base = expressions.evaluate(part.base, self._known_values())
         self._store(table, column.field, slice(None), new_offsets - base)
         return segments
 
-    def _known_values(self, part: MembersPart) -> dict[str, int]:
-        """Values for ``base``, with fields that locate a part already at their new place."""
+    def _known_values(self) -> dict[str, int]:
+        """Values for a ``base``, with fields that locate a part already at their new place."""
         values = dict(self.parsed.values)
         for other in self.parsed.layout.parts:
             if isinstance(other, FieldPart) and other.locates in self.starts:

@@ -16,7 +16,7 @@ from brae.core.textures.formats import Picture
 
 #: 'stops': the game would refuse or break; 'shows': it would look wrong; 'note': good to know
 Severity = Literal["stops", "shows", "note"]
-RemedyId = Literal["resize", "restore-alpha", "make-opaque", "flip"]
+RemedyId = Literal["resize", "restore-alpha", "make-opaque", "flip", "convert", "make-mips"]
 
 REMEDIES: dict[RemedyId, str] = {
     "resize": "Resize to the original's sides",
@@ -32,6 +32,8 @@ class Remedy(BaseModel):
     id: RemedyId
     label: str
     applied: bool
+    #: always applied: encoding like the original is not a choice
+    automatic: bool = False
 
 
 class Finding(BaseModel):
@@ -200,6 +202,7 @@ def _findings(
                 in_game="Graphics hardware may refuse it or leave out its mip levels.",
                 remedy=_remedy("resize", remedies),
             )
+    yield from _encoding_findings(image, original, recipe)
     yield from _alpha_findings(image, before, original.header.format, recipe, remedies)
     if _is_upside_down(picture, before):
         yield Finding(
@@ -247,6 +250,30 @@ def _findings(
             title=f"{size:,} bytes instead of {recipe.size:,}",
             in_game="Some loaders accept only the very same size.",
             remedy=None if resized else _remedy("resize", remedies),
+        )
+
+
+def _encoding_findings(image: ImageFile, original: TextureFile, recipe: Recipe) -> Iterator[Finding]:
+    """What the original's encoding asks for; Brae does it by itself."""
+    title = original.header.format.title
+    if image.type == "dds" and image.mode != title:
+        yield Finding(
+            id="pixel-format",
+            severity="stops",
+            title=f"The file's pixels are {image.mode}, the original's {title}",
+            in_game="Many games refuse another pixel format.",
+            remedy=Remedy(id="convert", label=f"Converted to {title}", applied=True, automatic=True),
+        )
+    if recipe.levels > 1 and image.levels != recipe.levels:
+        have = "no mip levels" if image.levels == 1 else f"{image.levels} mip levels"
+        yield Finding(
+            id="mip-count",
+            severity="stops",
+            title=f"The file has {have}, the original {recipe.levels}",
+            in_game="The game may refuse it, or it flickers in the distance.",
+            remedy=Remedy(
+                id="make-mips", label=f"{recipe.levels} levels made from the picture", applied=True, automatic=True
+            ),
         )
 
 
@@ -307,7 +334,7 @@ def properties(
             f"{image.mode}, {image.bits} bits",
             made.format.title if made else "–",
         ),
-        ("Mip levels", str(head.levels), "1", str(made.levels) if made else "–"),
+        ("Mip levels", str(head.levels), str(image.levels), str(made.levels) if made else "–"),
         (
             "Transparency",
             _ALPHA_WORDS[recipe.alpha],

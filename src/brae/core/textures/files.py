@@ -134,6 +134,8 @@ class ImageFile:
     mode: str
     has_alpha: bool
     bits: int
+    #: mip levels in the file itself
+    levels: int = 1
 
 
 def image_type(head: bytes) -> str | None:
@@ -150,9 +152,8 @@ def read_image(data: bytes) -> ImageFile:
     """
     if data[:4] == dds.MAGIC:
         texture = read_dds(data)
-        return ImageFile(
-            texture.picture(), "dds", texture.header.format.title, texture.header.format.alpha != "none", 8
-        )
+        head = texture.header
+        return ImageFile(texture.picture(), "dds", head.format.title, head.format.alpha != "none", 8, head.levels)
     kind = image_type(data[:16])
     if kind is None:
         raise UnknownFormatError(

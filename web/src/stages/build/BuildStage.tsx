@@ -212,7 +212,7 @@ function InTheGame({ project, addresses }: { project: string; addresses: string[
               >
                 <img
                   alt={`${edit.name}, ${which}`}
-                  className="max-h-full max-w-full object-contain"
+                  className="size-full object-contain"
                   src={pictureUrl(project, edit.address, { which, revision: edit.revision })}
                 />
               </span>
@@ -247,9 +247,11 @@ function GameFiles({ project }: { project: string }) {
           {file.changed_behind && <p className="text-rust">{file.changed_behind}</p>}
           <Confirm
             title={`Put ${file.path} back?`}
-            words="The file becomes what it was when the game was opened, checked by its hash. Your edits stay in work and can be built again."
+            words={`The file becomes what it was when the game was opened, checked by its hash. ${
+              file.changed_behind ? "What lies there now is kept too. " : ""
+            }Your edits stay in work and can be built again.`}
             act="Put it back"
-            onAct={() => restore.mutate([file.path])}
+            onAct={() => restore.mutate({ paths: [file.path], force: !!file.changed_behind })}
           >
             <Button look="quiet">Put back this file</Button>
           </Confirm>
@@ -273,7 +275,7 @@ function GameFiles({ project }: { project: string }) {
           title="Put every original back?"
           words={`${many(changed.length, "file")} of the game become what they were when it was opened, checked by their hashes. Your edits stay in work and can be built again.`}
           act="Put all of it back"
-          onAct={() => restore.mutate(null)}
+          onAct={() => restore.mutate({ paths: null })}
         >
           <Button className="justify-self-start" disabled={restore.isPending}>
             <RotateCcw aria-hidden className="size-4" /> Restore every original

@@ -48,7 +48,7 @@ function Row({ project, edit }: { project: string; edit: Edit }) {
     <span className="ground grid size-28 place-items-center overflow-hidden rounded-lg p-1">
       <img
         alt={which}
-        className="max-h-full max-w-full"
+        className="size-full object-contain"
         src={pictureUrl(project, edit.address, { which, revision: edit.revision })}
       />
     </span>

@@ -1,0 +1,113 @@
+"""Every type of value, in either order of bytes; textures whose layout says things once for all."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+import pytest
+
+from brae.core.errors import FormatError, LayoutError, UnknownFormatError
+from brae.core.layouts.load import parse as parse_layout
+from brae.core.layouts.model import MAIN
+from brae.core.layouts.read import parse
+from brae.core.layouts.write import compose
+from brae.core.sources import BytesSource
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_like
+from brae.core.textures.files import read_dds, read_described
+
+NUMBERS = {
+    "u8": (200, "B"), "i8": (-7, "b"), "u16": (50_000, "H"), "i16": (-300, "h"), "u32": (4_000_000_000, "I"),
+    "i32": (-70_000, "i"), "u64": (2**63 + 5, "Q"), "i64": (-(2**40), "q"), "f32": (0.5, "f"), "f64": (-1e9, "d"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("endian", ["little", "big"])
+def test_every_scalar(endian: str) -> None:
+    parts = "".join(f"- {{field: v_{name}, type: {name}}}\n" for name in NUMBERS)
+    layout = parse_layout(
+        f"layout: all\ntitle: All\nkind: archive\nendian: {endian}\nparts:\n{parts}"
+        "- {field: title, type: string, end: nul, length: 40}\n"
+        "- {field: tag, type: string, length: v_u8 - 192, encoding: latin-1}\n"
+        "- {field: count, type: u16, align: 4, counts: list}\n"
+        "- {table: list, count: count, record: [{field: at, type: u16, role: offset},"
+        " {field: n, type: u16, role: stored-size}]}\n"
+        "- {members: data, of: list}\n"
+    )
+    sign = "<" if endian == "little" else ">"
+    data = b"".join(struct.pack(sign + code, value) for value, code in NUMBERS.values())
+    data += b"a title\0" + b"\xe9" * 8
+    data += bytes(-len(data) % 4)
+    data += struct.pack(sign + "HHH", 1, len(data) + 6, 3) + b"abc"
+    parsed = parse(layout, {MAIN: BytesSource(data)})
+    for name, (value, _) in NUMBERS.items():
+        if name[0] in "ui":
+            assert parsed.values[f"v_{name}"] == value
+    assert (parsed.texts["title"], parsed.texts["tag"]) == (b"a title\0", b"\xe9" * 8)
+    assert b"".join(compose(parsed).read(MAIN)) == data
+    with pytest.raises(FormatError, match="No zero byte"):
+        parse(layout, {MAIN: BytesSource(data.replace(b"a title\0", b"x" * 8).replace(b"\0", b"\1"))})
+
+
+PLAIN = """
+layout: plain
+title: Sides only; the rest holds for every texture of the game
+kind: texture
+endian: big
+pixel_format: bc1
+orientation: bottom-up
+parts:
+  - {field: magic, type: u32, value: 0x50494331}
+  - {field: height, type: u32, role: height}
+  - {field: width, type: u32, role: width}
+  - {field: size, type: u32, measures: pixels}
+  - {pixels: pixels, align: 32}
+"""
+
+
+def test_what_holds_for_every_texture(photo: np.ndarray) -> None:
+    layout = parse_layout(PLAIN)
+    picture = photo.copy()
+    picture[..., 3] = 255
+    pixels = formats.BC1.encode(np.ascontiguousarray(picture[::-1]))
+    data = struct.pack(">IIII", 0x50494331, 64, 96, len(pixels) + 5) + bytes(16) + pixels + b"extra"
+    texture = read_described(layout, data)
+    assert (texture.header.width, texture.header.levels, texture.header.orientation) == (96, 1, "bottom-up")
+    assert np.abs(texture.picture().astype(int) - picture).mean() < 6, "shown the right way up"
+    assert encode_like(texture.picture(), texture, texture.recipe()).data == data, "what lies behind is kept"
+    smaller = encode_like(texture.picture()[:32, :32], texture, texture.recipe()).data
+    assert struct.unpack_from(">IIII", smaller) == (0x50494331, 32, 32, 32 * 32 // 2 + 5)
+    assert smaller.endswith(b"extra")
+
+
+def test_numbers_without_a_meaning_are_named(photo: np.ndarray) -> None:
+    text = PLAIN.replace("pixel_format: bc1\n", "").replace(
+        "measures: pixels", "role: pixel-format, values: {1: bc1}"
+    )
+    with pytest.raises(UnknownFormatError, match="what pixel format 7 is"):
+        read_described(parse_layout(text), struct.pack(">IIII", 0x50494331, 4, 4, 7) + bytes(40))
+    with pytest.raises(FormatError, match="where width and height"):
+        read_described(
+            parse_layout(PLAIN.replace("role: width", "about: wide")),
+            struct.pack(">IIII", 0x50494331, 4, 4, 8) + bytes(40),
+        )
+    with pytest.raises(LayoutError, match="has one part"):
+        parse_layout(PLAIN.replace("kind: texture", "kind: archive"))
+
+
+def test_a_dds_keeps_what_its_header_holds(photo: np.ndarray) -> None:
+    """Words in the reserved fields, a level count of zero, bytes behind the pixels: all as it was."""
+    from brae.core.textures.encode import encode_new
+
+    data = bytearray(encode_new(photo, formats.BC3, 1))
+    data[32:44] = b"made by hand"
+    data += b"behind"
+    texture = read_dds(bytes(data))
+    assert encode_like(texture.picture(), texture, texture.recipe()).data == bytes(data)
+    painted = texture.picture().copy()
+    painted[:8, 40:48] = (255, 0, 0, 255)
+    result = encode_like(painted, texture, texture.recipe()).data
+    assert len(result) == len(data)
+    assert result[:128] == bytes(data[:128])
+    assert result != bytes(data)
