@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -20,6 +22,9 @@ from brae.core.layouts.write import write_beside
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import HEAD, TextureFile, read_image, read_texture, write_image
+
+if TYPE_CHECKING:
+    from brae.work import Workspace
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="Change the pictures, sprites and sounds of games."
@@ -53,7 +58,6 @@ def demo(
     from brae.cli.server import serve as start
     from brae.demo import desktop
     from brae.store import Home
-    from brae.work import Workspace
     from brae.work.opening import open_game
 
     with errors():
@@ -333,43 +337,43 @@ def encode(
 
 # ---- projects -------------------------------------------------------------------------------------------
 
+ProjectArgument = Annotated[str, typer.Argument(help="The project's identifier.")]
+
+
+@contextmanager
+def _workspace(home: Path | None) -> Iterator[Workspace]:
+    # Imported here: the commands that need no database start faster without it.
+    from brae.store import Home
+    from brae.work import Workspace
+
+    workspace = Workspace(Home(home))
+    try:
+        yield workspace
+    finally:
+        workspace.close()
+
 
 @app.command()
-def build(
-    project: Annotated[str, typer.Argument(help="The project's identifier.")],
-    home: HomeOption = None,
-    as_json: JsonOption = False,
-) -> None:
+def build(project: ProjectArgument, home: HomeOption = None, as_json: JsonOption = False) -> None:
     """Put the edits of a project into its game."""
-    from brae.store import Home
-    from brae.work import Workspace, builds
+    from brae.work import builds
 
-    with errors(as_json):
-        workspace = Workspace(Home(home))
-        try:
-            with ticker() as watching:
-                result = builds.build(workspace, project, watching)
-        finally:
-            workspace.close()
+    with errors(as_json), _workspace(home) as workspace, ticker() as watching:
+        result = builds.build(workspace, project, watching)
         lines = [f"{file['path']}: {file['way']}, {file['why']}" for file in result["files"]]
         say(result, "\n".join(lines) or "The game's files are as the edits want them.", as_json)
 
 
 @app.command()
 def restore(
-    project: Annotated[str, typer.Argument(help="The project's identifier.")],
+    project: ProjectArgument,
     file: Annotated[list[str] | None, typer.Option(help="Only this file (may be repeated).")] = None,
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Put the game's own files back."""
-    from brae.store import Home
-    from brae.work import Workspace, builds
+    from brae.work import builds
 
-    with errors(as_json):
-        workspace = Workspace(Home(home))
-        try:
-            result = builds.restore(workspace, project, file or None)
-        finally:
-            workspace.close()
+    with errors(as_json), _workspace(home) as workspace:
+        result = builds.restore(workspace, project, file or None)
         say(result, "\n".join(f"{path}: as it was" for path in result["files"]) or "Nothing was changed.", as_json)

@@ -5,11 +5,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import delete, insert, select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from brae.core import addresses, catalogue
@@ -22,7 +21,7 @@ from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import ByteSource, FileSource
 from brae.core.textures.files import HEAD
 from brae.jobs import Silent, Ticker
-from brae.store.models import ArchiveRow, Member, Original, Project, now
+from brae.store.models import ArchiveRow, Base, Original, Project, now
 from brae.work.edits import rematch
 from brae.work.workspace import Workspace, close
 
@@ -238,7 +237,7 @@ class _Opening:
         self.session.flush()
         rows = []
         for number, item in enumerate(items):
-            values = asdict(item)
+            values = dict(vars(item))
             level = values.pop("level")
             values["address"] = level if row.layout is None else addresses.join(row.address, level)
             values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
@@ -246,7 +245,7 @@ class _Opening:
             values |= {"project_id": self.project.id, "archive_id": row.id, "number": number}
             rows.append(values)
         for start in range(0, len(rows), 5000):
-            self.session.execute(insert(Member), rows[start : start + 5000])
+            self.session.execute(Base.metadata.tables["members"].insert(), rows[start : start + 5000])
 
 
 def _walk(folder: Path) -> Iterator[Path]:

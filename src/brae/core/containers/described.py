@@ -52,6 +52,7 @@ class Archive:
     _packers: np.ndarray[Any, Any] | None
     part: MembersPart = field(init=False)
     table: TablePart = field(init=False)
+    _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.part = self.parsed.layout.only(MembersPart)
@@ -69,12 +70,14 @@ class Archive:
 
     def packer(self, index: int) -> compression.Packer:
         """How a member is packed; FormatError where the layout does not know its number."""
-        if self._packers is None:
-            return compression.get(self.part.compression)
+        number = None if self._packers is None else int(self._packers[index])
+        if number not in self._packer_of:
+            self._packer_of[number] = self._find_packer(number, index)
+        return self._packer_of[number]
+
+    def _find_packer(self, number: int | None, index: int) -> compression.Packer:
         column = self.table.column("compression")
-        assert column is not None
-        number = int(self._packers[index])
-        meaning = column.meaning(number)
+        meaning = self.part.compression if number is None or column is None else column.meaning(number)
         if not isinstance(meaning, str):
             raise FormatError(f"The layout does not say what compression {number} is.", address=self.levels[index])
         return compression.get(meaning)

@@ -66,7 +66,7 @@ class Library:
         for layout in reversed(list(self.layouts.values())):
             if layout.kind != kind:
                 continue
-            magic = layout.magic()
+            magic = layout.magic
             named = any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in layout.match.names)
             if magic and all(head[at : at + len(value)] == value for at, value in magic):
                 return layout

@@ -7,6 +7,7 @@ both follow from this one description; docs/layouts.md explains it with examples
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -331,6 +332,7 @@ class Layout(Strict):
         """The one part of a kind (members, pixels), or None."""
         return next((part for part in self.parts if isinstance(part, kind)), None)
 
+    @cached_property
     def magic(self) -> list[tuple[int, bytes]]:
         """Offsets and bytes that every file of this format has, as far as they lie at fixed places."""
         found: list[tuple[int, bytes]] = []

@@ -1,0 +1,143 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import { client, type Edit, type Finding } from "../api/client";
+import { Copyable } from "./controls";
+import { Findings } from "./Findings";
+import { Sheet } from "./Sheet";
+import { StateMark } from "./StateMark";
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+});
+
+const FINDING: Finding = {
+  id: "alpha-lost",
+  severity: "shows",
+  title: "The transparency is gone",
+  in_game: "A box shows around the picture.",
+  remedy: {
+    id: "restore-alpha",
+    label: "Take the transparency from the original",
+    applied: false,
+    automatic: false,
+  },
+};
+
+function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
+  return {
+    address: "a.kist//b.ptx",
+    name: "b.ptx",
+    state: "ready",
+    file: "/exchange/b.ptx.png",
+    file_exists: true,
+    fault: null,
+    position: 1,
+    steps: [
+      { number: 1, what: "file came back", file_name: "b.png", remedies: [], made: "2026-01-01T00:00:00Z" },
+    ],
+    sheet: {
+      properties: [{ name: "Sides", original: "4 x 4", edit: "8 x 8", result: "8 x 8", same: false }],
+      findings,
+      blocks_kept: 3,
+      blocks: 9,
+      psnr: 41.26,
+    },
+    recipe: {
+      container: "dds",
+      format: "bc3",
+      width: 4,
+      height: 4,
+      levels: 1,
+      orientation: "top-down",
+      alpha: "full",
+      size: 144,
+      packer: null,
+      packing_level: null,
+    },
+    width: 4,
+    height: 4,
+    levels: 1,
+    result_levels: 1,
+    revision: "r",
+    ...change,
+  };
+}
+
+const shown = (node: React.ReactNode) =>
+  render(<QueryClientProvider client={new QueryClient()}>{node}</QueryClientProvider>);
+
+describe("findings", () => {
+  it("say what the game would do and offer the remedy", async () => {
+    const put = vi
+      .spyOn(client, "PUT")
+      .mockResolvedValue({ data: {}, response: new Response("{}") } as never);
+    shown(<Findings project="p" edit={edit({}, [FINDING])} />);
+    expect(screen.getByText("A box shows around the picture.")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Take the transparency from the original" }));
+    await vi.waitFor(() => expect(put).toHaveBeenCalledOnce());
+    expect(put.mock.calls[0]?.[1]).toMatchObject({ body: { remedies: ["restore-alpha"] } });
+  });
+
+  it("offer a remedy once where it puts several right", () => {
+    const other = { ...FINDING, id: "alpha-soft", title: "Soft edges" };
+    shown(<Findings project="p" edit={edit({}, [FINDING, other])} />);
+    expect(screen.getAllByRole("button")).toHaveLength(1);
+  });
+
+  it("name what was put right by itself, without a button", () => {
+    const automatic = {
+      ...FINDING,
+      id: "mip-count",
+      remedy: {
+        id: "make-mips" as const,
+        label: "9 levels made from the picture",
+        applied: true,
+        automatic: true,
+      },
+    };
+    shown(<Findings project="p" edit={edit({}, [automatic])} />);
+    expect(screen.getByText("Nothing that the game would trip over.")).toBeTruthy();
+    expect(screen.getByText("Put right by itself: 9 levels made from the picture.")).toBeTruthy();
+    expect(screen.queryByRole("button")).toBeNull();
+  });
+});
+
+describe("the match sheet", () => {
+  it("shows what differs and what it cost", () => {
+    shown(<Sheet edit={edit()} />);
+    expect(screen.getByText(/3 of 9 blocks keep/)).toBeTruthy();
+    expect(screen.getByText(/41\.3 dB/)).toBeTruthy();
+    shown(
+      <Sheet
+        edit={edit({ sheet: { properties: [], findings: [], blocks_kept: 9, blocks: 9, psnr: null } })}
+      />,
+    );
+    expect(screen.getByText(/equals what was painted/)).toBeTruthy();
+  });
+});
+
+describe("the state of an edit", () => {
+  it.each([
+    [edit(), "ready to build"],
+    [edit({ state: "waiting" }), "waits for your file"],
+    [edit({ state: "same" }), "as the original"],
+    [edit({ state: "attention" }, [FINDING]), "1 finding"],
+    [edit({ state: "ready", fault: "damaged" }), "file not readable"],
+  ])("is a word", (one, words) => {
+    shown(<StateMark edit={one} />);
+    expect(screen.getByText(words)).toBeTruthy();
+  });
+});
+
+describe("a value to copy", () => {
+  it("is copied by one click", async () => {
+    const writeText = vi.fn(async () => {});
+    vi.stubGlobal("navigator", { clipboard: { writeText } });
+    shown(<Copyable value="87428">85.4 KiB (87,428)</Copyable>);
+    fireEvent.click(screen.getByRole("button"));
+    expect(await screen.findByLabelText("copied")).toBeTruthy();
+    expect(writeText).toHaveBeenCalledWith("87428");
+  });
+});
