@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from brae.core.errors import BraeError, FormatError, NotFoundError, storage_error
 from brae.core.match.textures import REMEDIES, match
 from brae.core.textures.files import Recipe, can_write, read_image, write_image
-from brae.store.models import Edit, EditStep
+from brae.store.models import Edit, EditStep, now
 from brae.work.workspace import Found, Workspace
 
 #: what an editor may save beside the file that was sent out
@@ -190,6 +190,7 @@ def rematch(workspace: Workspace, project_id: str) -> None:
     with workspace.database.session() as session:
         for edit in session.scalars(select(Edit).where(Edit.project_id == project_id, Edit.in_work)):
             try:
+                edit.changed = now()
                 edit.recipe = _recipe(workspace, session, workspace.find(session, project_id, edit.address))
                 _refresh(workspace, session, edit)
             except BraeError as error:

@@ -23,7 +23,7 @@ from brae.core.textures.files import HEAD
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Base, Original, Project, now
 from brae.work.edits import rematch
-from brae.work.workspace import Workspace, close
+from brae.work.workspace import Workspace
 
 _MOST_FILES = 50_000
 #: a file of more bytes than this shows its own progress while it is hashed
@@ -202,9 +202,6 @@ class _Opening:
             row.fault = str(error)
             row.proof = Proof(False, offset=error.offset, reason=error.message).as_dict()
             items.clear()
-        finally:
-            for source in sources.values():
-                close(source)
 
     def _add_loose(self, path: Path, relative: str) -> None:
         """A file outside any archive; only pictures, sounds and texts are worth a place in the catalogue."""

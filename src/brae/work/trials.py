@@ -10,7 +10,7 @@ from pathlib import Path
 from sqlalchemy import select
 
 from brae.core.errors import NotFoundError
-from brae.core.sources import FileSource, chunks
+from brae.core.sources import chunks
 from brae.demo.standin import Report, play, recognises
 from brae.store.models import Original
 from brae.work.workspace import Workspace
@@ -51,6 +51,4 @@ def run(workspace: Workspace, project_id: str) -> Trial:
                 source = workspace.original_source(session, project, original.path)
                 with target.open("wb") as stream:
                     stream.writelines(chunks(source))
-                if isinstance(source, FileSource):
-                    source.close()
             return Trial(play(copy), after)

@@ -165,14 +165,15 @@ class Workspace:
         with self._lock:
             self._archives[row.id] = archive
             while len(self._archives) > _OPEN_ARCHIVES:
-                _close(self._archives.popitem(last=False)[1])
+                self._archives.popitem(last=False)
         return archive
 
     def forget_archives(self) -> None:
-        """Close every archive: their files are about to change, or have changed."""
+        """Let go of every archive: their files are about to change, or have changed.
+
+        A thread that still reads one keeps its file open until it is done.
+        """
         with self._lock:
-            for archive in self._archives.values():
-                _close(archive)
             self._archives.clear()
 
     def original_bytes(self, session: Session, project: Project, found: Found) -> bytes:
@@ -197,15 +198,3 @@ class Workspace:
         """The file of an item in work, relative to the exchange folder: mirrors its address."""
         levels = [addresses.safe_path(level) for level in addresses.split(member.address)]
         return "/".join(levels) + ".png"
-
-
-def close(source: ByteSource) -> None:
-    """Let go of the file that a source reads."""
-    inner = source.below if isinstance(source, OverlaySource) else source
-    if isinstance(inner, FileSource):
-        inner.close()
-
-
-def _close(archive: Archive) -> None:
-    for source in archive.parsed.sources.values():
-        close(source)

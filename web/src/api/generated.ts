@@ -436,6 +436,7 @@ export interface paths {
          * @description An item as a PNG: the original, what was painted, what is stored, or where the two differ.
          *
          *     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
+         *     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
          */
         get: operations["picture_api_projects__project_id__picture_get"];
         put?: never;
@@ -2062,6 +2063,7 @@ export interface operations {
                 level?: number;
                 channels?: "rgba" | "rgb" | "r" | "g" | "b" | "a";
                 fit?: number | null;
+                revision?: string | null;
             };
             header?: never;
             path: {

@@ -177,10 +177,12 @@ def picture(
     level: Annotated[int, Query(ge=0, le=20)] = 0,
     channels: Channels = "rgba",
     fit: Annotated[int | None, Query(ge=16, le=1024)] = None,
+    revision: str | None = None,
 ) -> Response:
     """An item as a PNG: the original, what was painted, what is stored, or where the two differ.
 
     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
+    With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
     """
     with workspace.database.session() as session:
         if which == "original":
@@ -192,10 +194,10 @@ def picture(
             pixels = _edited(workspace, session, project_id, address, which, level)
     if fit is not None:
         pixels = _shrink(pixels, fit)
-    return Response(write_image(_channels(pixels, channels), quick=True), media_type="image/png", headers=_CACHE)
+    headers = _CACHE if revision else {"Cache-Control": "no-cache"}
+    return Response(write_image(_channels(pixels, channels), quick=True), media_type="image/png", headers=headers)
 
 
-#: addresses with a revision in them never change their picture
 _CACHE = {"Cache-Control": "private, max-age=86400"}
 
 
@@ -275,7 +277,9 @@ def raw_bytes(project_id: str, address: str, workspace: Work, download: bool = F
         # Never as a page: a member of a game could hold one.
         media = sounds.get(found.member.container or "", "application/octet-stream")
         name = found.member.name.rpartition("/")[2].encode("ascii", "replace").decode().replace('"', "_")
-        headers = _CACHE | ({"Content-Disposition": f'attachment; filename="{name}"'} if download else {})
+        headers = {"Cache-Control": "no-cache"} | (
+            {"Content-Disposition": f'attachment; filename="{name}"'} if download else {}
+        )
         return Response(data, media_type=media, headers=headers)
 
 

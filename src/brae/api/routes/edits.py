@@ -49,7 +49,7 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
         height=recipe.height,
         levels=recipe.levels,
         result_levels=int(made) if made.isdigit() else 0,
-        revision=(edit.encoded_sha256 or "none")[:16],
+        revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
     )
 
 

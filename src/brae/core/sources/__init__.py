@@ -117,6 +117,11 @@ class FileSource:
         """Give the file back to the operating system."""
         self._file.close()
 
+    def __del__(self) -> None:
+        # A source may still be read by one thread when another has dropped it: the last one closes it.
+        if hasattr(self, "_file"):
+            self._file.close()
+
     def __enter__(self) -> FileSource:
         return self
 

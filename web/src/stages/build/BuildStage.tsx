@@ -206,10 +206,7 @@ function InTheGame({ project, addresses }: { project: string; addresses: string[
         <li key={edit.address} className="rounded-xl bg-raised p-3">
           <div className="flex gap-1.5">
             {(["original", "edit"] as const).map((which) => (
-              <span
-                key={which}
-                className="ground grid h-32 flex-1 place-items-center overflow-hidden rounded-lg p-1"
-              >
+              <span key={which} className="ground h-32 flex-1 overflow-hidden rounded-lg p-1">
                 <img
                   alt={`${edit.name}, ${which}`}
                   className="size-full object-contain"

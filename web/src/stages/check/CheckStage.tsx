@@ -45,7 +45,7 @@ export function CheckStage({ project }: { project: string }) {
 
 function Row({ project, edit }: { project: string; edit: Edit }) {
   const pair = (which: "original" | "edit") => (
-    <span className="ground grid size-28 place-items-center overflow-hidden rounded-lg p-1">
+    <span className="ground size-28 overflow-hidden rounded-lg p-1">
       <img
         alt={which}
         className="size-full object-contain"

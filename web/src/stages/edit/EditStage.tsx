@@ -84,6 +84,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           <h1 className="text-[19px] leading-snug font-bold break-all">{edit.name}</h1>
           <StateMark edit={edit} />
         </div>
+        {edit.state === "ready" && <BuildHint project={project} />}
         <div className="grid gap-2 rounded-xl bg-raised p-3.5">
           <p className="text-[14.5px] text-quiet">
             {hasEdit
@@ -164,7 +165,6 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         >
           Take out of work (every version is kept)
         </Button>
-        <BuildHint project={project} />
       </aside>
     </section>
   );

@@ -8,7 +8,17 @@ import { bytes, count } from "../../lib/format";
 const SAFE_LOUDNESS = 0.3;
 
 /** The item under the cursor, larger, with all that is known of it. */
-export function Detail({ project, member, onEdit }: { project: string; member: Member; onEdit: () => void }) {
+export function Detail({
+  project,
+  member,
+  opened,
+  onEdit,
+}: {
+  project: string;
+  member: Member;
+  opened: string;
+  onEdit: () => void;
+}) {
   const { data } = useItem(project, member.address);
   const editable = member.kind === "texture" && !member.fault;
   return (
@@ -21,7 +31,7 @@ export function Detail({ project, member, onEdit }: { project: string; member: M
           <img
             alt={`The texture ${member.name}`}
             className={`max-h-60 max-w-full ${Math.max(member.width ?? 0, member.height ?? 0) <= 128 ? "pixelated w-52" : ""} object-contain`}
-            src={pictureUrl(project, member.address, { fit: 512 })}
+            src={pictureUrl(project, member.address, { fit: 512, revision: opened })}
           />
         ) : member.kind === "sound" ? (
           <Sound src={bytesUrl(project, member.address)} />

@@ -1,13 +1,8 @@
 import type { Schemas } from "../../api/client";
 import { count } from "../../lib/format";
+import { KINDS } from "../../lib/kinds";
 import { type Search, useFacets } from "./useCatalogue";
 
-const KINDS: Record<string, string> = {
-  texture: "Textures",
-  sound: "Sounds",
-  text: "Texts",
-  data: "Other data",
-};
 const MOST = 12;
 
 /** What the catalogue can be narrowed by. */
@@ -40,7 +35,7 @@ export function Facets({
         title="Kind"
         values={data?.kind}
         chosen={search.kind}
-        words={(value) => KINDS[value] ?? value}
+        words={(value) => KINDS[value]?.name ?? value}
         onToggle={(value) => toggle("kind", value)}
       />
       <Group

@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useNavigate } from "react-router";
 import type { Member } from "../../api/client";
-import { usePutInWork } from "../../api/queries";
+import { useProject, usePutInWork } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
 import { count, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
@@ -22,6 +22,7 @@ export function FindStage({ project }: { project: string }) {
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const field = useRef<HTMLInputElement>(null);
   const putInWork = usePutInWork(project);
+  const opened = useProject(project).data?.opened ?? "";
   const navigate = useNavigate();
   const current = catalogue.at(focused);
   useHotkeys("/", () => field.current?.focus(), { ...BY_KEY, preventDefault: true });
@@ -126,10 +127,11 @@ export function FindStage({ project }: { project: string }) {
             chosen={chosen}
             onChoose={setChosen}
             onOpen={edit}
+            opened={opened}
           />
         )}
       </section>
-      {current && <Detail project={project} member={current} onEdit={() => edit(current)} />}
+      {current && <Detail project={project} member={current} opened={opened} onEdit={() => edit(current)} />}
     </div>
   );
 }

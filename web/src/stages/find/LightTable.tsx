@@ -1,9 +1,10 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { AlertTriangle, AudioLines, Binary, FileText } from "lucide-react";
+import { AlertTriangle, Binary } from "lucide-react";
 import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import { type Member, pictureUrl } from "../../api/client";
 import { baseName, count, rounded } from "../../lib/format";
 import { columnsFor, move } from "../../lib/grid";
+import { KINDS } from "../../lib/kinds";
 import type { useCatalogue } from "./useCatalogue";
 
 export type TableView = "pictures" | "list";
@@ -22,6 +23,8 @@ type Props = {
   chosen: Set<string>;
   onChoose: (chosen: Set<string>) => void;
   onOpen: (member: Member | undefined) => void;
+  /** when the game was opened: pictures are kept by the browser until it is opened again */
+  opened: string;
 };
 
 /** Thousands of items, only those in sight drawn; arrow keys move, Enter opens, Space chooses. */
@@ -35,6 +38,7 @@ export function LightTable({
   chosen,
   onChoose,
   onOpen,
+  opened,
 }: Props) {
   const frame = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(800);
@@ -125,7 +129,7 @@ export function LightTable({
                   member && chosen.has(member.address) ? "ring-4 ring-gorse" : ""
                 }`}
               >
-                {member && <Item project={project} member={member} side={side} />}
+                {member && <Item project={project} member={member} side={side} opened={opened} />}
               </div>
             );
           }),
@@ -135,9 +139,19 @@ export function LightTable({
   );
 }
 
-const KIND_ICONS = { sound: AudioLines, text: FileText, data: Binary, texture: AlertTriangle };
+type ItemProps = { project: string; member: Member; side: number; opened: string };
 
-export function Thumbnail({ project, member, side }: { project: string; member: Member; side: number }) {
+export function Thumbnail({
+  project,
+  member,
+  side,
+  opened,
+}: {
+  project: string;
+  member: Member;
+  side: number;
+  opened: string;
+}) {
   if (member.kind === "texture" && !member.fault) {
     // Small pictures are enlarged by whole steps, so that every pixel stays square.
     const longest = Math.max(member.width ?? 1, member.height ?? 1);
@@ -152,22 +166,22 @@ export function Thumbnail({ project, member, side }: { project: string; member: 
         draggable={false}
         width={step > 1 ? (member.width ?? 0) * step : undefined}
         className={`max-h-full max-w-full ${step > 1 ? "pixelated" : ""}`}
-        src={pictureUrl(project, member.address, { fit })}
+        src={pictureUrl(project, member.address, { fit, revision: opened })}
       />
     );
   }
-  const Icon = KIND_ICONS[member.kind as keyof typeof KIND_ICONS] ?? Binary;
+  const Icon = member.fault ? AlertTriangle : (KINDS[member.kind]?.icon ?? Binary);
   return <Icon aria-hidden className="size-1/3 text-[#161616]" strokeWidth={1.3} />;
 }
 
-function Tile({ project, member, side }: { project: string; member: Member; side: number }) {
+function Tile({ project, member, side, opened }: ItemProps) {
   return (
     <>
       <div
         className="ground relative grid place-items-center overflow-hidden rounded-lg p-1.5"
         style={{ height: side }}
       >
-        <Thumbnail project={project} member={member} side={side} />
+        <Thumbnail project={project} member={member} side={side} opened={opened} />
         {member.edit && (
           <span className="absolute top-1.5 right-1.5 rounded-full bg-gorse px-2 text-[12.5px] font-bold text-gorse-ink">
             in work
@@ -182,11 +196,11 @@ function Tile({ project, member, side }: { project: string; member: Member; side
   );
 }
 
-function Line({ project, member }: { project: string; member: Member; side: number }) {
+function Line({ project, member, opened }: ItemProps) {
   return (
     <div className="flex h-full items-center gap-4 pr-3">
       <span className="ground grid size-12 shrink-0 place-items-center overflow-hidden rounded">
-        <Thumbnail project={project} member={member} side={48} />
+        <Thumbnail project={project} member={member} side={48} opened={opened} />
       </span>
       <span className="min-w-0 flex-1 truncate">{member.name}</span>
       {member.edit && (

@@ -1,5 +1,6 @@
 import {
   BadgeCheck,
+  Binary,
   FolderOpen,
   Hammer,
   Images,
@@ -12,7 +13,9 @@ import { Link, useNavigate } from "react-router";
 import type { Project } from "../../api/client";
 import { useJobs, useOpenAgain, useOpenGame, useProject, useProjects, useServer } from "../../api/queries";
 import { Button, Copyable, Empty } from "../../components/controls";
-import { many } from "../../lib/format";
+import { count, many } from "../../lib/format";
+import { KINDS } from "../../lib/kinds";
+import { type Search, useFacets } from "../find/useCatalogue";
 import { FolderChooser } from "./FolderChooser";
 
 export function OpenStage({ project }: { project: string }) {
@@ -178,6 +181,7 @@ function OpenedGame({ project }: { project: string }) {
             </p>
           </div>
         )}
+        <Contents project={project} />
         <ul className="grid gap-3">
           {data.archives.map((archive) => (
             <ArchiveCard key={archive.address} archive={archive} />
@@ -185,6 +189,42 @@ function OpenedGame({ project }: { project: string }) {
         </ul>
       </div>
     </div>
+  );
+}
+
+const NOTHING_NARROWED: Search = {
+  q: "",
+  kind: [],
+  format: [],
+  sides: [],
+  folder: null,
+  in_work: false,
+  order: "kind",
+};
+
+/** What is inside, by kind; each leads to the light table. */
+function Contents({ project }: { project: string }) {
+  const { data } = useFacets(project, NOTHING_NARROWED);
+  return (
+    <ul className="flex flex-wrap gap-3" aria-label="What is inside">
+      {data?.kind.map(({ value, count: number }) => {
+        const { name, icon: Icon } = KINDS[value] ?? { name: value, icon: Binary };
+        return (
+          <li key={value} className="flex-1">
+            <Link
+              to={`/p/${project}/find?kind=${value}`}
+              className="flex items-center gap-3 rounded-xl bg-raised p-4 hover:bg-heather-soft"
+            >
+              <Icon aria-hidden className="size-7 text-heather" strokeWidth={1.6} />
+              <span>
+                <b className="block text-[20px] leading-tight">{count(number)}</b>
+                <span className="text-quiet">{name.toLowerCase()}</span>
+              </span>
+            </Link>
+          </li>
+        );
+      })}
+    </ul>
   );
 }
 
