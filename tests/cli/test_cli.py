@@ -109,6 +109,7 @@ def test_decode_and_encode(made_demo: Path, tmp_path: Path) -> None:
         ("encode", picture, "-o", tmp_path / "x.dds"),
         ("encode", picture, "-o", tmp_path / "x.dds", "--format", "bc99"),
         ("encode", picture, "-o", tmp_path / "x.dds", "--format", "bc1", "--mips", "some"),
+        ("encode", picture, "-o", tmp_path / "x.dds", "--format", "bc1", "--mips", "10"),
         ("encode", sail, "-o", tmp_path / "x.dds", "--format", "bc1"),
         ("decode", picture.with_name("none"), "-o", tmp_path / "x.png"),
         ("decode", out / "texts/letters/00.txt", "-o", tmp_path / "x.png"),

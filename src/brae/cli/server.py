@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import socket
 import sys
@@ -61,7 +62,8 @@ def serve(
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
     if browser and _has_display():
         threading.Timer(0.6, webbrowser.open, [address]).start()
-    uvicorn.Server(config).run(sockets=[listener])
+    with contextlib.suppress(KeyboardInterrupt):  # the ordinary end
+        uvicorn.Server(config).run(sockets=[listener])
 
 
 def _has_display() -> bool:

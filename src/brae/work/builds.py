@@ -210,17 +210,20 @@ def build(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
             return {"files": [], "edits": found.edits, "up_to_date": True}
         note: dict[str, Any] = {"project": project_id, "what": "build", "edits": found.edits, "files": []}
         _carry_out(workspace, project, targets, note, ticker)
-        return {"files": [asdict(target.plan) for target in targets], "edits": found.edits, "up_to_date": False}
+        return {"files": [asdict(file) for file in found.files], "edits": found.edits, "up_to_date": False}
 
 
 def _carry_out(
     workspace: Workspace, project: Project, targets: list[_Target], note: dict[str, Any], ticker: Ticker
 ) -> None:
+    """Prepare every target, commit, apply. ``targets`` is used up: no file may be open when it is replaced."""
     journal = journals.start(workspace.home.journal(project.id))
+    plans = [asdict(target.plan) for target in targets]
     ticker.begin(sum(target.plan.size_after for target in targets), "bytes")
     written: list[Path] = []
     try:
-        for target in targets:
+        while targets:
+            target = targets.pop(0)
             path = Path(project.folder) / target.original.path
             if path.exists():
                 with path.open("r+b"):  # refused now where it is read-only or in use, not half-way
@@ -234,7 +237,8 @@ def _carry_out(
             else:
                 written.append(journals.beside(path))
                 note["files"].append(_prepare_replace(workspace, target, path, journal, ticker))
-        journal.note = note | {"plan": [asdict(target.plan) for target in targets]}
+        del target
+        journal.note = note | {"plan": plans}
         ticker.tick(0)  # the last moment at which a cancel leaves all as it was
         workspace.forget_archives()
         journal.commit()

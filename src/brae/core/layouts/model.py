@@ -26,7 +26,7 @@ MemberRole = Literal[
     "name", "name-offset", "name-length", "offset", "stored-size", "real-size", "compression", "checksum"
 ]
 #: What a header field can be for a texture.
-TextureRole = Literal["width", "height", "pixel-format", "mip-count", "orientation", "mip-sizes"]
+TextureRole = Literal["width", "height", "pixel-format", "mip-count", "orientation"]
 MAIN = "main"
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from brae.core.errors import LimitError
 from brae.core.textures import dds, formats, mips
 from brae.core.textures.files import Recipe, TextureFile
 from brae.core.textures.formats import Picture, PixelFormat
@@ -77,7 +78,9 @@ def encode_new(picture: Picture, pixel_format: PixelFormat, levels: int | None, 
     """A DDS file; ``levels`` None makes the full chain."""
     height, width = picture.shape[:2]
     formats.check_size(width, height)
-    count = formats.full_chain(width, height) if levels is None else levels
-    count = min(count, formats.full_chain(width, height))
+    longest = formats.full_chain(width, height)
+    count = longest if levels is None else levels
+    if not 1 <= count <= longest:
+        raise LimitError(f"{width} x {height} pixels cannot have {count} levels.", expected=f"1 to {longest}")
     data, _, _ = encode_levels(picture, pixel_format, count)
     return dds.write_header(pixel_format, width, height, count, dx10=dx10) + b"".join(data)

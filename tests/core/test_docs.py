@@ -1,0 +1,45 @@
+"""What the documents show is true."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+
+from brae.core.containers.described import open_archive
+from brae.core.layouts.load import parse
+from brae.core.layouts.model import MAIN, Layout
+from brae.core.sources import BytesSource
+
+DOCS = Path(__file__).parents[2] / "docs"
+TEXT = (DOCS / "layouts.md").read_text()
+BLOCKS = [block for block in re.findall(r"```yaml\n(.*?)```", TEXT, re.DOTALL) if block.startswith("layout:")]
+WHOLE = [block for block in BLOCKS if "…" not in block]
+
+
+@pytest.mark.parametrize("block", WHOLE, ids=lambda block: block.split()[1])
+def test_layouts_in_the_documents_are_layouts(block: str) -> None:
+    assert isinstance(parse(block), Layout)
+
+
+def test_the_first_example_is_the_bytes_beside_it() -> None:
+    """The hexadecimal line of the document, read by the layout below it, gives what the document says."""
+    line = next(line for line in TEXT.splitlines() if line.startswith("    52 41 57 31"))
+    archive = open_archive(parse(WHOLE[0]), {MAIN: BytesSource(bytes.fromhex(line))})
+    assert archive.prove().exact
+    assert (archive.names, [archive.read(0), archive.read(1)]) == (["0000", "0001"], [b"abc", b"de"])
+
+
+def test_every_key_and_role_is_explained() -> None:
+    """A word of the language that the document does not mention cannot be found by a person."""
+    schema = Layout.model_json_schema(by_alias=True)
+    words: set[str] = set()
+    for definition in [schema, *schema["$defs"].values()]:
+        words |= set(definition.get("properties", {}))
+        for value in definition.get("properties", {}).values():
+            for choice in [value, *value.get("anyOf", [])]:
+                words |= {word for word in choice.get("enum", []) if isinstance(word, str)}
+    missing = {word for word in words if not re.search(rf"(?<![a-z]){re.escape(word)}(?![a-z])", TEXT)}
+    # Types are given as ranges ("i8 … i64").
+    assert missing - {"i16", "i32"} == set()
