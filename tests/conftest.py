@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -19,7 +20,9 @@ from brae.work import Workspace
 settings.register_profile(
     "brae",
     deadline=None,
-    max_examples=60,
+    max_examples=int(os.environ.get("EXAMPLES", "60")),
+    # The same examples each time where a result must be repeatable; new ones at a person's desk.
+    derandomize="CI" in os.environ,
     suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
 )
 settings.load_profile("brae")

@@ -7,6 +7,7 @@ both follow from this one description; docs/layouts.md explains it with examples
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
@@ -245,7 +246,10 @@ class PixelsPart(Placed):
 
 
 def _part_kind(value: Any) -> str | None:
-    keys = value if isinstance(value, dict) else type(value).model_fields
+    if isinstance(value, BaseModel):
+        keys: Collection[str] = type(value).model_fields
+    else:
+        keys = value if isinstance(value, dict) else ()
     return next((kind for kind in _PART_KINDS if kind in keys), None)
 
 
