@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import struct
 
 import numpy as np
 import pytest
@@ -12,8 +13,10 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 from PIL import Image
 
+from brae.core.catalogue import describe
 from brae.core.errors import BraeError, FormatError, LimitError, TruncatedError, UnknownFormatError
 from brae.core.layouts.library import Library
+from brae.core.layouts.load import parse as parse_layout
 from brae.core.textures import dds, formats, mips
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import (
@@ -401,6 +404,30 @@ def test_mutated_textures_give_a_result_or_a_clear_error(at: int, junk: bytes, c
         assert read_texture(bytes(data[: len(data) - cut]), library).picture().shape[2] == 4
     except BraeError as error:
         assert error.message
+
+
+BARE = """
+layout: bare-icons
+title: Icons without a magic, known by their names
+kind: texture
+match: {names: ["icon_*.raw"]}
+pixel_format: bgra8
+parts:
+  - {field: width, type: u16, role: width}
+  - {field: height, type: u16, role: height}
+  - {pixels: data}
+"""
+
+
+def test_a_texture_without_a_magic_is_known_by_its_name(library: Library) -> None:
+    library.add(parse_layout(BARE))
+    data = struct.pack("<HH", 2, 1) + bytes([3, 2, 1, 255, 6, 5, 4, 0])
+    for name in ("icon_oar.raw", "pictures/ICON_oar.RAW"):
+        assert read_texture(data, library, name).picture().tolist() == [[[1, 2, 3, 255], [4, 5, 6, 0]]]
+        assert sniff_texture(data, library, name) == read_texture(data, library, name).header
+    assert sniff_texture(data, library, "pictures/oar.raw") is None
+    item = describe(data, library, level="icon_oar.raw", name="icon_oar.raw", stored=12, real=12, packer="none")
+    assert (item.kind, item.container, item.width) == ("texture", "bare-icons", 2)
 
 
 def test_image_type_goes_by_the_bytes() -> None:

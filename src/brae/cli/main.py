@@ -176,7 +176,7 @@ def _inspect_other(file: Path, library: Library, layout: Layout | None) -> tuple
     if item.kind != "texture":
         words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
         return found, f"{file.name}: {item.kind} ({words}), {len(data):,} bytes"
-    texture = read_texture(data, library) if layout is None else _read_by(layout, data)
+    texture = read_texture(data, library, file.name) if layout is None else _read_by(layout, data)
     head = texture.header
     again = texture.write(texture.levels, head.width, head.height)
     found |= {
@@ -288,7 +288,7 @@ def decode(
         library = _library(file)
         data = file.read_bytes()
         found = _layout(file, layout, library) if layout else None
-        texture = _read_by(found, data) if found else read_texture(data, library)
+        texture = _read_by(found, data) if found else read_texture(data, library, file.name)
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
         kind = out.suffix.lower().lstrip(".")
@@ -318,7 +318,7 @@ def encode(
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
         if like is not None:
             _check_file(like)
-            original = read_texture(like.read_bytes(), _library(like))
+            original = read_texture(like.read_bytes(), _library(like), like.name)
             encoded = encode_like(picture, original, original.recipe())
             data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
         else:

@@ -59,7 +59,7 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
         return Item(level, name, kind, container, stored, real, packer, **more)  # type: ignore[arg-type]
 
     try:
-        texture = sniff_texture(head, library)
+        texture = sniff_texture(head, library, name)
     except BraeError as error:
         return item("texture", None, fault=str(error))
     if texture is not None:

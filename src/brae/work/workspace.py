@@ -186,7 +186,8 @@ class Workspace:
     def original_texture(self, session: Session, project: Project, found: Found) -> TextureFile:
         """An item's original, decoded."""
         try:
-            return read_texture(self.original_bytes(session, project, found), self.project_library(project))
+            data = self.original_bytes(session, project, found)
+            return read_texture(data, self.project_library(project), found.member.name)
         except BraeError as error:
             raise error.at(found.member.address) from None
 

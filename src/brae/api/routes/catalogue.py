@@ -224,7 +224,7 @@ def _edited(
         return apply_remedies(read_image(workspace.blobs.get(step.file_sha256)).picture, original, step.remedies)
     project = workspace.project(session, project_id)
     data = workspace.blobs.get(edit.encoded_sha256)
-    stored = _level(read_texture(data, workspace.project_library(project)), level)
+    stored = _level(read_texture(data, workspace.project_library(project), address), level)
     if which == "edit":
         return stored
     before = _level(original, level)

@@ -120,7 +120,7 @@ def changes_in(
         except OSError as error:
             raise storage_error(error, "read", file) from error
         if picture:
-            original = read_texture(archive.read(index), library)
+            original = read_texture(archive.read(index), library, archive.names[index])
             data = encode_like(read_image(data).picture, original, original.recipe()).data
         if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
             changes[index] = archive.pack(index, data, archive.packing_level(index))

@@ -24,6 +24,12 @@ def _loaded(path: Path, changed: int, size: int) -> Layout:
     return load(path)
 
 
+def _fits(name: str, patterns: list[str]) -> bool:
+    """Whether a path, or its last part, is of one of the patterns; letter case does not count."""
+    last = name.rpartition("/")[2]
+    return any(fnmatch.fnmatch(text, pattern.lower()) for pattern in patterns for text in (name, last))
+
+
 @dataclass
 class Library:
     """Layouts from several folders; later folders replace layouts of the same identifier."""
@@ -67,7 +73,7 @@ class Library:
             if layout.kind != kind:
                 continue
             magic = layout.magic
-            named = any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in layout.match.names)
+            named = _fits(name.lower(), layout.match.names)
             if magic and all(head[at : at + len(value)] == value for at, value in magic):
                 return layout
             if not magic and named:

@@ -128,7 +128,6 @@ def write_header(
     dx10: bool = False,
 ) -> bytes:
     """A header for these pixels: a new one, or the original's (``like``) with sizes and levels changed."""
-    compressed = pixel_format.block > 1
     if like is not None:
         head = np.frombuffer(like[: HEADER.itemsize], HEADER, 1).copy()
         tail = like[HEADER.itemsize :]
@@ -149,7 +148,6 @@ def write_header(
         row["flags"] = (int(row["flags"]) | _MIPMAPS) if many else int(row["flags"]) & ~_MIPMAPS
         extra = _CAPS_COMPLEX | _CAPS_MIPMAP
         row["caps"][0] = (int(row["caps"][0]) | extra) if many else int(row["caps"][0]) & ~extra
-    assert compressed or row["pf_flags"]
     return head.tobytes() + tail
 
 

@@ -337,11 +337,14 @@ def read_picture_file(data: bytes) -> TextureFile:
     return TextureFile(header, [pixel_format.encode(image.picture)], len(data))
 
 
-def read_texture(data: bytes, library: Library) -> TextureFile:
-    """A texture of any known kind; UnknownFormatError where the bytes are none."""
+def read_texture(data: bytes, library: Library, name: str = "") -> TextureFile:
+    """A texture of any known kind; UnknownFormatError where the bytes are none.
+
+    ``name`` tells layouts apart whose files have no magic.
+    """
     if data[:4] == dds.MAGIC:
         return read_dds(data)
-    layout = library.recognise("", data[:HEAD], "texture")
+    layout = library.recognise(name, data[:HEAD], "texture")
     if layout is not None:
         return read_described(layout, data)
     if image_type(data[:16]) is not None:
@@ -349,7 +352,7 @@ def read_texture(data: bytes, library: Library) -> TextureFile:
     raise UnknownFormatError("These bytes are no texture that Brae knows.", offset=0)
 
 
-def sniff_texture(head: bytes, library: Library) -> Header | None:
+def sniff_texture(head: bytes, library: Library, name: str = "") -> Header | None:
     """What the first bytes (HEAD of them) say, without the pixels; None where they are no texture.
 
     Raises one of Brae's errors where they are a texture that is damaged or of an unknown pixel format.
@@ -357,7 +360,7 @@ def sniff_texture(head: bytes, library: Library) -> Header | None:
     if head[:4] == dds.MAGIC:
         found = dds.read_header(head)
         return Header("dds", found.format, found.width, found.height, found.levels)
-    layout = library.recognise("", head, "texture")
+    layout = library.recognise(name, head, "texture")
     if layout is not None:
         return _described_header(layout, parse(layout, {MAIN: BytesSource(head)}))
     kind = image_type(head)
