@@ -28,7 +28,7 @@ from PIL import Image
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.folders import member_paths, unpack
 from brae.core.layouts.library import Library, open_sources
-from brae.core.layouts.write import write_beside
+from brae.core.layouts.segments import write_beside
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_new
 from brae.core.textures.kernels import warm

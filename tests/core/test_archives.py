@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from brae.core.build.plan import plan_archive
 from brae.core.containers.described import Archive, Proof
 from brae.core.errors import FormatError, LayoutError, LimitError, ReadOnlyError, TruncatedError
-from brae.core.layouts.write import Composed
+from brae.core.layouts.segments import Composed
 from tests.core.families import FAMILIES, Family, Members
 
 names = st.text("abcdefghijklmnop0123456789_", min_size=1, max_size=10)
@@ -134,7 +134,7 @@ def test_the_proof_names_the_first_differing_field(family: Family) -> None:
 def test_the_proof_checks_members_too(family: Family) -> None:
     files = family.write(MEMBERS)
     archive = family.open(files)
-    file = archive.part.file
+    file = archive.file
     data = bytearray(files[file])
     data[int(archive.offsets[4]) + int(archive.stored_sizes[4]) // 2] ^= 0xFF
     proof = family.open(files | {file: bytes(data)}).prove()

@@ -18,7 +18,7 @@ from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownF
 from brae.core.layouts.library import FOLDER, Library, companions, open_sources
 from brae.core.layouts.load import load
 from brae.core.layouts.model import Layout
-from brae.core.layouts.write import write_beside
+from brae.core.layouts.segments import write_beside
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import HEAD, TextureFile, read_image, read_texture, write_image

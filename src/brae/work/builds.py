@@ -13,8 +13,9 @@ from brae.core.build import journal as journals
 from brae.core.build.plan import plan_archive
 from brae.core.containers.described import Proof
 from brae.core.errors import BraeError, ChangedError, NotFoundError, storage_error
+from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.model import MAIN
-from brae.core.layouts.write import Composed, Copy, MemberChange, New, write_beside
+from brae.core.layouts.segments import Composed, Copy, New, write_beside
 from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Member, Original, Project
@@ -152,7 +153,7 @@ class _Planner:
         for name, original in originals.items():
             size = found.composed.size(name)
             plan = FilePlan(original.path, found.way, found.why, original.size, size)
-            if name == archive.part.file:
+            if name == archive.file:
                 plan.members = [asdict(member) for member in found.members]
             targets.append(_Target(original, plan, found.composed, name))
         return targets

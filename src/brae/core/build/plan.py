@@ -7,7 +7,8 @@ from typing import Literal
 
 from brae.core.containers.described import Archive, Proof
 from brae.core.errors import ReadOnlyError
-from brae.core.layouts.write import Composed, MemberChange
+from brae.core.layouts.edits import MemberChange
+from brae.core.layouts.segments import Composed
 
 Way = Literal["patch", "rebuild", "replace"]
 
@@ -58,14 +59,20 @@ def plan_archive(
         )
         for index, change in sorted(changes.items())
     ]
-    too_large = [member for member in members if member.stored_after > member.slot]
-    if may_patch and not too_large:
+    unfit = [
+        member
+        for (index, change), member in zip(sorted(changes.items()), members, strict=True)
+        if not archive.fits(index, len(change.stored))
+    ]
+    if may_patch and not unfit:
         return ArchivePlan(
             "patch", "every changed member fits its slot: nothing else moves", archive.patch(changes), members
         )
-    if too_large:
-        first = too_large[0]
+    if unfit:
+        first = unfit[0]
         why = f"{first.level} needs {first.stored_after:,} bytes, its slot has {first.slot:,}: what follows moves"
+        if first.stored_after <= first.slot:
+            why = f"{first.level} has another size, {first.stored_after:,} bytes: what follows moves"
     else:
         why = "the archive was rebuilt before, so it is rebuilt from the kept original"
     return ArchivePlan("rebuild", why, archive.rebuild(changes), members)

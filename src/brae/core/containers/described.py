@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
-import numpy as np
-
 from brae.core import addresses, compression
+from brae.core.compression import described
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
 from brae.core.layouts import checksums
-from brae.core.layouts.expressions import evaluate
-from brae.core.layouts.model import MAIN, Column, Layout, MembersPart, NamesPart, TablePart
-from brae.core.layouts.read import Parsed, member_ranges, parse
-from brae.core.layouts.write import Composed, MemberChange, compose
+from brae.core.layouts.directory import Directory, directory
+from brae.core.layouts.edits import Edits, MemberChange
+from brae.core.layouts.members import Slots, chunk_room
+from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf
+from brae.core.layouts.read import Parsed, parse
+from brae.core.layouts.rows import Ints
+from brae.core.layouts.segments import Composed
+from brae.core.layouts.write import compose
+from brae.core.obfuscation import hide, reveal
 from brae.core.sources import ByteSource
 
-#: deflate never packs better than 1 : 1032 (zlib's technical notes), so a larger claim is a bomb or damage
-_BEST_RATIO = 1032
 Progress = Callable[[int, int], None]
 
 
@@ -44,68 +47,97 @@ class Archive:
     """Members of a described archive; arrays hold one entry a member, in the directory's order."""
 
     parsed: Parsed
-    offsets: np.ndarray[Any, np.dtype[np.int64]]
-    stored_sizes: np.ndarray[Any, np.dtype[np.int64]]
-    real_sizes: np.ndarray[Any, np.dtype[np.int64]]
-    names: list[str]
+    directory: Directory
     levels: list[str]
-    _packers: np.ndarray[Any, Any] | None
-    part: MembersPart = field(init=False)
-    table: TablePart = field(init=False)
     _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
-
-    def __post_init__(self) -> None:
-        self.part = self.parsed.layout.only(MembersPart)
-        table = self.parsed.regions[self.part.of].part
-        assert isinstance(table, TablePart)
-        self.table = table
 
     @property
     def layout(self) -> Layout:
         """The description it was read by."""
         return self.parsed.layout
 
+    @property
+    def file(self) -> str:
+        """The file, by the layout's name, in which the members lie."""
+        return self.directory.part.file
+
+    @property
+    def names(self) -> list[str]:
+        """The members' names as the archive has them, folders divided by ``/``."""
+        return self.directory.names
+
+    @property
+    def offsets(self) -> Ints:
+        """Where each member lies."""
+        return self.directory.offsets
+
+    @property
+    def stored_sizes(self) -> Ints:
+        """Bytes of each member as it lies there."""
+        return self.directory.stored
+
+    @property
+    def real_sizes(self) -> Ints:
+        """Bytes of each member unpacked."""
+        return self.directory.real
+
     def __len__(self) -> int:
         return len(self.offsets)
 
     def packer(self, index: int) -> compression.Packer:
         """How a member is packed; FormatError where the layout does not know its number."""
-        number = None if self._packers is None else int(self._packers[index])
+        if self._plain(index):
+            return compression.get("none")
+        packing = self.directory.packing
+        number = None if packing is None else int(packing[index])
         if number not in self._packer_of:
             self._packer_of[number] = self._find_packer(number, index)
         return self._packer_of[number]
 
+    def _plain(self, index: int) -> bool:
+        """Whether a member is stored unpacked though others are packed."""
+        rule = self.directory.part.unpacked
+        return rule != "never" and int(self.stored_sizes[index]) == int(self.real_sizes[index])
+
     def _find_packer(self, number: int | None, index: int) -> compression.Packer:
-        column = self.table.column("compression")
-        meaning = self.part.compression if number is None or column is None else column.meaning(number)
+        leaf = self.directory.leaf("compression")
+        meaning = self.directory.part.compression if number is None or leaf is None else leaf.meant.meaning(number)
         if not isinstance(meaning, str):
             raise FormatError(f"The layout does not say what compression {number} is.", address=self.levels[index])
-        return compression.get(meaning)
+        return described.describe(meaning, self.layout.packers)
 
     def read_stored(self, index: int) -> bytes:
         """A member's bytes as they lie in the archive."""
-        return self.parsed.sources[self.part.file].read(int(self.offsets[index]), int(self.stored_sizes[index]))
+        return self.parsed.sources[self.file].read(int(self.offsets[index]), int(self.stored_sizes[index]))
 
     def read(self, index: int) -> bytes:
         """A member's bytes, unpacked."""
         try:
             stored, real = int(self.stored_sizes[index]), int(self.real_sizes[index])
-            if real > compression.LARGEST_MEMBER or (stored * _BEST_RATIO + 64 < real):
+            packer = self.packer(index)
+            if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
                 raise LimitError(
                     f"{stored} stored bytes claim to unpack to {real}.",
                     remedy="The directory is damaged; nothing was unpacked.",
                 )
-            return self.packer(index).unpack(self.read_stored(index), real)
+            raw = reveal(self.directory.part.obfuscation, self.read_stored(index))
+            return packer.unpack(raw, None if real < 0 else real)
         except BraeError as error:
             raise error.at(self.levels[index]) from None
 
     def read_start(self, index: int, length: int) -> bytes:
         """At most the first ``length`` unpacked bytes; fewer where the member is shorter or damaged."""
         size = min(int(self.stored_sizes[index]), max(length * 4, 1024))
-        packed = self.parsed.sources[self.part.file].read(int(self.offsets[index]), size)
+        packed = self.parsed.sources[self.file].read(int(self.offsets[index]), size)
+        packed = reveal(self.directory.part.obfuscation, packed)
         try:
-            return self.packer(index).unpack_start(packed, length)
-        except FormatError:
+            packer = self.packer(index)
+            found = packer.unpack_start(packed, length)
+            # Some streams give nothing before a whole block of them is read.
+            if not found and self.real_sizes[index] and int(self.stored_sizes[index]) <= _SMALL:
+                found = self.read(index)[:length]
+            return found
+        except (FormatError, LimitError):
             return b""
 
     def index_of(self, level: str) -> int:
@@ -118,51 +150,90 @@ class Archive:
     def check_member(self, index: int) -> None:
         """Unpack a member and check its checksums; FormatError where they are wrong."""
         real = self.read(index)
-        for column in self.table.record:
-            if column.checksum is None:
-                continue
-            data = real if column.checksum.over == "real" else self.read_stored(index)
-            found = int(self.parsed.tables[self.part.of][column.field][index])
-            total = checksums.checksum(column.checksum.kind, [data])
-            total &= (1 << 8 * self.parsed.tables[self.part.of][column.field].dtype.itemsize) - 1
+        for leaf in self._checksums:
+            checksum = leaf.column.checksum
+            assert checksum is not None
+            assert self.directory.table is not None
+            data = real if checksum.over == "real" else self.read_stored(index)
+            row = int(self.directory.rows[index])
+            found = self.directory.table.content(leaf.field, row)
+            total = checksums.as_bytes(
+                checksums.checksum(checksum.kind, [data]), leaf.column.width, self.layout.endian
+            )
             if total != found:
                 raise FormatError(
-                    f"The checksum of this member is {total:#x}.",
+                    f"The checksum of this member is {self._shown(total)}.",
                     address=self.levels[index],
-                    offset=self._record_offset(index, column),
-                    expected=f"{found:#x}, as the directory says",
+                    offset=self._record_offset(row, leaf),
+                    expected=f"{self._shown(found)}, as the directory says",
                 )
 
-    def _record_offset(self, index: int, column: Column) -> int:
-        dtype = self.table.dtype(self.layout.endian)
-        inside = dtype.fields[column.field][1]  # type: ignore[index]
-        return int(self.parsed.regions[self.part.of].start + index * dtype.itemsize + inside)
+    @cached_property
+    def _checksums(self) -> list[Leaf]:
+        records = self.directory.records
+        return [leaf for leaf in records.leaves if leaf.column.checksum] if records is not None else []
+
+    def _shown(self, value: bytes) -> str:
+        if len(value) > 8:
+            return value.hex()
+        return hex(int.from_bytes(value, "little" if self.layout.endian == "little" else "big"))
+
+    def _record_offset(self, row: int, leaf: Leaf) -> int:
+        table, chunks = self.directory.table, self.parsed.chunks
+        assert table is not None
+        if chunks is not None:
+            return int(chunks.heads[row]) + table.place(row, leaf.field) - table.start(row)
+        assert self.directory.records is not None
+        region = next(r for r in self.parsed.regions.values() if r.part is self.directory.records)
+        return region.start + table.place(row, leaf.field)
 
     def pack(self, index: int, real: bytes, level: int | None = None) -> MemberChange:
         """New bytes for a member, packed as its original is (``level`` as its recipe says)."""
         packer = self.packer(index)
-        return MemberChange(packer.pack(real, packer.levels[0] if level is None else level), real)
+        rule = self.directory.part.unpacked
+        packed, plain = packer.pack(real, packer.levels[0] if level is None else level), False
+        if rule == "equal" and packer.name != "none" and len(packed) == len(real):
+            packed, plain = real, True  # or the game would take the packed bytes for plain ones
+        if rule != "never" and (packer.name == "none" or len(packed) > len(real)):
+            packed, plain = real, True
+        return MemberChange(hide(self.directory.part.obfuscation, packed), real, plain)
 
     def packing_level(self, index: int) -> int | None:
         """The level that gives the original's stored bytes again, or None where no level does."""
-        return compression.find_level(self.packer(index), self.read_stored(index), self.read(index))
+        stored = reveal(self.directory.part.obfuscation, self.read_stored(index))
+        return compression.find_level(self.packer(index), stored, self.read(index))
 
     def slot(self, index: int) -> int:
         """How many bytes a member may have without anything else moving."""
-        later = self.offsets[(self.offsets > self.offsets[index]) & (self.stored_sizes > 0)]
-        end = int(later.min()) if len(later) else self.parsed.regions[self.part.name].end
-        return end - int(self.offsets[index])
+        if self.parsed.chunks is not None:
+            assert isinstance(self.directory.part, ChunksPart)
+            chunk = int(self.directory.rows[index])
+            end = self.parsed.regions[self.directory.part.name].end
+            return chunk_room(self.directory.part, self.parsed.chunks, chunk, end)[0] - int(self.offsets[index])
+        return self._slots.next(index)[0] - int(self.offsets[index])
 
-    def rebuild(self, changes: dict[int, MemberChange]) -> Composed:
-        """The archive with changed members; unchanged ones keep their bytes and their order."""
-        return self._compose(changes, in_place=False)
+    def fits(self, index: int, length: int) -> bool:
+        """Whether so many stored bytes can take a member's place without anything else moving."""
+        part = self.directory.part
+        if isinstance(part, ChunksPart):
+            at, room = int(self.offsets[index]), self.slot(index)
+            return length <= room and (length == room or length + -(at + length) % part.align == room)
+        if not self.stored_sizes[index] or self._slots.shared(index):
+            return False
+        return self._slots.fits(index, length)
 
-    def patch(self, changes: dict[int, MemberChange]) -> Composed:
+    @cached_property
+    def _slots(self) -> Slots:
+        region = self.parsed.regions[self.directory.part.name]
+        return Slots(self.directory, region.start, region.end)
+
+    def rebuild(self, edits: Edits | dict[int, MemberChange]) -> Composed:
+        """The archive with edited members; unchanged ones keep their bytes and their order."""
+        return compose(self.parsed, self.directory, _as_edits(edits))
+
+    def patch(self, edits: Edits | dict[int, MemberChange]) -> Composed:
         """The same, with nothing moved; LayoutError where a member does not fit its slot."""
-        return self._compose(changes, in_place=True)
-
-    def _compose(self, changes: dict[int, MemberChange], in_place: bool) -> Composed:
-        return compose(self.parsed, changes, in_place=in_place)
+        return compose(self.parsed, self.directory, _as_edits(edits), in_place=True)
 
     def prove(self, progress: Progress | None = None) -> Proof:
         """Rebuild without a change and compare; then unpack and check every member.
@@ -171,7 +242,7 @@ class Archive:
         """
         files = {MAIN: MAIN, **self.layout.files}
         try:
-            composed = compose(self.parsed)
+            composed = self.rebuild(Edits())
             for file in composed.segments:
                 offset = composed.first_difference(file)
                 if offset is not None:
@@ -195,77 +266,30 @@ class Archive:
         return Proof(True, len(self))
 
 
-def open_archive(layout: Layout, sources: dict[str, ByteSource]) -> Archive:
-    """Read the directory of an archive; its members' bytes are read when they are asked for."""
+#: members up to this size are unpacked whole where their beginning alone cannot be
+_SMALL = 1 << 20
+
+
+def _as_edits(edits: Edits | dict[int, MemberChange]) -> Edits:
+    return Edits(changed=edits) if isinstance(edits, dict) else edits
+
+
+def open_archive(layout: Layout, sources: dict[str, ByteSource], known_names: Iterable[str] = ()) -> Archive:
+    """Read the directory of an archive; its members' bytes are read when they are asked for.
+
+    ``known_names`` are tried where the archive holds only hashes of names. Where nothing says how large a packed
+    member really is, it is unpacked once to find out.
+    """
+    if layout.kind != "archive":
+        raise LayoutError(f"The layout '{layout.layout}' describes a {layout.kind}, not an archive.")
     parsed = parse(layout, sources)
-    part: MembersPart = layout.only(MembersPart)
-    offsets, stored = member_ranges(parsed, part)
-    table_part = parsed.regions[part.of].part
-    assert isinstance(table_part, TablePart)
-    table = parsed.tables[part.of]
-    real_column, packer_column = table_part.column("real-size"), table_part.column("compression")
-    if real_column is None and (packer_column is not None or part.compression != "none"):
-        raise LayoutError("A packed member needs the role 'real-size'.")
-    real = stored if real_column is None else table[real_column.field].astype(np.int64)
-    names = _names(parsed, table_part)
-    return Archive(
-        parsed,
-        offsets,
-        stored,
-        real,
-        names,
-        addresses.member_levels(names),
-        None if packer_column is None else table[packer_column.field],
-    )
-
-
-def _names(parsed: Parsed, part: TablePart) -> list[str]:
-    table = parsed.tables[part.name]
-    inline, pointer = part.column("name"), part.column("name-offset")
-    if inline is not None:
-        texts = table[inline.field]
-        raw = texts.tobytes()
-        width = texts.dtype.itemsize
-        return [
-            _text(raw[start : start + width].partition(b"\0")[0], inline.encoding)
-            for start in range(0, len(raw), width)
-        ]
-    if pointer is None:
-        digits = max(4, len(str(len(table))))
-        return [str(index).zfill(digits) for index in range(len(table))]
-    block_part = next((p for p in parsed.layout.parts if isinstance(p, NamesPart)), None)
-    if block_part is None:
-        raise LayoutError("The role 'name-offset' needs a part 'names'.")
-    block = parsed.content(block_part.name)
-    places = table[pointer.field].astype(np.int64)
-    if block_part.base is not None:
-        places += evaluate(block_part.base, parsed.values) - parsed.regions[block_part.name].start
-    bad = np.flatnonzero((places < 0) | (places >= len(block)))
-    if len(bad):
-        raise FormatError(
-            f"{part.name}[{bad[0]}].{pointer.field} points outside the names.",
-            offset=parsed.regions[part.name].start + int(bad[0]) * table.dtype.itemsize,
-            expected=f"a place below {len(block)}",
-        )
-    length_column = part.column("name-length")
-    if length_column is not None:
-        lengths = table[length_column.field].tolist()
-        return [
-            _text(block[place : place + length], block_part.encoding)
-            for place, length in zip(places.tolist(), lengths, strict=True)
-        ]
-    # Names that start where the one before ends: one split reads them all.
-    starts = np.concatenate([[0], np.flatnonzero(np.frombuffer(block, np.uint8) == 0) + 1])
-    which = np.searchsorted(starts, places)
-    if np.array_equal(starts[np.minimum(which, len(starts) - 1)], places):
-        texts_of = _text(block, block_part.encoding).split("\0")
-        return [texts_of[index] for index in which.tolist()]
-    return [
-        _text(block[place : block.find(b"\0", place) % (len(block) + 1)], block_part.encoding)
-        for place in places.tolist()
-    ]
-
-
-def _text(raw: bytes, encoding: str) -> str:
-    # Bytes that are no text of that encoding are kept, so that every name can be written back.
-    return raw.decode(encoding, "surrogateescape")
+    found = directory(parsed, known_names)
+    archive = Archive(parsed, found, addresses.member_levels(found.names))
+    if (found.real < 0).any():
+        found.real = found.real.copy()
+        for index in (found.real < 0).nonzero()[0].tolist():
+            try:
+                found.real[index] = len(archive.read(index))
+            except BraeError:
+                found.real[index] = -1  # reading it says what is wrong
+    return archive

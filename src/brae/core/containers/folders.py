@@ -11,8 +11,8 @@ from pathlib import Path
 from brae.core.addresses import safe_path
 from brae.core.containers.described import Archive
 from brae.core.errors import BraeError, FormatError, storage_error
+from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.library import Library
-from brae.core.layouts.write import MemberChange
 from brae.core.textures.encode import encode_like
 from brae.core.textures.files import read_image, read_texture
 

@@ -1,31 +1,41 @@
 """The layout language: a proprietary format described as data.
 
 A layout is a list of *parts* in the order in which they lie in the file. Each part is named by the key that
-says what it is: ``field``, ``bytes``, ``table``, ``names``, ``members`` or ``pixels``. Reading and writing
-both follow from this one description; docs/layouts.md explains it with examples.
+says what it is: ``field``, ``bytes``, ``table``, ``tree``, ``chunks``, ``names``, ``members`` or ``pixels``.
+Reading and writing both follow from this one description; docs/layouts.md explains it with examples.
 """
 
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, model_validator
 
+from brae.core.compression import described
 from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
+from brae.core.layouts.hashes import NameHash
+from brae.core.obfuscation import Steps, hide
 
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
-Scalar = Literal["u8", "i8", "u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "string", "bytes"]
+Scalar = Literal[
+    "u8", "i8", "u16", "i16", "u24", "i24", "u32", "i32", "u40", "i40", "u48", "i48", "u56", "i56", "u64", "i64",
+    "f32", "f64", "varint", "string", "bytes",
+]  # fmt: skip
+Encoding = Literal["ascii", "utf-8", "utf-16", "latin-1", "shift-jis"]
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,63}$")]
 
 #: What a field of a directory record can be for a member.
 MemberRole = Literal[
-    "name", "name-offset", "name-length", "offset", "stored-size", "real-size", "compression", "checksum"
-]
+    "name", "name-offset", "name-length", "name-hash", "extension", "folder", "parent", "id",
+    "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
+    "file-count", "folder-count",
+]  # fmt: skip
 #: What a header field can be for a texture.
 TextureRole = Literal["width", "height", "pixel-format", "mip-count", "orientation"]
 MAIN = "main"
@@ -40,7 +50,7 @@ class Strict(BaseModel):
 class Checksum(Strict):
     """Which checksum a field holds, and over what."""
 
-    kind: Annotated[str, Field(json_schema_extra={"enum": checksums.names()})]
+    kind: Annotated[str, Field(json_schema_extra={"enum": checksums.names()})] | checksums.Crc
     over: Annotated[
         list[Name] | Literal["stored", "real"] | Range,
         Field(description="parts by name, or a range; in a record: the member's stored or real bytes"),
@@ -48,7 +58,7 @@ class Checksum(Strict):
 
     @model_validator(mode="after")
     def _known(self) -> Checksum:
-        if self.kind not in checksums.names():
+        if isinstance(self.kind, str) and self.kind not in checksums.names():
             raise ValueError(f"there is no checksum '{self.kind}'; known are {', '.join(checksums.names())}")
         return self
 
@@ -60,36 +70,16 @@ class Range(Strict):
     to: Expression | None = None
 
 
-class Value(Strict):
-    """What a field and a record's column have in common."""
+class Meant(Strict):
+    """What a number means, whether it has a field of its own or some bits of one."""
 
-    type: Scalar
-    length: Expression | None = Field(None, description="bytes of a 'string' or 'bytes'")
-    end: Literal["nul"] | None = Field(None, description="a string that ends with a zero byte")
-    encoding: Literal["ascii", "utf-8", "latin-1"] = "utf-8"
+    unit: Annotated[int, Field(ge=1, le=1 << 24)] = Field(
+        1, description="what the number counts, in bytes: 2048 for sectors; of a string, the bytes of a character"
+    )
+    add: Annotated[int, Field(ge=-(1 << 32), le=1 << 32)] = Field(
+        0, description="added to it: -8 where a size counts its own header of eight bytes"
+    )
     values: dict[int, str | int] | None = Field(None, description="what each number means")
-    checksum: Checksum | None = None
-    about: str | None = None
-
-    @model_validator(mode="after")
-    def _length(self) -> Value:
-        textual = self.type in ("string", "bytes")
-        if textual and self.length is None and self.end is None:
-            raise ValueError(f"'{self.type}' needs a length")
-        if not textual and (self.length is not None or self.end is not None):
-            raise ValueError(f"'{self.type}' has no length")
-        if self.end and self.type != "string":
-            raise ValueError("only a 'string' can end with a zero byte")
-        if isinstance(self.length, str):
-            expressions.field_names(self.length)
-        return self
-
-    def dtype(self, endian: str) -> np.dtype[Any]:
-        """The numpy dtype of a field whose length is a plain number."""
-        if self.type in ("string", "bytes"):
-            return np.dtype((np.void, self.length if isinstance(self.length, int) else 0))
-        kind, bits = self.type[0], int(self.type[1:])
-        return np.dtype(f"{'<' if endian == 'little' else '>'}{kind}{bits // 8}")
 
     def meaning(self, number: int) -> str | int:
         """What a number stands for; the number itself where the layout says nothing."""
@@ -105,6 +95,58 @@ class Value(Strict):
         raise LayoutError(f"The layout has no number for '{meaning}'.")
 
 
+class Value(Meant):
+    """What a field and a record's column have in common."""
+
+    type: Scalar
+    length: Expression | None = Field(None, description="bytes of a 'string' or 'bytes'")
+    prefix: Literal["u8", "u16", "u24", "u32"] | None = Field(
+        None, description="the length stands before the string; with 'end: nul' it counts the zero too"
+    )
+    end: Literal["nul"] | None = Field(None, description="a string that ends with a zero byte (or character)")
+    encoding: Encoding = "utf-8"
+    checksum: Checksum | None = None
+    about: str | None = None
+
+    @model_validator(mode="after")
+    def _length(self) -> Value:
+        textual = self.type in ("string", "bytes")
+        if textual and self.length is None and self.end is None and self.prefix is None:
+            raise ValueError(f"'{self.type}' needs a length")
+        if not textual and (self.length is not None or self.end is not None or self.prefix is not None):
+            raise ValueError(f"'{self.type}' has no length")
+        if self.end and self.type != "string":
+            raise ValueError("only a 'string' can end with a zero byte")
+        if self.prefix and self.length is not None:
+            raise ValueError("a string has a length or a prefix, not both")
+        if isinstance(self.length, str):
+            expressions.field_names(self.length)
+        return self
+
+    @property
+    def number_like(self) -> bool:
+        """Whether it is a whole number."""
+        return self.type[0] in "ui" or self.type == "varint"
+
+    @property
+    def character(self) -> int:
+        """Bytes of one character's smallest unit."""
+        return 2 if self.encoding == "utf-16" else 1
+
+    @property
+    def width(self) -> int:
+        """Bytes, where they are always as many; 0 otherwise."""
+        if self.type in ("string", "bytes"):
+            return self.length if isinstance(self.length, int) and self.prefix is None else 0
+        return 0 if self.type == "varint" else int(self.type[1:]) // 8
+
+    def dtype(self, endian: str) -> np.dtype[Any]:
+        """The numpy dtype of a field of fixed size; bytes for the widths that numpy has no number for."""
+        if self.type in ("string", "bytes") or self.width not in (1, 2, 4, 8):
+            return np.dtype((np.void, self.width))
+        return np.dtype(f"{'<' if endian == 'little' else '>'}{self.type[0]}{self.width}")
+
+
 class Placed(Strict):
     """Where a part lies."""
 
@@ -114,14 +156,31 @@ class Placed(Strict):
     fill: Annotated[int, Field(ge=0, le=255, description="the byte of which padding is made")] = 0
 
 
-class FieldPart(Value, Placed):
+class Bits(Meant):
+    """Some bits of a number, counted from the lowest up."""
+
+    field: Name
+    bits: Annotated[int, Field(ge=1, le=63)]
+    role: MemberRole | TextureRole | None = None
+
+
+class Hidden(Placed):
+    """A part whose bytes may be obfuscated."""
+
+    obfuscation: Steps = Field(default_factory=list)
+
+
+class FieldPart(Value, Hidden):
     """One value of a header."""
 
     field: Name
     value: int | str | None = Field(None, description="the only value it may have, such as a magic")
+    bits: list[Bits] | None = None
     role: TextureRole | None = None
     counts: Name | None = Field(None, description="the table whose records it counts")
-    measures: Name | None = Field(None, description="the part (or 'file:NAME') whose bytes it counts")
+    measures: Name | None = Field(None, description="the part whose bytes it counts")
+    measures_real: Name | None = Field(None, description="the members part whose unpacked bytes it counts")
+    measures_from: Name | None = Field(None, description="with measures: the part from which on it counts")
     locates: Name | None = Field(None, description="the part whose offset it holds")
     measures_file: Name | None = Field(None, description="the file whose bytes it counts")
 
@@ -131,15 +190,30 @@ class FieldPart(Value, Placed):
 
     @model_validator(mode="after")
     def _one_source(self) -> FieldPart:
-        sources = [self.value, self.counts, self.measures, self.locates, self.measures_file, self.checksum]
+        sources = [
+            self.value, self.counts, self.measures, self.measures_real, self.locates, self.measures_file,
+            self.checksum,
+        ]  # fmt: skip
         if sum(source is not None for source in sources) > 1:
             raise ValueError("a field has one of value, counts, measures, measures_file, locates, checksum")
         if self.checksum is not None and isinstance(self.checksum.over, str):
             raise ValueError("'stored' and 'real' are for the fields of a members' table")
+        if self.type == "varint":
+            raise ValueError("'varint' is for the fields of a record")
+        _check_bits(self)
         return self
 
 
-class BytesPart(Placed):
+def _check_bits(value: FieldPart | Column) -> None:
+    if value.bits is None:
+        return
+    if not value.number_like or value.type == "varint" or value.role or value.values:
+        raise ValueError("'bits' divide a whole number that has no role or values itself")
+    if sum(piece.bits for piece in value.bits) > 8 * value.width:
+        raise ValueError(f"the bits are more than '{value.type}' has")
+
+
+class BytesPart(Hidden):
     """Bytes whose meaning is not known; they are kept."""
 
     bytes: Name
@@ -156,33 +230,69 @@ class Column(Value):
 
     field: Name
     role: MemberRole | None = None
+    bits: list[Bits] | None = None
+    table: Name | None = Field(None, alias="in", description="the table to whose records the numbers point")
+    hash: NameHash | None = Field(None, description="how a 'name-hash' is made of the name")
+    slash: Annotated[str, Field(min_length=1, max_length=1)] = Field("/", description="between folders")
 
     @model_validator(mode="after")
-    def _fixed(self) -> Column:
-        if self.end is not None or isinstance(self.length, str):
-            raise ValueError("a record's field has a fixed length")
-        if self.length is not None and not 1 <= self.length <= 65536:
+    def _fits_a_record(self) -> Column:
+        if isinstance(self.length, int) and not 1 <= self.length <= 65536:
             raise ValueError("a length is from 1 to 65,536")
         if self.checksum is not None:
             if self.checksum.over not in ("stored", "real"):
                 raise ValueError("a record's checksum is over 'stored' or 'real'")
             self.role = "checksum"
+        if (self.role == "name-hash") != (self.hash is not None):
+            raise ValueError("the role 'name-hash' needs 'hash', and only it")
+        _check_bits(self)
         return self
 
 
-class TablePart(Placed):
-    """Records of one fixed size."""
+@dataclass(frozen=True)
+class Leaf:
+    """A number or string that records hold: a column, or some bits of one."""
 
-    table: Name
-    count: Expression
+    column: Column
+    meant: Column | Bits
+    shift: int = 0
+
+    @property
+    def field(self) -> str:
+        return self.meant.field
+
+    @property
+    def whole(self) -> bool:
+        """Whether it is a column of its own, not some bits of one."""
+        return isinstance(self.meant, Column)
+
+    @property
+    def bits(self) -> int:
+        """How many bits its number has (0 where that varies)."""
+        return self.meant.bits if isinstance(self.meant, Bits) else self.column.width * 8
+
+
+class Records(Hidden):
+    """Parts that hold records."""
+
     record: Annotated[list[Column], Field(min_length=1, max_length=200)]
     record_size: Annotated[int, Field(ge=1, le=65536)] | None = Field(
         None, description="where records are longer than their fields; the rest is kept"
     )
 
+    @cached_property
+    def leaves(self) -> list[Leaf]:
+        """Every column, and every piece of those divided into bits."""
+        return _leaves(self.record)
+
+    def column(self, role: str) -> Leaf | None:
+        """What plays ``role``."""
+        return next((leaf for leaf in self.leaves if leaf.meant.role == role), None)
+
     @property
-    def name(self) -> str:
-        return self.table
+    def fixed(self) -> bool:
+        """Whether all records have the same size."""
+        return all(column.width for column in self.record) and self.column("record-length") is None
 
     def dtype(self, endian: str) -> np.dtype[Any]:
         """The structured dtype of one record (packed); bytes behind the fields are a field of their own.
@@ -194,18 +304,93 @@ class TablePart(Placed):
         return np.dtype(fields + ([("_rest", np.dtype((np.void, rest)))] if rest > 0 else []))
 
     @model_validator(mode="after")
-    def _long_enough(self) -> TablePart:
-        size = sum(column.dtype("little").itemsize for column in self.record)
+    def _sound(self) -> Records:
+        _check_columns(self.record)
+        size = sum(column.width for column in self.record)
         if self.record_size is not None and self.record_size < size:
             raise ValueError(f"record_size is {self.record_size}, but the fields have {size} bytes")
         return self
 
-    def column(self, role: str) -> Column | None:
-        """The column that plays ``role``."""
-        return next((column for column in self.record if column.role == role), None)
+
+def _leaves(record: list[Column]) -> list[Leaf]:
+    found = []
+    for column in record:
+        if column.bits is None:
+            found.append(Leaf(column, column))
+            continue
+        shift = 0
+        for piece in column.bits:
+            found.append(Leaf(column, piece, shift))
+            shift += piece.bits
+    return found
 
 
-class NamesPart(Placed):
+def _check_columns(record: list[Column]) -> None:
+    seen: set[str] = set()
+    for column in record:
+        if isinstance(column.length, str) and column.length not in seen:
+            raise ValueError(f"the length of '{column.field}' is a number or a field before it in the record")
+        for name in [column.field, *(piece.field for piece in column.bits or [])]:
+            if name in seen:
+                raise ValueError(f"two fields of a record are called '{name}'")
+            seen.add(name)
+
+
+class Until(Strict):
+    """The record that ends a table."""
+
+    field: Name
+    value: int | None = Field(None, alias="is", description="its number; an empty string needs none")
+    whole: bool = Field(True, description="whether the ending record is whole, or stops behind that field")
+
+
+class TablePart(Records):
+    """Records, one after the other."""
+
+    table: Name
+    count: Expression | None = None
+    size: Expression | None = Field(None, description="bytes, where no count is known")
+    until: Until | None = Field(None, description="the record that ends the table")
+
+    @property
+    def name(self) -> str:
+        return self.table
+
+    @model_validator(mode="after")
+    def _ended(self) -> TablePart:
+        if sum(value is not None for value in (self.count, self.size, self.until)) != 1:
+            raise ValueError("a table has one of count, size and until")
+        if self.until is not None and self.until.field not in {c.field for c in self.record if c.bits is None}:
+            raise ValueError(f"'until' speaks of '{self.until.field}', which the record does not have")
+        return self
+
+
+class TreePart(Records):
+    """Folders, each with its files and its subfolders in it, to any depth."""
+
+    tree: Name
+    folder: Annotated[list[Column], Field(min_length=1, max_length=50)]
+    folders: Expression | None = Field(
+        None, description="how many folders there are at the top; without it, one, whose name is no part of paths"
+    )
+    order: Literal["files-first", "folders-first"] = "files-first"
+
+    @property
+    def name(self) -> str:
+        return self.tree
+
+    @model_validator(mode="after")
+    def _counted(self) -> TreePart:
+        _check_columns(self.folder)
+        roles = {column.role for column in self.folder}
+        if not {"file-count", "folder-count"} <= roles:
+            raise ValueError("a tree's folder needs the roles file-count and folder-count")
+        if self.record_size is not None:
+            raise ValueError("a tree's records have no record_size")
+        return self
+
+
+class NamesPart(Hidden):
     """A block of names, each ended by a zero byte, to which records point."""
 
     names: Name
@@ -213,28 +398,70 @@ class NamesPart(Placed):
     base: Expression | None = Field(
         None, description="what the records' places are counted from; without it, from where the block begins"
     )
-    encoding: Literal["ascii", "utf-8", "latin-1"] = "utf-8"
+    encoding: Encoding = "utf-8"
+    slash: Annotated[str, Field(min_length=1, max_length=1)] = Field("/", description="between folders")
+    in_order: bool = Field(False, description="the first name is the first record's, and so on; nothing points")
 
     @property
     def name(self) -> str:
         return self.names
 
 
-class MembersPart(Placed):
-    """The data of the members of a table, one after the other."""
+class Content(Placed):
+    """How members are kept."""
+
+    compression: str = Field("none", description="of every member, where no field says it")
+    unpacked: Literal["never", "equal", "zero"] = Field(
+        "never", description="a member is not packed where its stored size equals its real size, or is zero"
+    )
+    obfuscation: Steps = Field(default_factory=list, description="of every member's stored bytes")
+    align_by: dict[str, Annotated[int, Field(ge=1, le=1 << 24)]] = Field(
+        default_factory=dict, description="alignment by a pattern of the name, such as '*.tex'"
+    )
+
+
+class MembersPart(Content):
+    """The data of the members of a table, one after the other; or, without a table, of one member."""
 
     members: Name
-    of: Name
+    of: Name | None = None
     base: Expression = Field(0, description="what the records' offsets are counted from")
-    compression: Annotated[str, Field(json_schema_extra={"enum": packer_names()})] = "none"
     pad_last: bool = Field(True, description="whether the last member is padded like the others")
+    where: dict[Name, int | list[int]] = Field(
+        default_factory=dict, description="only records with these values are members"
+    )
+    last_ends: bool = Field(False, description="the last record is no member: its offset is where the data ends")
+    size: Expression | None = Field(None, description="of a lone member: its stored bytes; else to the end")
+    real: Expression | None = Field(None, description="of a lone member: its unpacked bytes")
 
     @property
     def name(self) -> str:
         return self.members
 
 
-class PixelsPart(Placed):
+class ChunksPart(Records, Content):
+    """Records that each stand before their own data: tag, size, data, padding, and the next."""
+
+    chunks: Name
+    size: Expression | None = Field(None, description="bytes of all chunks; without it, to the end of the file")
+    nest: dict[str, Annotated[int, Field(ge=0, le=65536)]] = Field(
+        default_factory=dict, description="chunks that hold chunks, and how many bytes stand before those"
+    )
+    until: Until | None = None
+
+    @property
+    def name(self) -> str:
+        return self.chunks
+
+    @model_validator(mode="after")
+    def _sized(self) -> ChunksPart:
+        size = self.column("stored-size")
+        if size is None or size.column.type == "varint":
+            raise ValueError("chunks need a field with the role stored-size")
+        return self
+
+
+class PixelsPart(Hidden):
     """A texture's pixels, all levels, largest first."""
 
     pixels: Name
@@ -253,18 +480,20 @@ def _part_kind(value: Any) -> str | None:
     return next((kind for kind in _PART_KINDS if kind in keys), None)
 
 
-_PART_KINDS = ("table", "names", "members", "pixels", "bytes", "field")
+_PART_KINDS = ("table", "tree", "chunks", "names", "members", "pixels", "bytes", "field")
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
     | Annotated[BytesPart, Tag("bytes")]
     | Annotated[TablePart, Tag("table")]
+    | Annotated[TreePart, Tag("tree")]
+    | Annotated[ChunksPart, Tag("chunks")]
     | Annotated[NamesPart, Tag("names")]
     | Annotated[MembersPart, Tag("members")]
     | Annotated[PixelsPart, Tag("pixels")],
     Discriminator(
         _part_kind,
         custom_error_type="part_kind",
-        custom_error_message="a part needs one of: field, bytes, table, names, members, pixels",
+        custom_error_message="a part needs one of: " + ", ".join(reversed(_PART_KINDS)),
     ),
 ]
 
@@ -287,6 +516,11 @@ class Layout(Strict):
     files: dict[Name, str] = Field(
         default_factory=dict, description="other files: '{stem}' and '{name}' stand for the main file's"
     )
+    packers: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9\-]{0,31}$")], described.PackerSpec] = Field(
+        default_factory=dict, description="packers described by their parameters"
+    )
+    fixed_size: bool = Field(False, description="the main file always has as many bytes; what is free is padding")
+    known_names: list[str] = Field(default_factory=list, description="names to try where only hashes are stored")
     orientation: Literal["top-down", "bottom-up"] = Field(
         "top-down", description="of a texture's rows, where no field says it"
     )
@@ -295,6 +529,7 @@ class Layout(Strict):
 
     @model_validator(mode="after")
     def _consistent(self) -> Layout:
+        described.check(self.packers)
         known: dict[str, Part] = {}
         values = {"file_size"} | {f"{name}_size" for name in self.files}
         for part in self.parts:
@@ -302,35 +537,74 @@ class Layout(Strict):
                 raise ValueError(f"two parts are called '{part.name}'")
             if part.file != MAIN and part.file not in self.files:
                 raise ValueError(f"'{part.name}' lies in '{part.file}', which 'files' does not name")
-            wanted = [getattr(part, key, None) for key in ("at", "count", "size", "length", "base")]
+            wanted = [
+                getattr(part, key, None) for key in ("at", "count", "size", "length", "base", "folders", "real")
+            ]
             for expression in wanted:
                 missing = expressions.field_names(expression) - values if expression is not None else set()
                 if missing:
                     raise ValueError(f"'{part.name}' reads '{missing.pop()}' before it is known")
             if isinstance(part, MembersPart):
-                table = known.get(part.of)
-                if not isinstance(table, TablePart):
-                    raise ValueError(f"'{part.name}' needs the table '{part.of}' before it")
-                if not (table.column("offset") and table.column("stored-size")):
-                    raise ValueError(f"the table '{part.of}' needs the roles offset and stored-size")
-                if part.compression not in packer_names():
-                    raise ValueError(f"there is no packer '{part.compression}'")
+                self._check_members(part, known)
+            if isinstance(part, MembersPart | ChunksPart):
+                self._check_packers(part, known)
             known[part.name] = part
-            if isinstance(part, FieldPart) and part.type[0] in "ui":
-                values.add(part.field)
+            if isinstance(part, FieldPart) and part.number_like:
+                values |= {part.field} | {piece.field for piece in part.bits or []}
         for part in self.parts:
-            if isinstance(part, FieldPart):
-                over = part.checksum.over if part.checksum and isinstance(part.checksum.over, list) else []
-                for name in [part.counts, part.measures, part.locates, *over]:
-                    if name is not None and name not in known:
-                        raise ValueError(f"'{part.field}' speaks of '{name}', which is no part")
-                if part.measures_file and part.measures_file not in {MAIN, *self.files}:
-                    raise ValueError(f"'{part.field}' speaks of a file that 'files' does not name")
-        kinds = [type(part) for part in self.parts]
-        wanted_part = MembersPart if self.kind == "archive" else PixelsPart
-        if kinds.count(wanted_part) != 1:
-            raise ValueError(f"a layout of kind '{self.kind}' has one part '{wanted_part.__name__[:-4].lower()}'")
+            self._check_mentions(part, known)
+        kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
+        if self.kind == "archive" and sum(kinds) != 1:
+            raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
+        if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
+            raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
+
+    def _check_members(self, part: MembersPart, known: dict[str, Part]) -> None:
+        if part.of is None:
+            if part.where or part.last_ends:
+                raise ValueError(f"'{part.name}' is a lone member: 'where' and 'last_ends' are for tables")
+            return
+        table = known.get(part.of)
+        if not isinstance(table, TablePart | TreePart):
+            raise ValueError(f"'{part.name}' needs the table '{part.of}' before it")
+        if not (table.column("offset") or table.column("stored-size")):
+            raise ValueError(f"the table '{part.of}' needs the role offset or stored-size")
+        if part.last_ends and (table.column("stored-size") or table.column("end-offset")):
+            raise ValueError("'last_ends' is for tables that have offsets only")
+        for name in part.where:
+            if name not in {leaf.field for leaf in table.leaves}:
+                raise ValueError(f"'where' speaks of '{name}', which '{part.of}' does not have")
+
+    def _check_packers(self, part: MembersPart | ChunksPart, known: dict[str, Part]) -> None:
+        names = {*packer_names(), *self.packers}
+        table = part if isinstance(part, ChunksPart) else known.get(part.of or "")
+        leaf = table.column("compression") if isinstance(table, Records) else None
+        meanings = (leaf.meant.values or {}).values() if leaf else []
+        for name in [part.compression, *(text for text in meanings if isinstance(text, str))]:
+            if name not in names:
+                raise ValueError(f"there is no packer '{name}'; known are {', '.join(sorted(names))}")
+
+    def _check_mentions(self, part: Part, known: dict[str, Part]) -> None:
+        if isinstance(part, Records):
+            for column in [*part.record, *(part.folder if isinstance(part, TreePart) else [])]:
+                if column.table is not None and not isinstance(known.get(column.table), TablePart):
+                    raise ValueError(f"'{column.field}' points into '{column.table}', which is no table")
+        if not isinstance(part, FieldPart):
+            return
+        over = part.checksum.over if part.checksum and isinstance(part.checksum.over, list) else []
+        for name in [part.counts, part.measures, part.measures_from, part.measures_real, part.locates, *over]:
+            if name is not None and name not in known:
+                raise ValueError(f"'{part.field}' speaks of '{name}', which is no part")
+        if part.counts is not None and not isinstance(known[part.counts], TablePart):
+            raise ValueError(f"'{part.field}' counts '{part.counts}', which is no table")
+        if part.measures_file and part.measures_file not in {MAIN, *self.files}:
+            raise ValueError(f"'{part.field}' speaks of a file that 'files' does not name")
+
+    @property
+    def content(self) -> MembersPart | ChunksPart | None:
+        """The part that holds the members."""
+        return next((part for part in self.parts if isinstance(part, MembersPart | ChunksPart)), None)
 
     def only(self, kind: type[Any]) -> Any:
         """The one part of a kind (members, pixels), or None."""
@@ -338,27 +612,42 @@ class Layout(Strict):
 
     @cached_property
     def magic(self) -> list[tuple[int, bytes]]:
-        """Offsets and bytes that every file of this format has, as far as they lie at fixed places."""
+        """Offsets and bytes that every file of this format has, as far as they lie at fixed places.
+
+        An offset below zero counts from the end of the file.
+        """
         found: list[tuple[int, bytes]] = []
-        offset = 0
+        offset: int | None = 0
         for part in self.parts:
-            if not isinstance(part, FieldPart) or part.file != MAIN or part.end or part.at is not None:
-                break
-            if part.align > 1:
-                offset += -offset % part.align
-            if part.type in ("string", "bytes"):
-                if not isinstance(part.length, int):
-                    break
-                size = part.length
+            if part.file != MAIN:
+                continue
+            if part.at is not None:
+                offset = self._fixed_place(part.at)
+            elif offset is not None and part.align > 1:
+                offset = offset + -offset % part.align if offset >= 0 else None
+            size = part.width if isinstance(part, FieldPart) and not part.end else None
+            if isinstance(part, BytesPart) and isinstance(part.size, int):
+                size = part.size
+            if isinstance(part, FieldPart) and part.value is not None and size and offset is not None:
                 if isinstance(part.value, str):
-                    found.append((offset, part.value.encode("latin-1").ljust(size, b"\0")))
-            else:
-                dtype = part.dtype(self.endian)
-                size = dtype.itemsize
-                if isinstance(part.value, int):
-                    found.append((offset, np.array(part.value).astype(dtype).tobytes()))
-            offset += size
+                    raw = part.value.encode("latin-1", "replace").ljust(size, b"\0")
+                else:
+                    raw = (part.value & ((1 << 8 * size) - 1)).to_bytes(size, self.endian)
+                found.append((offset, hide(part.obfuscation, raw)))
+            offset = offset + size if offset is not None and size else None
         return found
+
+    @staticmethod
+    def _fixed_place(at: int | str) -> int | None:
+        """A place that does not depend on the file: from its beginning, or (below zero) from its end."""
+        if not expressions.field_names(at):
+            return expressions.evaluate(at, {})
+        if expressions.field_names(at) == {"file_size"}:
+            places = [expressions.evaluate(at, {"file_size": size}) - size for size in (1 << 20, 1 << 21)]
+            if places[0] == places[1] < 0:
+                return places[0]
+        return None
 
 
 Checksum.model_rebuild()
+FieldPart.model_rebuild()

@@ -2,29 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import TypeVar
 
 import numpy as np
 
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts import expressions
+from brae.core.layouts.chunks import Chunks, walk_chunks
 from brae.core.layouts.model import (
     MAIN,
+    Bits,
     BytesPart,
+    ChunksPart,
     FieldPart,
+    Hidden,
     Layout,
     MembersPart,
     NamesPart,
     Part,
     PixelsPart,
     TablePart,
+    TreePart,
+    Value,
 )
+from brae.core.layouts.rows import Bytes, FixedRows, Rows, Tree, encode, walk, walk_tree
+from brae.core.obfuscation import reveal
 from brae.core.sources import ByteSource
 
 #: A directory, a block of names or unknown bytes may be this large; beyond it a count is taken for damage.
 LARGEST_PART = 1 << 30
+#: the same for records of variable size, which are walked one by one
+_LARGEST_WALK = 1 << 28
+_FIRST_LOOK = 1 << 16
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -41,8 +53,8 @@ class Region:
 class Parsed:
     """A file (or a set of files) read by a layout.
 
-    ``values`` are the numbers of header fields by name, ``texts`` their strings and bytes; ``tables`` are
-    structured arrays, one record a row.
+    ``values`` are the numbers of header fields by name, as they are meant; ``texts`` the fields' bytes;
+    ``tables`` the records of tables, trees and chunks.
     """
 
     layout: Layout
@@ -50,35 +62,36 @@ class Parsed:
     regions: dict[str, Region] = field(default_factory=dict)
     values: dict[str, int] = field(default_factory=dict)
     texts: dict[str, bytes] = field(default_factory=dict)
-    tables: dict[str, np.ndarray[Any, Any]] = field(default_factory=dict)
+    tables: dict[str, Rows] = field(default_factory=dict)
+    trees: dict[str, Tree] = field(default_factory=dict)
+    chunks: Chunks | None = None
 
     def content(self, name: str) -> bytes:
-        """The bytes of a part as they are in the file."""
+        """The bytes of a part as they are meant (without obfuscation)."""
         region = self.regions[name]
-        return self.sources[region.file].read(region.start, region.end - region.start)
+        raw = self.sources[region.file].read(region.start, region.end - region.start)
+        return reveal(region.part.obfuscation, raw) if isinstance(region.part, Hidden) else raw
 
     def describe(self, file: str, offset: int) -> str:
         """Which field a byte belongs to, in words."""
         for name, region in self.regions.items():
             if region.file == file and region.start <= offset < region.end:
-                if isinstance(region.part, TablePart):
-                    size = region.part.dtype(self.layout.endian).itemsize
-                    record, inside = divmod(offset - region.start, size)
-                    dtype = region.part.dtype(self.layout.endian)
-                    for column in region.part.record:
-                        form, start = dtype.fields[column.field][:2]  # type: ignore[index]
-                        if start <= inside < start + form.itemsize:
-                            return f"{name}[{record}].{column.field}"
-                    return f"{name}[{record}]"
+                if self.chunks is not None and isinstance(region.part, ChunksPart):
+                    return f"{name}{self.chunks.describe(offset)}"
+                if name in self.tables:
+                    return f"{name}{self.tables[name].describe(offset - region.start)}"
                 return name
         return "bytes that no part explains"
 
 
-def first_value(role: str, parsed: Parsed) -> tuple[FieldPart, int] | None:
-    """The header field that plays a texture's ``role``, and its number."""
+def first_value(role: str, parsed: Parsed) -> tuple[FieldPart | Bits, str, int] | None:
+    """The header field (or some bits of it) that plays a texture's ``role``, its part's name, and its number."""
     for part in parsed.layout.parts:
-        if isinstance(part, FieldPart) and part.role == role:
-            return part, parsed.values[part.field]
+        if isinstance(part, FieldPart):
+            pieces: list[FieldPart | Bits] = [part, *(part.bits or [])]
+            for meant in pieces:
+                if meant.role == role:
+                    return meant, part.field, parsed.values[meant.field]
     return None
 
 
@@ -105,7 +118,6 @@ def parse(layout: Layout, sources: Mapping[str, ByteSource]) -> Parsed:
             error.message = f"{part.name}: {error.message}"
             raise
         cursors[part.file] = end
-    _end_members(parsed)
     return parsed
 
 
@@ -128,8 +140,12 @@ def _start(part: Part, parsed: Parsed, cursor: int | None) -> int:
 def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
     source = parsed.sources[part.file]
     if isinstance(part, MembersPart):
-        parsed.regions[part.name] = Region(part, part.file, start, start)
-        return None
+        end = start
+        if part.of is None:
+            end = source.size if part.size is None else start + _size(part.size, parsed, start)
+            _check_fits(end - start, source, start, f"{end - start} bytes")
+        parsed.regions[part.name] = Region(part, part.file, start, end)
+        return end if part.of is None else None
     if isinstance(part, PixelsPart):
         size = source.size - start if part.size is None else _size(part.size, parsed, start)
         parsed.regions[part.name] = Region(part, part.file, start, min(start + size, source.size))
@@ -137,12 +153,17 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
     if isinstance(part, FieldPart):
         return _read_field(part, parsed, start)
     if isinstance(part, TablePart):
-        dtype = part.dtype(parsed.layout.endian)
-        count = _size(part.count, parsed, start, "records")
-        size = count * dtype.itemsize
-        _check_fits(size, source, start, f"{count} records of {dtype.itemsize} bytes")
-        table = np.frombuffer(source.read(start, size), dtype)
-        parsed.tables[part.name] = table
+        size = _read_table(part, parsed, start)
+    elif isinstance(part, TreePart):
+        folders = 1 if part.folders is None else _size(part.folders, parsed, start, "folders")
+        tree, size = _look(part, source, start, lambda data: walk_tree(part, parsed.layout.endian, data, folders))
+        parsed.trees[part.name], parsed.tables[part.name] = tree, tree.files
+    elif isinstance(part, ChunksPart):
+        end = source.size if part.size is None else start + _size(part.size, parsed, start)
+        _check_fits(end - start, source, start, f"{end - start} bytes", LARGEST_FILE)
+        parsed.chunks = walk_chunks(part, parsed.layout.endian, source, start, end)
+        parsed.tables[part.name] = parsed.chunks.rows
+        size = parsed.chunks.end - start
     else:
         assert isinstance(part, BytesPart | NamesPart)
         size = _size(part.size, parsed, start)
@@ -151,28 +172,156 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
     return start + size
 
 
+LARGEST_FILE = 1 << 62
+
+
+def _read_table(part: TablePart, parsed: Parsed, start: int) -> int:
+    """Read the records of a table; returns its bytes."""
+    source, endian = parsed.sources[part.file], parsed.layout.endian
+    count = None if part.count is None else _size(part.count, parsed, start, "records")
+    if not part.fixed:
+        if part.size is not None:
+            size = _size(part.size, parsed, start)
+            _check_fits(size, source, start, f"{size} bytes", _LARGEST_WALK)
+            data = np.frombuffer(reveal(part.obfuscation, source.read(start, size)), np.uint8)
+            rows, _ = _placed(start, lambda: walk(part, endian, data, None, None))
+            parsed.tables[part.name] = rows
+            return size
+        if count is not None:
+            least = max(sum(column.width for column in part.record), part.record_size or 0, 1)
+            _check_fits(count * least, source, start, f"{count} records of at least {least} bytes")
+        rows, size = _look(part, source, start, lambda data: walk(part, endian, data, count, part.until))
+        parsed.tables[part.name] = rows
+        return size
+    width = part.dtype(endian).itemsize
+    mark = b""
+    if part.size is not None:
+        count = _size(part.size, parsed, start) // width
+    elif part.until is not None:
+        count, mark = _find_mark(part, parsed, source, start)
+    assert count is not None
+    size = count * width
+    _check_fits(size, source, start, f"{count} records of {width} bytes")
+    fixed = FixedRows(part, endian, reveal(part.obfuscation, source.read(start, size)))
+    fixed.mark = mark
+    parsed.tables[part.name] = fixed
+    return size + len(mark)
+
+
+def _find_mark(part: TablePart, parsed: Parsed, source: ByteSource, start: int) -> tuple[int, bytes]:
+    """How many records of fixed size lie before the one that ends the table, and the bytes of that one."""
+    endian, until = parsed.layout.endian, part.until
+    assert until is not None
+    dtype = part.dtype(endian)
+    short = dtype.itemsize
+    if not until.whole:
+        form, begin = dtype.fields[until.field][:2]  # type: ignore[index]
+        short = begin + form.itemsize
+    batch, done = 1 << 14, 0
+    while True:
+        at = start + done * dtype.itemsize
+        room = min(batch * dtype.itemsize, source.size - at)
+        whole = room // dtype.itemsize
+        raw = reveal(part.obfuscation, source.read(start, done * dtype.itemsize + room))[done * dtype.itemsize :]
+        # The mark may be cut behind its field; what is missing counts as zeros.
+        padded = raw[: (whole + 1) * dtype.itemsize].ljust((whole + 1) * dtype.itemsize, b"\0")
+        rows = FixedRows(part, endian, padded)
+        column = rows.leaf[until.field].column
+        if column.number_like:
+            hit = rows.raw(until.field) == (until.value or 0)
+        else:
+            width = rows.array.dtype[until.field].itemsize
+            raw_column = np.ascontiguousarray(rows.array[until.field]).view(np.uint8).reshape(-1, width)
+            hit = (raw_column[:, : column.character] == 0).all(axis=1)
+        found = np.flatnonzero(hit)
+        if len(found):
+            first = int(found[0])
+            if first * dtype.itemsize + short > len(raw):
+                break
+            begin = first * dtype.itemsize
+            return done + first, raw[begin : begin + short]
+        if at + room >= source.size:
+            break
+        done += whole
+        batch *= 4
+        if done * dtype.itemsize > LARGEST_PART:
+            raise LimitError("No record ends the table within a sensible size.", offset=start)
+    raise TruncatedError(
+        f"No record ends the table: none has '{until.field}' as 'until' says.",
+        offset=start,
+        remedy="The file is cut short, or the layout does not fit it.",
+    )
+
+
+def _placed(start: int, work: Callable[[], T]) -> T:
+    """Errors of a walk name places in its own data; the file's are what a person needs."""
+    try:
+        return work()
+    except BraeError as error:
+        if error.offset is not None:
+            error.offset += start
+        raise
+
+
+def _look(part: Hidden, source: ByteSource, start: int, work: Callable[[Bytes], T]) -> T:
+    """Do ``work`` on the bytes from ``start`` on, of which it takes as many as it needs."""
+    length = _FIRST_LOOK
+    while True:
+        room = min(length, source.size - start)
+        data = np.frombuffer(reveal(part.obfuscation, source.read(start, room)), np.uint8)
+        try:
+            return _placed(start, lambda: work(data))  # noqa: B023
+        except TruncatedError:
+            if start + room >= source.size:
+                raise
+        length *= 16
+        if length > _LARGEST_WALK:
+            raise LimitError(
+                f"The records are more than the {_LARGEST_WALK} bytes that are sensible.", offset=start
+            )
+
+
 def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
-    source = parsed.sources[part.file]
-    if part.end == "nul":
+    source, endian = parsed.sources[part.file], parsed.layout.endian
+    if part.prefix is not None:
+        width = int(part.prefix[1:]) // 8
+        head = reveal(part.obfuscation, source.read(start, width))
+        size = int.from_bytes(head, "little" if endian == "little" else "big")
+        size = width + size * max(part.unit, part.character) + part.add
+        if size < width:
+            raise FormatError(f"A string of {size - width} bytes.", offset=start)
+        _check_fits(size, source, start, f"{size} bytes")
+        raw = source.read(start, size)
+    elif part.end == "nul":
         longest = part.length if isinstance(part.length, int) else 4096
         raw = source.read(start, min(longest, source.size - start))
-        if b"\0" not in raw:
+        plain = reveal(part.obfuscation, raw)
+        step = part.character
+        end = next((at for at in range(0, len(plain) - step + 1, step) if not any(plain[at : at + step])), None)
+        if end is None:
             raise FormatError("No zero byte ends the string.", offset=start)
-        raw = raw[: raw.index(b"\0") + 1]
+        raw = raw[: end + step]
     elif part.type in ("string", "bytes"):
         assert part.length is not None
         size = _size(part.length, parsed, start)
         _check_fits(size, source, start, f"{size} bytes")
         raw = source.read(start, size)
     else:
-        raw = source.read(start, part.dtype(parsed.layout.endian).itemsize)
-        number = np.frombuffer(raw, part.dtype(parsed.layout.endian))[0]
-        if part.type[0] in "ui":
-            parsed.values[part.field] = int(number)
-    parsed.texts[part.field] = raw
-    if part.value is not None and raw != encode_value(part, part.value, parsed.layout.endian, len(raw)):
+        raw = source.read(start, part.width)
+    plain = reveal(part.obfuscation, raw)
+    if part.number_like:
+        order = "little" if endian == "little" else "big"
+        number = int.from_bytes(plain, order, signed=part.type[0] == "i")  # type: ignore[arg-type]
+        parsed.values[part.field] = number * part.unit + part.add
+        shift = 0
+        for piece in part.bits or []:
+            bits = (number >> shift) & ((1 << piece.bits) - 1)
+            parsed.values[piece.field] = bits * piece.unit + piece.add
+            shift += piece.bits
+    parsed.texts[part.field] = plain
+    if part.value is not None and plain != encode_value(part, part.value, endian, len(plain)):
         raise FormatError(
-            f"The bytes are {raw[:16].hex(' ')}.",
+            f"The bytes are {plain[:16].hex(' ')}.",
             offset=start,
             expected=repr(part.value),
             remedy="This file is of another format, or of another version of it.",
@@ -181,19 +330,25 @@ def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
     return start + len(raw)
 
 
-def encode_value(part: FieldPart, value: int | str, endian: str, length: int | None = None) -> bytes:
-    """A field's value as bytes; FormatError where it does not fit."""
+def encode_value(part: Value, value: int | str, endian: str, length: int | None = None) -> bytes:
+    """A field's value as bytes, a number as it is stored; FormatError where it does not fit."""
     if isinstance(value, str):
-        encoding = "latin-1" if part.type == "bytes" else part.encoding
-        return value.encode(encoding).ljust(length or 0, b"\0")
-    dtype = part.dtype(endian)
-    if dtype.kind == "f":
-        return np.array(value, dtype).tobytes()
-    order: Literal["little", "big"] = "little" if endian == "little" else "big"
+        raw = value.encode("latin-1") if part.type == "bytes" else encode(value, part.encoding, endian)
+        if part.prefix is not None:
+            width = int(part.prefix[1:]) // 8
+            body = raw + bytes(part.character if part.end else 0)
+            counted = (len(body) - part.add) // max(part.unit, part.character)
+            return counted.to_bytes(width, "little" if endian == "little" else "big") + body
+        return raw.ljust(length or 0, b"\0")
+    if part.type[0] == "f":
+        return np.array(value, part.dtype(endian)).tobytes()
     try:
-        return int(value).to_bytes(dtype.itemsize, order, signed=dtype.kind == "i")
+        return int(value).to_bytes(
+            part.width, "little" if endian == "little" else "big", signed=part.type[0] == "i"
+        )
     except OverflowError as error:
-        raise FormatError(f"{value} does not fit the field '{part.field}' ({part.type}).") from error
+        name = getattr(part, "field", part.type)
+        raise FormatError(f"{value} does not fit the field '{name}' ({part.type}).") from error
 
 
 def _size(expression: int | str, parsed: Parsed, start: int, unit: str = "bytes") -> int:
@@ -203,71 +358,12 @@ def _size(expression: int | str, parsed: Parsed, start: int, unit: str = "bytes"
     return size
 
 
-def _check_fits(size: int, source: ByteSource, start: int, what: str) -> None:
+def _check_fits(size: int, source: ByteSource, start: int, what: str, largest: int = LARGEST_PART) -> None:
     if start + size > source.size:
         raise TruncatedError(
             f"{what} were announced, but only {source.size - start} bytes follow.",
             offset=start,
             remedy="The file is cut short, or its header is damaged: fetch it again from the game.",
         )
-    if size > LARGEST_PART:
-        raise LimitError(f"{what} are more than the {LARGEST_PART} bytes that are sensible.", offset=start)
-
-
-def _end_members(parsed: Parsed) -> None:
-    """Give the members' region its end: behind the last member, with its padding."""
-    part: MembersPart | None = parsed.layout.only(MembersPart)
-    if part is None:
-        return
-    offsets, sizes = member_ranges(parsed, part)
-    region = parsed.regions[part.name]
-    end = int((offsets + sizes).max(initial=region.start))
-    limit = min(
-        [
-            r.start
-            for r in parsed.regions.values()
-            if r.file == part.file and r.start >= max(end, 1) and r.part is not part
-        ]
-        + [parsed.sources[part.file].size]
-    )
-    if part.pad_last:
-        end = max(min(end + (-end % part.align), limit), end)
-    parsed.regions[part.name] = Region(part, part.file, region.start, end)
-
-
-def member_ranges(parsed: Parsed, part: MembersPart) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    """Absolute offsets and stored sizes (int64) of a table's members.
-
-    Raises FormatError where a record's numbers are beyond the file.
-    """
-    table = parsed.tables[part.of]
-    table_part = parsed.regions[part.of].part
-    assert isinstance(table_part, TablePart)
-    base = expressions.evaluate(part.base, parsed.values)
-    columns = []
-    for role in ("offset", "stored-size"):
-        column = table_part.column(role)
-        assert column is not None
-        raw = table[column.field]
-        if raw.dtype.kind not in "ui":
-            raise LayoutError(f"'{column.field}' is not a whole number, so it cannot be the {role}.")
-        bad = np.flatnonzero(
-            (raw < 0) | (raw > np.array(1 << 62).astype(raw.dtype)) if raw.dtype.itemsize == 8 else raw < 0
-        )
-        if len(bad):
-            raise FormatError(
-                f"{part.of}[{bad[0]}].{column.field} is {raw[bad[0]]}.", expected="a place in the file"
-            )
-        columns.append(raw.astype(np.int64))
-    offsets, sizes = columns[0] + base, columns[1]
-    size = parsed.sources[part.file].size
-    bad = np.flatnonzero((offsets < 0) | (offsets + sizes > size))
-    if len(bad):
-        first = int(bad[0])
-        raise TruncatedError(
-            f"{part.of}[{first}] says its data is {sizes[first]} bytes at {offsets[first]}, outside the file.",
-            offset=parsed.regions[part.of].start + first * table.dtype.itemsize,
-            expected=f"an end up to {size}",
-            remedy="The directory is damaged or the data file is cut short: fetch both again from the game.",
-        )
-    return offsets, sizes
+    if size > largest:
+        raise LimitError(f"{what} are more than the {largest} bytes that are sensible.", offset=start)

@@ -1,181 +1,127 @@
-"""From values back to bytes, by the same description.
-
-The result of a rebuild is not bytes but *segments*: ranges to copy from the original, and new bytes. So an
-archive of gigabytes is planned and proved without being read or written as a whole.
-"""
+"""From values back to bytes, by the same description."""
 
 from __future__ import annotations
 
-import hashlib
-import os
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any
+from collections.abc import Iterator
+from typing import Literal
 
 import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
-from brae.core.layouts.model import FieldPart, MembersPart, NamesPart, PixelsPart, Range, TablePart
-from brae.core.layouts.read import Parsed, encode_value, member_ranges
-from brae.core.sources import ByteSource, FileSource, chunks
-
-
-@dataclass(frozen=True)
-class Copy:
-    """Bytes that stay as they are in the original."""
-
-    offset: int
-    length: int
-
-
-@dataclass(frozen=True)
-class New:
-    """Bytes that are written anew."""
-
-    data: bytes
-
-    @property
-    def length(self) -> int:
-        return len(self.data)
-
-
-Segment = Copy | New
-
-
-@dataclass
-class Composed:
-    """What a rebuild gives: for each file its segments in order, from the start."""
-
-    sources: dict[str, ByteSource]
-    segments: dict[str, list[Segment]] = field(default_factory=dict)
-
-    def size(self, file: str) -> int:
-        """How many bytes a file will have."""
-        return sum(segment.length for segment in self.segments[file])
-
-    def read(self, file: str) -> Iterator[bytes]:
-        """A file's new bytes, piece by piece."""
-        for segment in self.segments[file]:
-            if isinstance(segment, New):
-                yield segment.data
-            else:
-                yield from chunks(self.sources[file], segment.offset, segment.length)
-
-    def fingerprint(self, file: str) -> str:
-        """A hash of what the file is made of; equal for equal changes to the same original."""
-        digest = hashlib.sha256()
-        for segment in self.segments[file]:
-            part = segment.data if isinstance(segment, New) else f"{segment.offset}+{segment.length}".encode()
-            digest.update(f"{type(segment).__name__}:{len(part)}:".encode() + part)
-        return digest.hexdigest()
-
-    def changes(self, file: str) -> Iterator[tuple[int, bytes]]:
-        """Offsets and new bytes wherever the file differs from the original, at equal positions.
-
-        Only for a result of the original's own size in which nothing moves (a patch in place).
-        """
-        offset = 0
-        for segment in self.segments[file]:
-            if isinstance(segment, New):
-                yield from differing_ranges(self.sources[file], offset, segment.data)
-            else:
-                assert segment.offset == offset, "a patch moves nothing"
-            offset += segment.length
-
-    def first_difference(self, file: str) -> int | None:
-        """The first offset at which the file differs from the original, or None."""
-        source, offset = self.sources[file], 0
-        for segment in self.segments[file]:
-            if isinstance(segment, New):
-                same = min(segment.length, max(source.size - offset, 0))
-                for start, _ in differing_ranges(source, offset, segment.data[:same]):
-                    return start
-                if same < segment.length:
-                    return source.size
-            elif segment.offset != offset:
-                # Moved bytes may still be equal; comparing them is what decides.
-                for part in chunks(source, segment.offset, segment.length):
-                    same = min(len(part), max(source.size - offset, 0))
-                    for start, _ in differing_ranges(source, offset, part[:same]):
-                        return start
-                    if same < len(part):
-                        return source.size
-                    offset += len(part)
-                continue
-            offset += segment.length
-        return offset if offset < source.size else None
-
-
-def differing_ranges(source: ByteSource, offset: int, data: bytes) -> Iterator[tuple[int, bytes]]:
-    """The runs of ``data`` that differ from the source at ``offset``; runs closer than 64 bytes are one."""
-    if not data:
-        return
-    new = np.frombuffer(data, np.uint8)
-    old = np.frombuffer(source.read(offset, len(data)), np.uint8)
-    places = np.flatnonzero(new != old)
-    if not len(places):
-        return
-    for run in np.split(places, np.flatnonzero(np.diff(places) > 64) + 1):
-        yield offset + int(run[0]), data[run[0] : run[-1] + 1]
-
-
-@dataclass(frozen=True)
-class MemberChange:
-    """A member's new bytes: as stored in the archive, and unpacked."""
-
-    stored: bytes
-    real: bytes
+from brae.core.layouts.directory import Directory, alignments
+from brae.core.layouts.edits import Edits
+from brae.core.layouts.members import Slots, compose_chunks, describe_member, restructure
+from brae.core.layouts.model import (
+    MAIN,
+    ChunksPart,
+    FieldPart,
+    Hidden,
+    Leaf,
+    MembersPart,
+    NamesPart,
+    PixelsPart,
+    Range,
+    Records,
+)
+from brae.core.layouts.read import Parsed, encode_value
+from brae.core.layouts.rows import Ints, Rows
+from brae.core.layouts.segments import Composed, Copy, New, Segment
+from brae.core.obfuscation import hide
+from brae.core.sources import ByteSource, chunks
 
 
 def compose(
     parsed: Parsed,
-    members: dict[int, MemberChange] | None = None,
+    directory: Directory | None = None,
+    edits: Edits | None = None,
     *,
     in_place: bool = False,
     pixels: bytes | None = None,
     values: dict[str, int] | None = None,
 ) -> Composed:
-    """Everything written anew, with changed ``members`` (by index), or new ``pixels`` and header ``values``.
+    """Everything written anew, with ``edits`` to the members, or new ``pixels`` and header ``values``.
 
     Regions keep their order, the unknown bytes between them and their alignment; counts, sizes, offsets and
     checksums follow. With ``in_place`` nothing moves: every changed member must fit its slot.
     """
-    return _Composer(parsed, members or {}, in_place, pixels, values or {}).run()
+    composer = _Composer(parsed, directory, edits or Edits(), in_place, pixels, values or {})
+    for _ in range(_MOST_ROUNDS):
+        result = composer.run()
+        if not composer.grown:
+            return result
+    raise LayoutError("The sizes of the records do not settle: numbers of variable length depend on each other.")
+
+
+#: a table whose numbers have a variable length may move what its numbers say, so it is written again
+_MOST_ROUNDS = 8
 
 
 class _Composer:
     def __init__(
         self,
         parsed: Parsed,
-        members: dict[int, MemberChange],
+        directory: Directory | None,
+        edits: Edits,
         in_place: bool,
         pixels: bytes | None,
         values: dict[str, int],
     ) -> None:
-        self.parsed, self.members, self.in_place = parsed, members, in_place
+        self.parsed, self.directory, self.edits, self.in_place = parsed, directory, edits, in_place
         self.pixels, self.new_values = pixels, values
         self.endian = parsed.layout.endian
-        self.tables = {name: table.copy() for name, table in parsed.tables.items()}
+        self.tables: dict[str, Rows] = {
+            name: table.copy() for name, table in parsed.tables.items() if name not in parsed.trees
+        }
+        self.trees = {name: tree.copy() for name, tree in parsed.trees.items()}
+        self.tables |= {name: tree.files for name, tree in self.trees.items()}
+        #: parts whose content is already known before anything is laid out
+        self.blocks: dict[str, bytes] = {}
+        self.table = None if directory is None or directory.table is None else self._table_of(directory)
+        #: the record of each member, and of each added one
+        self.row_of = None if directory is None else directory.rows.copy()
+        self.new_rows: list[int] = []
+        self.grown = False
+        #: where in the block of names those of the added members begin
+        self.name_places: list[int] = []
+        structural = bool(edits.added or edits.removed)
+        if structural and not (directory is not None and isinstance(directory.part, ChunksPart)):
+            assert directory is not None
+            assert self.row_of is not None
+            added = restructure(parsed, directory, edits, self.table, self.row_of)
+            self.new_rows, self.name_places = added.rows, added.name_places
+            self.blocks |= added.blocks
+
+    def _table_of(self, directory: Directory) -> Rows:
+        part = directory.part
+        return self.tables[part.name if isinstance(part, ChunksPart) else part.of or ""]
+
+    def run(self) -> Composed:
         self.contents: dict[str, list[Segment]] = {}
         self.starts: dict[str, int] = {}
         self.order: dict[str, list[tuple[str | None, list[Segment]]]] = {}
-
-    def run(self) -> Composed:
+        sizes = {name: len(table.block()) for name, table in self.tables.items()}
         for file in self.parsed.sources:
             self._lay_out(file)
         self._move_names()
+        self.grown = any(len(table.block()) != sizes[name] for name, table in self.tables.items())
         for name, region in self.parsed.regions.items():
             if isinstance(region.part, FieldPart) and region.part.checksum is None:
-                self.contents[name][:] = [New(self._field(region.part))]
+                self._fill(name, self._field(region.part))
         for name, table in self.tables.items():
-            self.contents[name][:] = [New(table.tobytes())]
+            if not isinstance(self.parsed.regions[name].part, ChunksPart):
+                self._fill(name, table.block())
         self._fill_checksums()
         composed = Composed(dict(self.parsed.sources))
         for file, pieces in self.order.items():
             composed.segments[file] = [piece for _, content in pieces for piece in content if piece.length]
         return composed
+
+    def _fill(self, name: str, content: bytes) -> None:
+        """Give a part its bytes, as the file has them."""
+        part = self.parsed.regions[name].part
+        assert isinstance(part, Hidden)
+        self.contents[name][:] = [New(hide(part.obfuscation, content))]
 
     def _lay_out(self, file: str) -> None:
         """Give every region of a file its new start; what lies between regions is kept."""
@@ -183,14 +129,14 @@ class _Composer:
         source = parsed.sources[file]
         regions = sorted(
             (
-                (region.start, index, name)
+                (region.start, region.end, index, name)
                 for index, (name, region) in enumerate(parsed.regions.items())
                 if region.file == file
             )
         )
         pieces: list[tuple[str | None, list[Segment]]] = []
         old_end = new_end = 0
-        for start, _, name in regions:
+        for start, _, _, name in regions:
             region = parsed.regions[name]
             part = region.part
             if start < old_end:
@@ -199,18 +145,54 @@ class _Composer:
             pieces.append((None, gap))
             new_start = new_end + sum(piece.length for piece in gap)
             self.starts[name] = new_start
-            if isinstance(part, MembersPart):
-                content = self._members(part, region.start, region.end, new_start)
-            elif isinstance(part, PixelsPart) and self.pixels is not None:
-                content = [New(self.pixels)]
-            else:
-                content = [Copy(start, region.end - start)]
+            content = self._content(name, new_start)
             self.contents[name] = content
             pieces.append((name, content))
             old_end = region.end
             new_end = new_start + sum(piece.length for piece in content)
-        pieces.append((None, [Copy(old_end, source.size - old_end)]))
+        pieces.append((None, self._rest(file, source, old_end, new_end)))
         self.order[file] = pieces
+
+    def _rest(self, file: str, source: ByteSource, old_end: int, new_end: int) -> list[Segment]:
+        """What lies behind the last part; in a file of fixed size, padding that takes up the difference."""
+        rest = source.size - old_end
+        if not self.parsed.layout.fixed_size or file != MAIN or new_end + rest == source.size:
+            return [Copy(old_end, rest)]
+        content = self.parsed.layout.content
+        fill = bytes([content.fill if content is not None else 0])
+        room = source.size - new_end
+        if any(piece.strip(fill) for piece in chunks(source, old_end, rest)):
+            raise LayoutError(
+                "The file has a fixed size, and the bytes at its end are no padding to make room with."
+            )
+        if room < 0:
+            raise LayoutError(
+                f"The file has a fixed size of {source.size} bytes; {-room} more would be needed.",
+                remedy="Make the changed members smaller.",
+            )
+        return [New(fill * room)]
+
+    def _content(self, name: str, new_start: int) -> list[Segment]:
+        region = self.parsed.regions[name]
+        part = region.part
+        if isinstance(part, MembersPart):
+            assert self.directory is not None
+            return self._members(part, self.directory, region.start, region.end, new_start)
+        if isinstance(part, ChunksPart):
+            assert self.directory is not None
+            assert self.parsed.chunks is not None
+            return compose_chunks(
+                part, self.parsed.chunks, self.tables[name], self.directory, self.edits, region.start, region.end,
+                self.in_place,
+            )  # fmt: skip
+        if isinstance(part, PixelsPart) and self.pixels is not None:
+            return [New(hide(part.obfuscation, self.pixels))]
+        if name in self.tables:
+            return [New(bytes(len(self.tables[name].block())))]  # its place; the bytes come at the end
+        if name in self.blocks:
+            assert isinstance(part, Hidden)
+            return [New(hide(part.obfuscation, self.blocks[name]))]
+        return [Copy(region.start, region.end - region.start)]
 
     def _move_names(self) -> None:
         """Records that point into the file follow a block of names that moved."""
@@ -221,11 +203,25 @@ class _Composer:
                 expressions.evaluate(part.base, values) for values in (self.parsed.values, self._known_values())
             ]
             shift = self.starts[part.name] - self.parsed.regions[part.name].start + bases[0] - bases[1]
-            for region in self.parsed.regions.values():
-                column = region.part.column("name-offset") if isinstance(region.part, TablePart) else None
-                if column is not None and shift:
-                    table = self.tables[region.part.name]
-                    self._store(table, column.field, slice(None), table[column.field].astype(np.int64) + shift)
+            if not shift:
+                continue
+            for name, region in self.parsed.regions.items():
+                leaf = region.part.column("name-offset") if isinstance(region.part, Records) else None
+                if leaf is None:
+                    continue
+                old = self.parsed.tables[name].numbers(leaf.field)
+                directory = self.directory
+                if (
+                    directory is not None
+                    and directory.table is self.parsed.tables[name]
+                    and self.row_of is not None
+                ):
+                    kept = self.row_of >= 0
+                    self.tables[name].put(leaf.field, self.row_of[kept], old[directory.rows[kept]] + shift)
+                    for row, place in zip(self.new_rows, self.name_places, strict=True):
+                        self.tables[name].put(leaf.field, row, self.starts[part.name] - bases[1] + place)
+                else:
+                    self.tables[name].put(leaf.field, slice(None), old + shift)
 
     @staticmethod
     def _gap(source: ByteSource, old_end: int, old_next: int, new_end: int, align: int, fill: int) -> list[Segment]:
@@ -235,99 +231,156 @@ class _Composer:
             return [New(bytes([fill]) * (-new_end % align))]
         return [Copy(old_end, length), New(bytes([fill]) * (-(new_end + length) % align))]
 
-    def _members(self, part: MembersPart, start: int, end: int, new_start: int) -> list[Segment]:
+    def _members(self, part: MembersPart, found: Directory, start: int, end: int, new_start: int) -> list[Segment]:
         """Lay out the members' area: unchanged runs are copied, changed members and their padding are new."""
         source = self.parsed.sources[part.file]
-        offsets, sizes = member_ranges(self.parsed, part)
-        table = self.tables[part.of]
-        table_part = self.parsed.regions[part.of].part
-        assert isinstance(table_part, TablePart)
-        starts = np.unique(offsets[sizes > 0])
-        ends = np.zeros_like(starts)
-        np.maximum.at(ends, np.searchsorted(starts, offsets[sizes > 0]), (offsets + sizes)[sizes > 0])
-        if len(starts) and starts[0] < start:
-            raise LayoutError(f"A member lies at {starts[0]}, before the members' area.", offset=int(starts[0]))
-        if np.any(starts[1:] < ends[:-1]):
-            place = int(starts[1:][starts[1:] < ends[:-1]][0])
-            raise LayoutError(f"Members overlap at {place}.", offset=place)
+        offsets, sizes = found.offsets, found.stored
+        slots = Slots(found, start, end)
+        only_sizes = found.table is not None and found.leaf("offset") is None
+        only_offsets = found.table is not None and not (found.leaf("stored-size") or found.leaf("end-offset"))
+        fill = bytes([part.fill])
 
         segments: list[Segment] = []
         position, shift = start, new_start - start
         new_offsets = offsets.copy()
+        new_sizes = sizes.copy()
         boundaries, shifts = [np.int64(-1)], [shift]
-        for index in sorted(self.members, key=lambda i: (int(offsets[i]), i)):
-            change = self.members[index]
+        appended: list[int] = []
+        work = sorted(self.edits.changed.keys() | self.edits.removed, key=lambda i: (int(offsets[i]), i))
+        if part.align_by and work and not self.in_place:
+            # Alignments differ, so each member behind the first change may need other padding.
+            first = int(offsets[work[0]])
+            own = set(work)
+            work = [
+                int(i) for i in np.lexsort((np.arange(len(offsets)), offsets)) if i in own or offsets[i] >= first
+            ]
+        for index in work:
+            change = self.edits.changed.get(index)
+            removed = index in self.edits.removed
             old_start, old_end = int(offsets[index]), int(offsets[index] + sizes[index])
-            shared = int(np.count_nonzero((offsets == old_start) & (sizes > 0))) > 1
-            if shared or sizes[index] == 0:
-                raise LayoutError(
-                    "This member shares its data with another."
-                    if shared
-                    else "This member has no data of its own.",
-                    remedy="It is left as it is; such members cannot be changed yet.",
-                )
-            after = int(np.searchsorted(starts, old_start, "right"))
-            old_next = int(starts[after]) if after < len(starts) else end
-            segments += [Copy(position, old_start - position), New(change.stored)]
-            new_end = old_start + shift + len(change.stored)
+            alone = sizes[index] > 0 and not slots.shared(index)
+            if not alone and not (only_sizes and not removed):
+                # Its data is another's too, or there is none: what is new goes behind all others.
+                if change is not None:
+                    if self.in_place or only_offsets or only_sizes:
+                        raise LayoutError(
+                            "This member has no data of its own, and these records cannot point elsewhere."
+                        )
+                    appended.append(index)
+                continue
+            old_next, align = slots.next(index)
+            segments.append(Copy(position, old_start - position))
+            if change is not None:
+                segments.append(New(change.stored))
+                new_sizes[index] = len(change.stored)
+            elif not removed:
+                segments.append(Copy(old_start, old_end - old_start))
+            length = 0 if removed else int(new_sizes[index])
+            new_end = old_start + shift + length
             new_offsets[index] = old_start + shift
             if self.in_place:
                 room = old_next - old_start
-                if len(change.stored) > room:
-                    raise LayoutError(f"{len(change.stored)} bytes do not fit the slot of {room}.")
-                blank = max(old_end - old_start - len(change.stored), 0)
-                segments.append(New(bytes([part.fill]) * blank))
-                position = max(old_end, old_start + len(change.stored))
+                if length > room or ((only_sizes or only_offsets) and not slots.fits(index, length)):
+                    raise LayoutError(f"{length} bytes do not fit the slot of {room}.")
+                segments.append(New(fill * max(old_end - old_start - length, 0)))
+                position = max(old_end, old_start + length)
+                continue
+            last = old_next >= end
+            if last and not part.pad_last:
+                align = 1
+            if only_sizes and last:
+                gap: list[Segment] = [New(fill * (-new_end % align))]
             else:
-                last = after == len(starts)
-                align = part.align if not last or part.pad_last else 1
                 gap = self._gap(source, old_end, old_next, new_end, align, part.fill)
-                segments += gap
-                position = old_next
-                shift = new_end + sum(piece.length for piece in gap) - old_next
-                boundaries.append(np.int64(old_start))
-                shifts.append(shift)
-            self._describe_member(table_part, table, index, change)
+            if removed:
+                gap = [New(fill * (-new_end % align))]
+            segments += gap
+            position = old_next
+            shift = new_end + sum(piece.length for piece in gap) - old_next
+            boundaries.append(np.int64(old_start))
+            shifts.append(shift)
         segments.append(Copy(position, end - position))
 
-        untouched = np.ones(len(offsets), bool)
-        untouched[list(self.members)] = False
+        touched = np.zeros(len(offsets), bool)
+        touched[work] = True
         moved = offsets + np.array(shifts)[np.searchsorted(np.array(boundaries), offsets, "left") - 1]
-        new_offsets[untouched] = moved[untouched]
-        column = table_part.column("offset")
-        assert column is not None
-        base = expressions.evaluate(part.base, self._known_values())
-        self._store(table, column.field, slice(None), new_offsets - base)
+        new_offsets[~touched] = moved[~touched]
+        new_end = end + shift
+        added_offsets: list[int] = []
+        ends = new_end
+        for align, stored, index_or_none in [
+            *((int(found.aligns[i]), self.edits.changed[i].stored, i) for i in appended),
+            *((self._align_of(part, new.name), new.change.stored, None) for new in self.edits.added),
+        ]:
+            segments.append(New(fill * (-new_end % align)))
+            new_end += -new_end % align
+            segments.append(New(stored))
+            if index_or_none is None:
+                added_offsets.append(new_end)
+            else:
+                new_offsets[index_or_none], new_sizes[index_or_none] = new_end, len(stored)
+            new_end += len(stored)
+            ends = new_end
+        if part.pad_last and (appended or self.edits.added):
+            segments.append(New(fill * (-new_end % part.align)))
+        self._describe_members(part, found, new_offsets, new_sizes, added_offsets, ends)
         return segments
 
+    @staticmethod
+    def _align_of(part: MembersPart, name: str) -> int:
+        return int(alignments(part, [name])[0])
+
+    def _describe_members(
+        self, part: MembersPart, found: Directory, offsets: Ints, sizes: Ints, added: list[int], ends: int
+    ) -> None:
+        """Tell the records where everything lies now."""
+        if self.table is None or self.row_of is None:
+            return
+        base = expressions.evaluate(part.base, self._known_values())
+        at, end = found.leaf("offset"), found.leaf("end-offset")
+        kept = self.row_of >= 0
+        if at is not None:
+            self.table.put(at.field, self.row_of[kept], offsets[kept] - base)
+            for row, offset in zip(self.new_rows, added, strict=True):
+                self.table.put(at.field, row, offset - base)
+            if part.last_ends and len(self.table):
+                self._put_end(part, found, at, offsets, sizes, base, ends)
+        if end is not None:
+            self.table.put(end.field, self.row_of[kept], (offsets + sizes)[kept] - base)
+            for row, offset, new in zip(self.new_rows, added, self.edits.added, strict=True):
+                self.table.put(end.field, row, offset + len(new.change.stored) - base)
+        for index, change in self.edits.changed.items():
+            describe_member(found, self.table, int(self.row_of[index]), change)
+        for row, new in zip(self.new_rows, self.edits.added, strict=True):
+            describe_member(found, self.table, row, new.change)
+
+    def _put_end(
+        self, part: MembersPart, found: Directory, at: Leaf, offsets: Ints, sizes: Ints, base: int, ends: int
+    ) -> None:
+        assert self.table is not None
+        old = int(self.parsed.tables[part.of or ""].numbers(at.field)[-1]) + base
+        if self.edits.changed or self.edits.added or self.edits.removed:
+            # Padding behind the last member counts as it did in the original.
+            alive = np.ones(len(offsets), bool)
+            alive[list(self.edits.removed)] = False
+            end = max(int((offsets + sizes)[alive].max(initial=self.starts.get(part.name, 0))), ends)
+            region = self.parsed.regions[part.name]
+            old = end + (-end % part.align if part.pad_last and old == region.end else 0)
+        else:
+            old += self.starts[part.name] - self.parsed.regions[part.name].start
+        self.table.put(at.field, len(self.table) - 1, old - base)
+
     def _known_values(self) -> dict[str, int]:
-        """Values for a ``base``, with fields that locate a part already at their new place."""
+        """Values for a ``base``, with fields that locate or measure a part as they will be."""
         values = dict(self.parsed.values)
         for other in self.parsed.layout.parts:
-            if isinstance(other, FieldPart) and other.locates in self.starts:
+            if not isinstance(other, FieldPart):
+                continue
+            if other.locates in self.starts:
                 values[other.field] = self.starts[other.locates]
+            elif other.measures in self.contents and other.measures_from is None:
+                values[other.field] = sum(piece.length for piece in self.contents[other.measures])
         return values
-
-    def _describe_member(
-        self, part: TablePart, table: np.ndarray[Any, Any], index: int, change: MemberChange
-    ) -> None:
-        for column in part.record:
-            if column.role == "stored-size":
-                self._store(table, column.field, index, len(change.stored))
-            elif column.role == "real-size":
-                self._store(table, column.field, index, len(change.real))
-            elif column.checksum is not None:
-                data = change.stored if column.checksum.over == "stored" else change.real
-                total = checksums.checksum(column.checksum.kind, [data])
-                bits = table[column.field].dtype.itemsize * 8
-                self._store(table, column.field, index, total & ((1 << bits) - 1))
-
-    @staticmethod
-    def _store(table: np.ndarray[Any, Any], name: str, where: int | slice, value: Any) -> None:
-        limits = np.iinfo(table[name].dtype)
-        if np.any(np.asarray(value) > limits.max) or np.any(np.asarray(value) < limits.min):
-            raise LayoutError(f"A value is too large for '{name}': the archive would grow beyond its format.")
-        table[name][where] = value
 
     def _field(self, part: FieldPart) -> bytes:
         """The bytes of a header field, computed where the layout says from what."""
@@ -335,17 +388,55 @@ class _Composer:
         if part.counts is not None:
             number = len(self.tables[part.counts])
         elif part.measures is not None:
-            number = sum(piece.length for piece in self.contents[part.measures])
+            number = self._length(part.measures)
+            if part.measures_from is not None:
+                number += self.starts[part.measures] - self.starts[part.measures_from]
+        elif part.measures_real is not None:
+            number = self._real_size()
         elif part.locates is not None:
             number = self.starts[part.locates]
         elif part.measures_file is not None:
             number = sum(piece.length for _, content in self.order[part.measures_file] for piece in content)
         raw = self.parsed.texts[part.field]
+        pieces = {piece.field: piece for piece in part.bits or []}
+        if pieces.keys() & self.new_values.keys():
+            return self._bits(part, raw)
         if number is not None:
-            return encode_value(part, number, self.endian)
+            stored, rest = divmod(number - part.add, part.unit)
+            if rest:
+                raise LayoutError(f"'{part.field}' counts units of {part.unit} bytes, and {number} is no multiple.")
+            return encode_value(part, stored, self.endian)
         if part.value is not None:
             return encode_value(part, part.value, self.endian, len(raw))
         return raw
+
+    def _bits(self, part: FieldPart, raw: bytes) -> bytes:
+        """A field some of whose bits have new values."""
+        order: Literal["little", "big"] = "little" if self.endian == "little" else "big"
+        number, shift = int.from_bytes(raw, order), 0
+        for piece in part.bits or []:
+            if piece.field in self.new_values:
+                stored = (self.new_values[piece.field] - piece.add) // piece.unit
+                if not 0 <= stored < 1 << piece.bits:
+                    raise LayoutError(f"{stored} does not fit the {piece.bits} bits of '{piece.field}'.")
+                number = number & ~(((1 << piece.bits) - 1) << shift) | stored << shift
+            shift += piece.bits
+        return number.to_bytes(len(raw), order)
+
+    def _length(self, name: str) -> int:
+        return sum(piece.length for piece in self.contents[name])
+
+    def _real_size(self) -> int:
+        """The unpacked bytes of all members."""
+        assert self.directory is not None
+        real = {index: int(size) for index, size in enumerate(self.directory.real)}
+        real |= {index: len(change.real) for index, change in self.edits.changed.items()}
+        if min(real.values(), default=0) < 0:
+            raise LayoutError(
+                "The members' unpacked sizes are not known.", expected="the role real-size, or 'real'"
+            )
+        kept = sum(size for index, size in real.items() if index not in self.edits.removed)
+        return kept + sum(len(new.change.real) for new in self.edits.added)
 
     def _fill_checksums(self) -> None:
         """Header checksums, those that cover other checksums last."""
@@ -364,8 +455,7 @@ class _Composer:
                 part = waiting.pop(name)
                 assert part.checksum is not None
                 total = checksums.checksum(part.checksum.kind, self._covered_bytes(part))
-                width = len(self.parsed.texts[name])
-                self.contents[name][:] = [New(encode_value(part, total & ((1 << 8 * width) - 1), self.endian))]
+                self._fill(name, checksums.as_bytes(total, len(self.parsed.texts[name]), self.endian))
 
     def _covered(self, part: FieldPart) -> set[str]:
         assert part.checksum is not None
@@ -384,10 +474,10 @@ class _Composer:
         assert part.checksum is not None
         assert isinstance(part.checksum.over, Range)
         covered = part.checksum.over
-        low = expressions.evaluate(covered.start, self.parsed.values)
-        if covered.to is not None:
-            return low, expressions.evaluate(covered.to, self.parsed.values)
-        return low, sum(piece.length for _, content in self.order[part.file] for piece in content)
+        size = sum(piece.length for _, content in self.order[part.file] for piece in content)
+        values = self._known_values() | {"file_size": size}
+        low = expressions.evaluate(covered.start, values)
+        return low, size if covered.to is None else expressions.evaluate(covered.to, values)
 
     def _covered_bytes(self, part: FieldPart) -> Iterator[bytes]:
         assert part.checksum is not None
@@ -409,42 +499,3 @@ class _Composer:
                 yield piece.data
             else:
                 yield from chunks(self.parsed.sources[file], piece.offset, piece.length)
-
-
-def write_beside(
-    composed: Composed,
-    file: str,
-    target: Path,
-    progress: Callable[[int], None] | None = None,
-    *,
-    digest: bool = False,
-) -> str:
-    """Write one file of a result to ``target`` and flush it to the disk; ``progress`` is told how many bytes.
-
-    Returns its SHA-256 where ``digest`` asks for it. Without it the operating system copies what is only copied.
-    """
-    total = hashlib.sha256()
-    with target.open("wb", buffering=0) as stream:
-
-        def put(data: bytes) -> None:
-            view = memoryview(data)
-            while view:
-                view = view[stream.write(view) :]
-            if digest:
-                total.update(data)
-            if progress:
-                progress(len(data))
-
-        for segment in composed.segments[file]:
-            if isinstance(segment, New):
-                put(segment.data)
-                continue
-            start, length = segment.offset, segment.length
-            source = composed.sources[file]
-            if not digest and isinstance(source, FileSource):
-                copied = source.copy_to(stream.fileno(), start, length, progress)
-                start, length = start + copied, length - copied
-            for part in chunks(source, start, length):
-                put(part)
-        os.fsync(stream.fileno())
-    return total.hexdigest() if digest else ""

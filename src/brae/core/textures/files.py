@@ -15,7 +15,7 @@ from pydantic import BaseModel
 
 from brae.core.errors import BraeError, FormatError, LimitError, TruncatedError, UnknownFormatError
 from brae.core.layouts.library import Library
-from brae.core.layouts.model import MAIN, FieldPart, Layout, PixelsPart
+from brae.core.layouts.model import MAIN, Layout, PixelsPart
 from brae.core.layouts.read import Parsed, first_value, parse
 from brae.core.layouts.write import compose
 from brae.core.sources import BytesSource
@@ -267,27 +267,27 @@ def _split_levels(
 def _described_header(layout: Layout, parsed: Parsed) -> Header:
     def number(role: str) -> int | None:
         found = first_value(role, parsed)
-        return None if found is None else found[1]
+        return None if found is None else found[2]
 
     width, height = number("width"), number("height")
     if width is None or height is None:
         raise FormatError(f"The layout '{layout.layout}' does not say where width and height are.")
     formats.check_size(width, height)
     found = first_value("pixel-format", parsed)
-    meaning = found[0].meaning(found[1]) if found else layout.pixel_format
+    meaning = found[0].meaning(found[2]) if found else layout.pixel_format
     if not isinstance(meaning, str):
         raise UnknownFormatError(
             f"The layout '{layout.layout}' does not say what pixel format {meaning} is.",
-            offset=parsed.regions[found[0].field].start if found else None,
+            offset=parsed.regions[found[1]].start if found else None,
         )
     orientation: Any = layout.orientation
     turned = first_value("orientation", parsed)
     if turned is not None:
-        orientation = turned[0].meaning(turned[1])
+        orientation = turned[0].meaning(turned[2])
         if orientation not in ("top-down", "bottom-up"):
             raise FormatError(
                 f"The layout '{layout.layout}' does not say what orientation {orientation} is.",
-                offset=parsed.regions[turned[0].field].start,
+                offset=parsed.regions[turned[1]].start,
             )
     levels = number("mip-count")
     levels = 1 if levels is None else max(1, levels)
@@ -304,9 +304,8 @@ def read_described(layout: Layout, data: bytes) -> TextureFile:
     parsed = parse(layout, {MAIN: BytesSource(data)})
     header = _described_header(layout, parsed)
     region = parsed.regions[layout.only(PixelsPart).name]
-    levels, _ = _split_levels(
-        data[: region.end], region.start, header.format, header.width, header.height, header.levels
-    )
+    pixels = data[: region.start] + parsed.content(region.part.name)
+    levels, _ = _split_levels(pixels, region.start, header.format, header.width, header.height, header.levels)
     return TextureFile(header, levels, len(data), parsed=parsed)
 
 
@@ -314,14 +313,13 @@ def _write_described(parsed: Parsed, levels: Sequence[bytes], width: int, height
     layout = parsed.layout
     region = parsed.regions[layout.only(PixelsPart).name]
     new = {"width": width, "height": height, "mip-count": len(levels)}
-    values = {
-        part.field: new[part.role]
-        for part in layout.parts
-        if isinstance(part, FieldPart)
-        and part.role in new
-        and not (part.role == "mip-count" and parsed.values[part.field] == 0 and len(levels) == 1)
-    }
-    old = parsed.sources[MAIN].read(region.start, region.end - region.start)
+    values = {}
+    for role, number in new.items():
+        found = first_value(role, parsed)
+        # No level at all stands for one in some formats.
+        if found is not None and not (role == "mip-count" and found[2] == 0 and number == 1):
+            values[found[0].field] = number
+    old = parsed.content(region.part.name)
     head = _described_header(layout, parsed)
     behind = old[formats.chain_size(head.format, head.width, head.height, head.levels) :]
     composed = compose(parsed, pixels=b"".join(levels) + behind, values=values)

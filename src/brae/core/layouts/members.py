@@ -1,0 +1,337 @@
+"""How an edit to the members reaches the records that speak of them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from brae.core.errors import LayoutError
+from brae.core.layouts import checksums
+from brae.core.layouts.chunks import Chunks
+from brae.core.layouts.directory import Directory, folder_numbers, split_names
+from brae.core.layouts.edits import Edits, MemberChange, NewMember
+from brae.core.layouts.expressions import evaluate
+from brae.core.layouts.model import ChunksPart, Leaf, NamesPart, Records
+from brae.core.layouts.read import Parsed
+from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
+from brae.core.layouts.segments import Copy, New, Segment
+
+
+class Slots:
+    """The room between each member and the next.
+
+    Raises LayoutError where members overlap without being the same bytes.
+    """
+
+    def __init__(self, found: Directory, start: int, end: int) -> None:
+        self._found, self._end = found, end
+        offsets, sizes = found.offsets, found.stored
+        full = sizes > 0
+        self._starts, first, self._counts = np.unique(offsets[full], return_index=True, return_counts=True)
+        self._aligns = found.aligns[full][first] if len(found.aligns) else np.ones(len(first), np.int64)
+        ends = np.zeros_like(self._starts)
+        np.maximum.at(ends, np.searchsorted(self._starts, offsets[full]), (offsets + sizes)[full])
+        if len(self._starts) and self._starts[0] < start:
+            place = int(self._starts[0])
+            raise LayoutError(f"A member lies at {place}, before the members' area.", offset=place)
+        if np.any(self._starts[1:] < ends[:-1]):
+            place = int(self._starts[1:][self._starts[1:] < ends[:-1]][0])
+            raise LayoutError(f"Members overlap at {place}.", offset=place)
+
+    def shared(self, index: int) -> bool:
+        """Whether another member has the same bytes."""
+        place = int(np.searchsorted(self._starts, self._found.offsets[index]))
+        return place < len(self._starts) and bool(self._counts[place] > 1)
+
+    def next(self, index: int) -> tuple[int, int]:
+        """Where the next member begins (or the area ends), and what that place is a multiple of."""
+        after = int(np.searchsorted(self._starts, self._found.offsets[index], "right"))
+        if after < len(self._starts):
+            return int(self._starts[after]), int(self._aligns[after])
+        return self._end, self._found.part.align
+
+    def fits(self, index: int, length: int) -> bool:
+        """Whether so many bytes can take a member's place without anything else moving."""
+        found = self._found
+        old_next, align = self.next(index)
+        start = int(found.offsets[index])
+        if length > old_next - start:
+            return False
+        if found.table is None:
+            return length == int(found.stored[index])
+        if not (found.leaf("stored-size") or found.leaf("end-offset")):
+            return length == int(found.stored[index])
+        if found.leaf("offset") is None:
+            return start + length + (-(start + length) % align) == old_next
+        return True
+
+
+def describe_member(found: Directory, table: Rows, row: int, change: MemberChange) -> None:
+    """Tell a member's record its new sizes and checksums."""
+    assert found.records is not None
+    for leaf in found.records.leaves:
+        role = leaf.meant.role
+        if role == "stored-size":
+            zero = change.plain and found.part.unpacked == "zero"
+            table.put(leaf.field, row, 0 if zero else len(change.stored))
+        elif role == "real-size":
+            table.put(leaf.field, row, len(change.real))
+        elif leaf.column.checksum is not None:
+            data = change.stored if leaf.column.checksum.over == "stored" else change.real
+            total = checksums.checksum(leaf.column.checksum.kind, [data])
+            table.put_raw(leaf.field, row, checksums.as_bytes(total, leaf.column.width, table.endian))
+
+
+# ---- adding and removing ------------------------------------------------------------------------------------
+
+
+@dataclass
+class Added:
+    """The new records' numbers, where their names begin in the block of names, and the new blocks of names."""
+
+    rows: list[int] = field(default_factory=list)
+    name_places: list[int] = field(default_factory=list)
+    blocks: dict[str, bytes] = field(default_factory=dict)
+
+
+def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | None, row_of: Ints) -> Added:
+    """Take records out of a table and put new ones in; ``row_of`` follows (-1 for those taken out).
+
+    Raises LayoutError where the structure does not allow it.
+    """
+    records = found.records
+    if table is None or records is None:
+        raise LayoutError("This file holds one member only; none can be added or removed.")
+    if records.column("parent") is not None:
+        raise LayoutError("Records that point to each other cannot be added or removed yet.")
+    result = Added()
+    block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
+    names = parsed.content(block.name) if block is not None else b""
+    in_order = split_names(names, block.encoding) if block is not None and block.in_order else None
+    if edits.removed:
+        gone = set(found.rows[sorted(edits.removed)].tolist())
+        kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
+        table.keep(kept)
+        row_of[:] = [-1 if row in gone else int(np.searchsorted(kept, row)) for row in row_of.tolist()]
+        if in_order is not None:
+            in_order = [name for row, name in enumerate(in_order) if row not in gone]
+    for new in edits.added:
+        values, name = _new_values(parsed, found, records, table, new)
+        at = _insertion(found, records, table, values)
+        pointer = records.column("name-offset")
+        if block is not None and pointer is not None:
+            result.name_places.append(len(names))
+            names += name if records.column("name-length") else name + bytes(2 if block.encoding == "utf-16" else 1)
+        elif in_order is not None:
+            in_order.insert(at, name)
+        result.name_places += [0] * (len(result.rows) + 1 - len(result.name_places))
+        table.insert(at, encode_record(records, table.endian, values))
+        row_of[row_of >= at] += 1
+        result.rows = [row + (row >= at) for row in result.rows] + [at]
+    if block is not None:
+        if in_order is not None:
+            end = bytes(2 if block.encoding == "utf-16" else 1)
+            names = b"".join(name + end for name in in_order)
+        pointer = records.column("name-offset")
+        if pointer is not None:
+            base = 0
+            if block.base is not None:
+                base = parsed.regions[block.name].start - evaluate(block.base, parsed.values)
+            for row, place in zip(result.rows, result.name_places, strict=True):
+                table.put(pointer.field, row, place + base)
+        result.blocks[block.name] = names
+    return result
+
+
+def _stored_number(leaf: Leaf, number: int) -> int:
+    stored, rest = divmod(number - leaf.meant.add, leaf.meant.unit)
+    if rest or stored < 0:
+        raise LayoutError(f"{number} cannot be said by '{leaf.field}'.")
+    return stored
+
+
+def _new_values(
+    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember
+) -> tuple[dict[str, int | bytes], bytes]:
+    """The stored values of a new record, and its name's bytes for the block of names."""
+    values: dict[str, int | bytes] = {}
+    name = new.name
+    if name in found.names:
+        raise LayoutError(f"There is a member '{name}' already.")
+    ending = records.column("extension")
+    if ending is not None:
+        if ending.column.number_like:
+            raise LayoutError("Members of typed records cannot be added yet.")
+        name, _, end = name.rpartition(".")
+        values[ending.field] = encode(end, ending.column.encoding, table.endian)
+    folder = records.column("folder")
+    if folder is not None:
+        path, _, name = name.rpartition("/")
+        values[folder.field] = _folder_value(parsed, folder, path, table.endian)
+    raw = b""
+    inline, hashed, pointer = records.column("name"), records.column("name-hash"), records.column("name-offset")
+    block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
+    if inline is not None:
+        raw = encode(name.replace("/", inline.column.slash), inline.column.encoding, table.endian)
+        values[inline.field] = raw
+        if isinstance(inline.column.length, str):
+            counted = len(raw) - inline.column.add
+            values[inline.column.length] = counted // max(inline.column.unit, inline.column.character)
+    elif block is not None and (pointer is not None or block.in_order):
+        raw = encode(name.replace("/", block.slash), block.encoding, table.endian)
+        length = records.column("name-length")
+        if length is not None:
+            values[length.field] = _stored_number(length, len(raw))
+    if hashed is not None and hashed.column.hash is not None:
+        values[hashed.field] = int(hashed.column.hash.of([new.name])[0]) & ((1 << hashed.bits) - 1)
+    identity = records.column("id")
+    if identity is not None:
+        values[identity.field] = int(table.raw(identity.field).max(initial=0)) + 1
+    packing = records.column("compression")
+    if packing is not None:
+        values[packing.field] = new.packing if new.packing is not None else common_packing(found) or 0
+    if parsed.layout.content is not None and getattr(parsed.layout.content, "where", None):
+        for name_of, wanted in parsed.layout.content.where.items():  # type: ignore[union-attr]
+            values[name_of] = wanted[0] if isinstance(wanted, list) else wanted
+    return values, raw
+
+
+def _folder_value(parsed: Parsed, leaf: Leaf, path: str, endian: str) -> int | bytes:
+    column = leaf.column
+    if not column.number_like:
+        return encode(path.replace("/", column.slash), column.encoding, endian)
+    numbers = folder_numbers(parsed, leaf)
+    if path not in numbers:
+        raise LayoutError(f"The archive has no folder '{path}', and folders cannot be added yet.")
+    return numbers[path]
+
+
+def common_packing(found: Directory) -> int | None:
+    """The compression number that most members have."""
+    if found.packing is None or not len(found.packing):
+        return None
+    return int(Counter(found.packing.tolist()).most_common(1)[0][0])
+
+
+def _insertion(found: Directory, records: Records, table: Rows, values: dict[str, int | bytes]) -> int:
+    """Where a new record goes: in order of hashes where they are in order, else behind the others."""
+    end = len(table) - int(getattr(found.part, "last_ends", False))
+    hashed = records.column("name-hash")
+    if hashed is not None and end > 1:
+        stored = table.raw(hashed.field)[:end].astype(np.uint64)
+        if np.all(stored[1:] >= stored[:-1]):
+            wanted = values[hashed.field]
+            assert isinstance(wanted, int)
+            return int(np.searchsorted(stored, np.uint64(wanted), "right"))
+    return end
+
+
+# ---- chunks -------------------------------------------------------------------------------------------------
+
+
+def chunk_room(part: ChunksPart, found: Chunks, chunk: int, end: int) -> tuple[int, int]:
+    """Where a chunk's data with its padding ends, and where what holds it ends."""
+    parent = int(found.parents[chunk])
+    limit = end if parent < 0 else int(found.starts[parent] + found.sizes[parent])
+    data_end = int(found.starts[chunk] + found.sizes[chunk])
+    return min(data_end + -data_end % part.align, limit), limit
+
+
+def compose_chunks(
+    part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, edits: Edits, start: int, end: int,
+    in_place: bool,
+) -> list[Segment]:  # fmt: skip
+    """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
+    size_leaf = part.column("stored-size")
+    assert size_leaf is not None
+    if (in_place or edits.added) and any(part.nest) and any(leaf.column.checksum for leaf in part.leaves):
+        raise LayoutError("Chunks that hold chunks and have checksums cannot be changed yet.")
+    fill = bytes([part.fill])
+    events: list[tuple[int, int, bytes]] = []
+    grown: Counter[int] = Counter()
+    touched: set[int] = set()
+
+    def grow(chunk: int, delta: int) -> None:
+        parent = int(found.parents[chunk])
+        while parent >= 0:
+            grown[parent] += delta
+            parent = int(found.parents[parent])
+
+    for index in sorted(edits.changed.keys() | edits.removed):
+        chunk = int(directory.rows[index])
+        begin = int(found.starts[chunk])
+        padded, _ = chunk_room(part, found, chunk, end)
+        if index in edits.removed:
+            events.append((int(found.heads[chunk]), padded, b""))
+            grow(chunk, int(found.heads[chunk]) - padded)
+            continue
+        change = edits.changed[index]
+        # A last chunk without its padding stays without it.
+        unpadded = padded < begin + int(found.sizes[chunk]) + -(begin + int(found.sizes[chunk])) % part.align
+        new = change.stored + (b"" if unpadded else fill * (-(begin + len(change.stored)) % part.align))
+        if in_place and len(new) != padded - begin:
+            raise LayoutError(f"{len(change.stored)} bytes do not fit the chunk's {padded - begin} exactly.")
+        events.append((begin, padded, new))
+        grow(chunk, len(new) - (padded - begin))
+        describe_member(directory, rows, chunk, change)
+        touched.add(chunk)
+    for new_member in edits.added:
+        place, holder, head = _new_chunk(part, found, rows, directory, new_member, end)
+        new = head + new_member.change.stored
+        new += fill * (-(place + len(new)) % part.align)
+        events.append((place, place, new))
+        at = holder
+        while at >= 0:
+            grown[at] += len(new)
+            at = int(found.parents[at])
+    for chunk, delta in grown.items():
+        rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
+        touched.add(chunk)
+    block = rows.block()
+    for chunk in touched:
+        head = block[rows.start(chunk) : rows.start(chunk + 1)]
+        events.append((int(found.heads[chunk]), int(found.starts[chunk]), head))
+    segments: list[Segment] = []
+    position = start
+    for begin, stop, data in sorted(events, key=lambda event: event[:2]):
+        segments += [Copy(position, begin - position), New(data)]
+        position = stop
+    segments.append(Copy(position, end - position))
+    return segments
+
+
+def _new_chunk(
+    part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, new: NewMember, end: int
+) -> tuple[int, int, bytes]:
+    """Where a new chunk goes, the chunk that holds it (-1: none), and its record."""
+    holder_name, _, name = new.name.rpartition("/")
+    holder = -1
+    if holder_name:
+        holders = [chunk for chunk in np.flatnonzero(found.holds).tolist() if found.names[chunk] == holder_name]
+        if not holders:
+            raise LayoutError(f"No chunk '{holder_name}' holds chunks.")
+        holder = holders[0]
+    place = end if holder < 0 else int(found.starts[holder] + found.sizes[holder])
+    if part.until is not None and holder < 0:
+        last = int(found.heads[-1]) if len(found.heads) else end
+        place = chunk_room(part, found, len(found.heads) - 1, end)[0] if len(found.heads) else last
+    leaf = part.column("name")
+    values: dict[str, int | bytes] = {}
+    if leaf is not None:
+        if leaf.column.number_like:
+            values[leaf.field] = leaf.column.number(name)
+        else:
+            values[leaf.field] = encode(name.replace("/", leaf.column.slash), leaf.column.encoding, rows.endian)
+    packing = part.column("compression")
+    if packing is not None:
+        values[packing.field] = new.packing if new.packing is not None else common_packing(directory) or 0
+    raw = encode_record(part, rows.endian, values)
+    one: Rows
+    if part.fixed:
+        one = FixedRows(part, rows.endian, raw).copy()
+    else:
+        one, _ = walk(part, rows.endian, np.frombuffer(raw, np.uint8), 1, None)
+    describe_member(directory, one, 0, new.change)
+    return place, holder, one.block()
