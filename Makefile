@@ -27,8 +27,8 @@ $(UI): $(MODULES) $(WEB_SOURCES)
 	cd web && npm run --silent build
 
 # Compiled now, so that the first picture does not wait for the compiler.
-$(KERNELS): $(DEPS) $(wildcard src/brae/core/textures/kernels/*.py)
-	$(BIN)/python -m brae.core.textures.kernels
+$(KERNELS): $(DEPS) $(wildcard src/brae/core/*/kernels.py src/brae/core/textures/kernels/*.py)
+	$(BIN)/python -m brae.core.warm
 	touch $@
 
 demo: setup

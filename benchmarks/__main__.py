@@ -31,7 +31,7 @@ from brae.core.layouts.library import Library, open_sources
 from brae.core.layouts.segments import write_beside
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_new
-from brae.core.textures.kernels import warm
+from brae.core.warm import warm
 from brae.demo import LAYOUTS, art, desktop
 
 LIBRARY = Library.of([LAYOUTS])

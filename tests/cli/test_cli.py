@@ -11,9 +11,11 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from brae.core.layouts.library import FOLDER
 from brae.store import Home
 from brae.work import Workspace
 from brae.work.opening import open_game
+from tests.core.families import BY_NAME, members_for
 from tests.work.test_flow import SAIL, come_back, digests, paint
 
 
@@ -174,3 +176,49 @@ def test_a_taken_port_is_said(tmp_path: Path) -> None:
         assert f"port {port} is taken" in brae(
             "serve", "--port", port, "--no-browser", "--home", tmp_path, fails=True
         )
+
+
+@pytest.mark.parametrize("name", ["tree", "hidden", "stream", "pair", "footer"])
+def test_a_layout_of_ones_own_beside_the_game(name: str, tmp_path: Path) -> None:
+    """What docs/layouts.md promises a person who writes a layout: inspect, unpack, change, repack."""
+    family = BY_NAME[name]
+    members = members_for(family)
+    (tmp_path / FOLDER).mkdir()
+    (tmp_path / FOLDER / "mine.yaml").write_text(family.layout)
+    files = family.write(members)
+    for key, data in files.items():
+        (tmp_path / ("game.arc" if key == "main" else "game.arc.bin")).write_bytes(data)
+    archive = tmp_path / "game.arc"
+    given = ("--layout", family.described.layout) if name == "pair" else ()
+    found = json.loads(brae("inspect", archive, "--json", *given))
+    assert (found["layout"], found["members"]) == (family.described.layout, len(members))
+    assert found["proof"]["exact"] is True
+    out = tmp_path / "out"
+    brae("unpack", archive, "-o", out, *given)
+    written = sorted(path for path in out.rglob("*") if path.is_file())
+    assert sorted(path.read_bytes() for path in written) == sorted(data for _, data in members)
+    written[2].write_bytes(b"another harbour" * 9)
+    again = tmp_path / "new" / "game.arc"
+    report = json.loads(brae("repack", archive, "--from", out, "-o", again, "--json", *given))
+    assert len(report["changed"]) == 1
+    (tmp_path / "new" / FOLDER).mkdir()
+    (tmp_path / "new" / FOLDER / "mine.yaml").write_text(family.layout)
+    assert json.loads(brae("inspect", again, "--json", *given))["proof"]["exact"] is True
+
+
+def test_members_are_added_and_removed_only_on_demand(tmp_path: Path) -> None:
+    family = BY_NAME["footer"]
+    members = members_for(family)
+    archive, out = tmp_path / "game.arc", tmp_path / "out"
+    archive.write_bytes(family.write(members)["main"])
+    layout = tmp_path / "mine.yaml"
+    layout.write_text(family.layout)
+    brae("unpack", archive, "-o", out, "--layout", layout)
+    (out / "new.x").write_bytes(b"a new member")
+    (out / members[0][0]).unlink()
+    words = ("repack", archive, "--from", out, "-o", tmp_path / "again.arc", "--layout", layout)
+    assert "--add" in brae(*words, fails=True)
+    report = json.loads(brae(*words, "--add", "--remove", "--json"))
+    assert (report["added"], report["removed"], report["changed"]) == (["new.x"], [members[0][0]], [])
+    expected = family.write([*members[1:], ("new.x", b"a new member")])["main"]
+    assert (tmp_path / "again.arc").read_bytes() == expected

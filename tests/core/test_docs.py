@@ -11,16 +11,29 @@ from brae.core.containers.described import open_archive
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import BytesSource
+from tests.core.families import FAMILIES
 
 DOCS = Path(__file__).parents[2] / "docs"
 TEXT = (DOCS / "layouts.md").read_text()
-BLOCKS = [block for block in re.findall(r"```yaml\n(.*?)```", TEXT, re.DOTALL) if block.startswith("layout:")]
+COOKBOOK = (DOCS / "cookbook.md").read_text()
+BLOCKS = [block for block in re.findall(r"```yaml\n(.*?)```", TEXT + COOKBOOK, re.DOTALL) if "layout:" in block[:8]]
 WHOLE = [block for block in BLOCKS if "…" not in block]
 
 
 @pytest.mark.parametrize("block", WHOLE, ids=lambda block: block.split()[1])
 def test_layouts_in_the_documents_are_layouts(block: str) -> None:
     assert isinstance(parse(block), Layout)
+
+
+def test_every_layout_of_the_cookbook_has_a_writer_that_tests_it() -> None:
+    shown = set(re.findall(r"^layout: cook-(.*)$", COOKBOOK, re.MULTILINE))
+    assert shown == {family.name for family in FAMILIES if family.layout.startswith("layout: cook-")}
+    headings = {
+        re.sub(r"[^a-z -]", "", line[3:].lower()).replace(" ", "-")
+        for line in COOKBOOK.splitlines()
+        if line.startswith("## ")
+    }
+    assert set(re.findall(r"\]\(#([a-z-]+)\)", COOKBOOK)) == headings
 
 
 def test_the_first_example_is_the_bytes_beside_it() -> None:
@@ -42,4 +55,4 @@ def test_every_key_and_role_is_explained() -> None:
                 words |= {word for word in choice.get("enum", []) if isinstance(word, str)}
     missing = {word for word in words if not re.search(rf"(?<![a-z]){re.escape(word)}(?![a-z])", TEXT)}
     # Types are given as ranges ("i8 … i64").
-    assert missing - {"i16", "i32"} == set()
+    assert missing - {f"i{bits}" for bits in range(16, 64, 8)} == set()

@@ -17,11 +17,10 @@ from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library, open_sources
 from brae.core.sources import BytesSource
 from brae.demo import LAYOUTS, desktop
-from tests.core.families import FAMILIES, Family
+from tests.core.families import BY_NAME, FAMILIES, Family, members_for
 
 LIBRARY = Library.of([LAYOUTS])
-MEMBERS = [(f"m{k}/item_{k}.x", bytes([k]) * (1 + 90 * k) + b"tail") for k in range(8)]
-WRITTEN = {family.name: family.write(MEMBERS) for family in FAMILIES}
+WRITTEN = {family.name: family.write(members_for(family)) for family in FAMILIES}
 
 mutations = st.lists(
     st.tuples(
@@ -109,9 +108,7 @@ def test_hostile_names_stay_inside_the_folder(tmp_path: Path) -> None:
 
 
 def test_duplicate_names_are_told_apart(tmp_path: Path) -> None:
-    archive = next(f for f in FAMILIES if f.name == "flat").open(
-        next(f for f in FAMILIES if f.name == "flat").write([("same", b"1"), ("same", b"2"), ("same", b"3")])
-    )
+    archive = BY_NAME["flat"].open(BY_NAME["flat"].write([("same", b"1"), ("same", b"2"), ("same", b"3")]))
     assert archive.levels == ["same", "same@2", "same@3"]
     list(unpack(archive, tmp_path))
     assert sorted(file.read_bytes() for file in tmp_path.iterdir()) == [b"1", b"2", b"3"]
@@ -138,7 +135,7 @@ def test_any_bytes_have_a_kind(data: bytes) -> None:
 
 
 def test_a_million_claimed_records_cost_nothing() -> None:
-    family = next(family for family in FAMILIES if family.name == "pair")
+    family = BY_NAME["pair"]
     data = bytearray(WRITTEN["pair"]["main"])
     data[0:4] = (0xFFFFFFF0).to_bytes(4, "little")
     tracemalloc.start()
@@ -149,9 +146,21 @@ def test_a_million_claimed_records_cost_nothing() -> None:
 
 
 def test_sources_of_different_files_do_not_mix() -> None:
-    family = next(family for family in FAMILIES if family.name == "pair")
+    family = BY_NAME["pair"]
     files = WRITTEN["pair"]
     archive = family.open(files)
     assert isinstance(archive.parsed.sources["body"], BytesSource)
     assert archive.parsed.describe("body", 3) == "seal"
     assert archive.parsed.describe("main", 8 + 24 + 16) == "entries[1].crc"
+
+
+def test_every_family_is_recognised_as_itself(tmp_path: Path) -> None:
+    library = Library()
+    for family in FAMILIES:
+        library.add(family.described)
+    for family in FAMILIES:
+        if not family.described.magic:
+            continue
+        path = tmp_path / f"{family.name}.arc"
+        path.write_bytes(WRITTEN[family.name]["main"])
+        assert library.recognise_file(path) is family.described

@@ -12,7 +12,7 @@ import typer
 from brae import __version__
 from brae.cli.output import bar, errors, say, ticker
 from brae.core.containers.described import Archive, open_archive
-from brae.core.containers.folders import changes_in
+from brae.core.containers.folders import edits_in
 from brae.core.containers.folders import unpack as unpack_archive
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
 from brae.core.layouts.library import FOLDER, Library, companions, open_sources
@@ -131,7 +131,7 @@ def _open(file: Path, layout: str | None) -> tuple[Archive, Library]:
             f"No layout fits {file.name}.{f' Faulty layouts: {faults}' if faults else ''}",
             remedy=f"Describe it in {FOLDER}/NAME.yaml beside it, or name a layout with --layout.",
         )
-    return open_archive(found, open_sources(found, file)), library
+    return open_archive(found, open_sources(found, file), library.known_names(found)), library
 
 
 @app.command()
@@ -142,7 +142,7 @@ def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption
         library = _library(file)
         found = _layout(file, layout, library)
         if found is not None and found.kind == "archive":
-            archive = open_archive(found, open_sources(found, file))
+            archive = open_archive(found, open_sources(found, file), library.known_names(found))
             with bar("proof", len(archive)) as tick:
                 proof = archive.prove(lambda done, total: tick())
             data: dict[str, Any] = {
@@ -226,6 +226,8 @@ def repack(
     source: Annotated[Path, typer.Option("--from", help="The folder with what shall differ.")],
     out: Annotated[Path, typer.Option("-o", "--out", help="The new archive; its data files go beside it.")],
     layout: LayoutOption = None,
+    add: Annotated[bool, typer.Option("--add", help="Files that are no members become members.")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="Members without a file are taken out.")] = False,
     as_json: JsonOption = False,
 ) -> None:
     """The archive rebuilt with what differs in a folder."""
@@ -245,8 +247,8 @@ def repack(
                 f"This archive cannot be rebuilt: {proof.reason}", address=file.name, offset=proof.offset
             )
         with bar("compare", None) as tick:
-            changes = changes_in(archive, source, library, tick)
-        composed = archive.rebuild(changes)
+            edits = edits_in(archive, source, library, tick, add=add, remove=remove)
+        composed = archive.rebuild(edits)
         for name, target in targets.items():
             try:
                 target.parent.mkdir(parents=True, exist_ok=True)
@@ -258,10 +260,18 @@ def repack(
                     draft.unlink(missing_ok=True)
             except OSError as error:
                 raise storage_error(error, "write", target) from error
-        changed = [archive.levels[index] for index in sorted(changes)]
+        changed = [archive.levels[index] for index in sorted(edits.changed)]
+        added = [new.name for new in edits.added]
+        removed = [archive.levels[index] for index in sorted(edits.removed)]
+        more = "".join(f", {len(what)} {word}" for what, word in ((added, "added"), (removed, "removed")) if what)
         say(
-            {"changed": changed, "files": {name: str(path) for name, path in targets.items()}},
-            f"{len(changed)} of {len(archive):,} members changed: {', '.join(map(str, targets.values()))}",
+            {
+                "changed": changed,
+                "added": added,
+                "removed": removed,
+                "files": {name: str(path) for name, path in targets.items()},
+            },
+            f"{len(changed)} of {len(archive):,} members changed{more}: {', '.join(map(str, targets.values()))}",
             as_json,
         )
 

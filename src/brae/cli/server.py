@@ -15,7 +15,7 @@ import typer
 import uvicorn
 
 from brae.api.app import UI, create_app
-from brae.core.textures.kernels import warm
+from brae.core.warm import warm
 from brae.store import Home
 from brae.work import Workspace
 

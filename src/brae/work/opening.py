@@ -116,8 +116,14 @@ class _Opening:
                 p.relative_to(self.folder).as_posix() for p in companions(layout, path).values() if p.is_file()
             }
             archives.append((path, relative, layout))
-        for path, relative, layout in archives:
-            self._add_archive(path, relative, layout)
+        # Hashes of names are looked up among the names of everything else, so those archives come last.
+        for path, relative, layout in sorted(archives, key=lambda found: found[2].hashed):
+            known: list[str] = []
+            if layout.hashed:
+                known = self.library.known_names(layout)
+                known += [item.name for _, items in self.found for item in items]
+                known += [file.relative_to(self.folder).as_posix() for file in files]
+            self._add_archive(path, relative, layout, known)
         for path in loose:
             relative = path.relative_to(self.folder).as_posix()
             if relative not in claimed:
@@ -169,7 +175,7 @@ class _Opening:
         original.current_size, original.current_mtime = seen
         original.current_sha256, original.built_from = sha256, None
 
-    def _add_archive(self, path: Path, relative: str, layout: Layout) -> None:
+    def _add_archive(self, path: Path, relative: str, layout: Layout, known_names: list[str]) -> None:
         files = {
             name: file.relative_to(self.folder).as_posix()
             for name, file in companions(layout, path).items()
@@ -190,7 +196,7 @@ class _Opening:
         try:
             for name, file in files.items():
                 sources[name] = self.workspace.original_source(self.session, self.project, file)
-            archive = open_archive(layout, sources)
+            archive = open_archive(layout, sources, known_names)
             self.ticker.begin(2 * len(archive), "members")
             for item in catalogue.catalogue(archive, self.library):
                 items.append(item)

@@ -161,7 +161,10 @@ class Workspace:
                 return self._archives[row.id]
         layout = self.project_library(project).get(row.layout or "")
         sources = {name: self.original_source(session, project, path) for name, path in row.files.items()}
-        archive = open_archive(layout, sources)
+        names: list[str] = []
+        if layout.hashed:
+            names = list(session.scalars(select(Member.name).where(Member.archive_id == row.id)))
+        archive = open_archive(layout, sources, names)
         with self._lock:
             self._archives[row.id] = archive
             while len(self._archives) > _OPEN_ARCHIVES:

@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from brae.core.compression.base import LARGEST_MEMBER, Packer, check_result, check_size, get, names
+from brae.core.compression.base import Packer, check_result, check_size, get, names
 from brae.core.errors import FormatError, LimitError
 
 Piece = Annotated[str, Field(pattern=r"^(distance|length) [1-9][0-9]?$")]
@@ -138,6 +138,19 @@ def _array(data: bytes) -> np.ndarray[Any, np.dtype[np.uint8]]:
     return np.frombuffer(data, np.uint8)
 
 
+#: what the kernel says of a reference that points before the data
+_FAR = 2
+#: padding behind a packed stream has fewer bytes than this (common practice, no source)
+_PADDING = 64
+
+
+def _without_padding(data: bytes, size: int, exact: tuple[bytes, int], result: bytes) -> bytes:
+    """The result of the right size where nothing but zeros was read beyond it, else what was read."""
+    found, used = exact
+    rest = data[used:]
+    return found if len(found) == size and 0 < len(rest) < _PADDING and not any(rest) else result
+
+
 @dataclass(eq=False)
 class Lzss:
     """The LZSS family; the fast level is greedy, the others look one place ahead."""
@@ -183,20 +196,20 @@ class Lzss:
         length = kernels.lz_pack(_array(data), target, self.parameters, tries, level > 1)
         return target[:length].tobytes()
 
-    def _run(self, data: bytes, most: int) -> tuple[bytes, int]:
+    def _run(self, data: bytes, most: int) -> tuple[bytes, int, int]:
         from brae.core.compression import kernels
 
         # What a stream can unpack to at most bounds the buffer, whatever the directory says.
         target = np.empty(min(most, (len(data) + 1) * self.ratio), np.uint8)
-        out, _, state = kernels.lz_unpack(_array(data), target, self.parameters)
-        return target[:out].tobytes(), state
+        out, used, state = kernels.lz_unpack(_array(data), target, self.parameters)
+        return target[:out].tobytes(), used, state
 
     def unpack(self, data: bytes, size: int | None) -> bytes:
-        result, state = self._run(data, check_size(size) if size is not None else LARGEST_MEMBER)
-        if state == 2:
+        result, _, state = self._run(data, check_size(size) + 1)
+        if size is not None and len(result) != size and state != _FAR:
+            result = _without_padding(data, size, self._run(data, size)[:2], result)
+        if state == _FAR and len(result) != size:
             raise FormatError(f"A reference points before the data, after {len(result)} unpacked bytes.")
-        if state == 1 and size is not None and len(result) < size:
-            raise FormatError(f"The packed bytes end after {len(result)} unpacked ones.", expected=f"{size} bytes")
         return check_result(result, size)
 
     def unpack_start(self, data: bytes, length: int) -> bytes:
@@ -233,15 +246,20 @@ class Runs:
         return target[:length].tobytes()
 
     def unpack(self, data: bytes, size: int | None) -> bytes:
-        most = min(check_size(size), self.ratio * len(data) + 16)
-        return check_result(self.unpack_start(data, most), size)
+        result, _ = self._run(data, check_size(size) + 1)
+        if size is not None and len(result) != size:
+            result = _without_padding(data, size, self._run(data, size), result)
+        return check_result(result, size)
 
-    def unpack_start(self, data: bytes, length: int) -> bytes:
+    def _run(self, data: bytes, most: int) -> tuple[bytes, int]:
         from brae.core.compression import kernels
 
-        target = np.empty(length, np.uint8)
-        out, _ = kernels.runs_unpack(_array(data), target, *self._arguments())
-        return target[:out].tobytes()
+        target = np.empty(min(most, self.ratio * len(data) + 16), np.uint8)
+        out, used = kernels.runs_unpack(_array(data), target, *self._arguments())
+        return target[:out].tobytes(), used
+
+    def unpack_start(self, data: bytes, length: int) -> bytes:
+        return self._run(data, length)[0]
 
 
 @dataclass(eq=False)

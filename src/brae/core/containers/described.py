@@ -13,7 +13,7 @@ from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
 from brae.core.layouts import checksums
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.members import Slots, chunk_room
+from brae.core.layouts.members import Slots, chunk_room, common_packing
 from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints
@@ -190,13 +190,33 @@ class Archive:
     def pack(self, index: int, real: bytes, level: int | None = None) -> MemberChange:
         """New bytes for a member, packed as its original is (``level`` as its recipe says)."""
         packer = self.packer(index)
-        rule = self.directory.part.unpacked
-        packed, plain = packer.pack(real, packer.levels[0] if level is None else level), False
+        if self._plain(index):
+            # The original did not pay to be packed; the new bytes may.
+            number = None if self.directory.packing is None else int(self.directory.packing[index])
+            packer = self._find_packer(number, index)
+        packed = packer.pack(real, packer.levels[0] if level is None else level)
+        return self._finish(packer, packed, real)
+
+    def _finish(self, packer: compression.Packer, packed: bytes, real: bytes) -> MemberChange:
+        """Packed bytes as they are stored: unpacked where the layout's rule says so, and obfuscated."""
+        rule, plain = self.directory.part.unpacked, False
         if rule == "equal" and packer.name != "none" and len(packed) == len(real):
             packed, plain = real, True  # or the game would take the packed bytes for plain ones
         if rule != "never" and (packer.name == "none" or len(packed) > len(real)):
             packed, plain = real, True
         return MemberChange(hide(self.directory.part.obfuscation, packed), real, plain)
+
+    def pack_new(self, name: str, real: bytes, level: int | None = None) -> MemberChange:
+        """Bytes for a member that is to be added, packed as most others are."""
+        common = common_packing(self.directory)
+        like = 0
+        if common is not None and self.directory.packing is not None:
+            like = int((self.directory.packing == common).argmax())
+        if not len(self):
+            raise LayoutError(f"'{name}' cannot be added: no other member shows how it should be packed.")
+        packer = self._find_packer(common, like)
+        packed = packer.pack(real, packer.levels[0] if level is None else level)
+        return self._finish(packer, packed, real)
 
     def packing_level(self, index: int) -> int | None:
         """The level that gives the original's stored bytes again, or None where no level does."""

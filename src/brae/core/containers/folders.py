@@ -8,10 +8,11 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from brae.core import addresses
 from brae.core.addresses import safe_path
 from brae.core.containers.described import Archive
 from brae.core.errors import BraeError, FormatError, storage_error
-from brae.core.layouts.edits import MemberChange
+from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import Library
 from brae.core.textures.encode import encode_like
 from brae.core.textures.files import read_image, read_texture
@@ -94,36 +95,58 @@ def unpack(archive: Archive, folder: Path, tick: Callable[[], None] | None = Non
                 tick()  # type: ignore[misc]
 
 
-def changes_in(
-    archive: Archive, folder: Path, library: Library, tick: Callable[[], None] | None = None
-) -> dict[int, MemberChange]:
+def edits_in(
+    archive: Archive,
+    folder: Path,
+    library: Library,
+    tick: Callable[[], None] | None = None,
+    *,
+    add: bool = False,
+    remove: bool = False,
+) -> Edits:
     """What differs in a folder that was unpacked from the archive.
 
     A picture ``NAME.png`` beside or instead of a texture member ``NAME`` is encoded like the original. Files
-    that are no members are an error: nothing may be added by mistake.
+    that are no members are an error unless ``add`` makes members of them; members without a file stay as they
+    are unless ``remove`` takes them out.
     """
     paths = member_paths(archive.levels)
     known = {path: index for index, path in enumerate(paths)}
-    changes: dict[int, MemberChange] = {}
+    edits = Edits()
+    seen: set[int] = set()
     for file in sorted(path for path in folder.rglob("*") if path.is_file()):
         relative = file.relative_to(folder).as_posix()
         picture = relative not in known and relative.endswith(".png")
         index = known.get(relative.removesuffix(".png") if picture else relative)
-        if index is None:
+        if index is None and not add:
             raise FormatError(
-                "This file is no member of the archive; members cannot be added yet.",
+                "This file is no member of the archive.",
                 address=relative,
-                remedy="Take it out of the folder, or correct its name (letter case counts).",
+                remedy="Take it out of the folder, correct its name (letter case counts), or add it with --add.",
             )
         try:
             data = file.read_bytes()
         except OSError as error:
             raise storage_error(error, "read", file) from error
+        if index is None:
+            name = addresses.unquote_level(relative)
+            edits.added.append(NewMember(name, archive.pack_new(name, data)))
+            continue
+        seen.add(index)
         if picture:
             original = read_texture(archive.read(index), library, archive.names[index])
             data = encode_like(read_image(data).picture, original, original.recipe()).data
         if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
-            changes[index] = archive.pack(index, data, archive.packing_level(index))
+            edits.changed[index] = archive.pack(index, data, archive.packing_level(index))
         if tick:
             tick()
-    return changes
+    if remove:
+        edits.removed = set(range(len(archive))) - seen
+    return edits
+
+
+def changes_in(
+    archive: Archive, folder: Path, library: Library, tick: Callable[[], None] | None = None
+) -> dict[int, MemberChange]:
+    """The members that differ in a folder; files that are no members are an error."""
+    return edits_in(archive, folder, library, tick).changed

@@ -174,6 +174,8 @@ def _places(parsed: Parsed, part: MembersPart, records: Records, table: Rows, ro
             if region.file == part.file and region.start >= offsets.max(initial=0) and region.part is not part
         ]
         last = min([file_size, *later])
+    if np.all(offsets[1:] >= offsets[:-1]):
+        return offsets, np.append(offsets[1:], last)[: len(offsets)] - offsets
     starts = np.unique(np.append(offsets, last))
     following = np.searchsorted(starts, offsets, "right")
     ends = starts[np.minimum(following, len(starts) - 1)]

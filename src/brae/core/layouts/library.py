@@ -16,12 +16,22 @@ from brae.core.sources import ByteSource, FileSource
 #: The folder in which a game's or a person's own layouts lie.
 FOLDER = "brae-layouts"
 _HEAD = 256
+#: bytes of a list of names
+_LONGEST_LIST = 64 << 20
 
 
 @lru_cache(maxsize=256)
 def _loaded(path: Path, changed: int, size: int) -> Layout:
     """A layout file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
     return load(path)
+
+
+def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
+    """Whether a value stands at a place counted from the beginning, or (below zero) from the end."""
+    if at >= 0:
+        return head[at : at + len(value)] == value
+    start = len(tail) + at
+    return start >= 0 and tail[start : start + len(value)] == value
 
 
 def _fits(name: str, patterns: list[str]) -> bool:
@@ -37,12 +47,14 @@ class Library:
     layouts: dict[str, Layout] = field(default_factory=dict)
     #: layouts that could not be read, by path
     errors: dict[str, BraeError] = field(default_factory=dict)
+    folders: list[Path] = field(default_factory=list)
 
     @classmethod
     def of(cls, folders: Iterable[Path]) -> Library:
         """Read every ``*.yaml`` of the folders; faulty ones are kept as errors."""
         library = cls()
         for folder in folders:
+            library.folders.append(folder)
             for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
                 try:
                     status = path.stat()
@@ -50,6 +62,16 @@ class Library:
                 except BraeError as error:
                     library.errors[str(path)] = error
         return library
+
+    def known_names(self, layout: Layout) -> list[str]:
+        """The lines of ``LAYOUT.names.txt`` beside the layouts, for archives that hold only hashes of names."""
+        found: list[str] = []
+        for folder in self.folders:
+            path = folder / f"{layout.layout}.names.txt"
+            if path.is_file() and path.stat().st_size <= _LONGEST_LIST:
+                text = path.read_text(encoding="utf-8", errors="surrogateescape")
+                found += [line.strip() for line in text.splitlines() if line.strip()]
+        return found
 
     def add(self, layout: Layout) -> None:
         """Make a layout known."""
@@ -67,14 +89,14 @@ class Library:
         """The layouts of textures."""
         return [layout for layout in self.layouts.values() if layout.kind == "texture"]
 
-    def recognise(self, name: str, head: bytes, kind: str) -> Layout | None:
-        """The layout of a file by its first bytes; by its name only where the layout has no magic."""
+    def recognise(self, name: str, head: bytes, kind: str, tail: bytes = b"") -> Layout | None:
+        """The layout of a file by its first (and last) bytes; by its name only where the layout has no magic."""
         for layout in reversed(list(self.layouts.values())):
             if layout.kind != kind:
                 continue
             magic = layout.magic
             named = _fits(name.lower(), layout.match.names)
-            if magic and all(head[at : at + len(value)] == value for at, value in magic):
+            if magic and all(_has(head, tail, at, value) for at, value in magic):
                 return layout
             if not magic and named:
                 return layout
@@ -83,7 +105,8 @@ class Library:
     def recognise_file(self, path: Path) -> Layout | None:
         """The archive layout of a file on disk."""
         with FileSource(path) as source:
-            return self.recognise(path.name, source.read(0, min(_HEAD, source.size)), "archive")
+            size = min(_HEAD, source.size)
+            return self.recognise(path.name, source.read(0, size), "archive", source.read(source.size - size, size))
 
 
 def companions(layout: Layout, path: Path) -> dict[str, Path]:

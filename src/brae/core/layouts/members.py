@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 
@@ -45,9 +46,13 @@ class Slots:
         place = int(np.searchsorted(self._starts, self._found.offsets[index]))
         return place < len(self._starts) and bool(self._counts[place] > 1)
 
-    def next(self, index: int) -> tuple[int, int]:
-        """Where the next member begins (or the area ends), and what that place is a multiple of."""
-        after = int(np.searchsorted(self._starts, self._found.offsets[index], "right"))
+    def next(self, index: int, occupied: bool = True) -> tuple[int, int]:
+        """Where the next member begins (or the area ends), and what that place is a multiple of.
+
+        A member without data (not ``occupied``) may lie where the next one begins.
+        """
+        side: Literal["left", "right"] = "right" if occupied else "left"
+        after = int(np.searchsorted(self._starts, self._found.offsets[index], side))
         if after < len(self._starts):
             return int(self._starts[after]), int(self._aligns[after])
         return self._end, self._found.part.align
@@ -219,7 +224,7 @@ def _insertion(found: Directory, records: Records, table: Rows, values: dict[str
     """Where a new record goes: in order of hashes where they are in order, else behind the others."""
     end = len(table) - int(getattr(found.part, "last_ends", False))
     hashed = records.column("name-hash")
-    if hashed is not None and end > 1:
+    if hashed is not None and end:
         stored = table.raw(hashed.field)[:end].astype(np.uint64)
         if np.all(stored[1:] >= stored[:-1]):
             wanted = values[hashed.field]
@@ -250,6 +255,7 @@ def compose_chunks(
         raise LayoutError("Chunks that hold chunks and have checksums cannot be changed yet.")
     fill = bytes([part.fill])
     events: list[tuple[int, int, bytes]] = []
+    insertions: list[tuple[int, int, bytes]] = []
     grown: Counter[int] = Counter()
     touched: set[int] = set()
 
@@ -281,11 +287,12 @@ def compose_chunks(
         place, holder, head = _new_chunk(part, found, rows, directory, new_member, end)
         new = head + new_member.change.stored
         new += fill * (-(place + len(new)) % part.align)
-        events.append((place, place, new))
-        at = holder
+        at, depth = holder, 0
         while at >= 0:
             grown[at] += len(new)
             at = int(found.parents[at])
+            depth += 1
+        insertions.append((place, -depth, new))
     for chunk, delta in grown.items():
         rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
         touched.add(chunk)
@@ -293,6 +300,8 @@ def compose_chunks(
     for chunk in touched:
         head = block[rows.start(chunk) : rows.start(chunk + 1)]
         events.append((int(found.heads[chunk]), int(found.starts[chunk]), head))
+    # Where several end at one place, what goes into the innermost comes first.
+    events = [(place, place, new) for place, _, new in sorted(insertions, key=lambda one: one[:2])] + events
     segments: list[Segment] = []
     position = start
     for begin, stop, data in sorted(events, key=lambda event: event[:2]):

@@ -410,7 +410,9 @@ class NamesPart(Hidden):
 class Content(Placed):
     """How members are kept."""
 
-    compression: str = Field("none", description="of every member, where no field says it")
+    compression: Annotated[str, Field(json_schema_extra={"examples": packer_names()})] = Field(
+        "none", description="of every member, where no field says it: a packer's name, or one of 'packers'"
+    )
     unpacked: Literal["never", "equal", "zero"] = Field(
         "never", description="a member is not packed where its stored size equals its real size, or is zero"
     )
@@ -600,6 +602,11 @@ class Layout(Strict):
             raise ValueError(f"'{part.field}' counts '{part.counts}', which is no table")
         if part.measures_file and part.measures_file not in {MAIN, *self.files}:
             raise ValueError(f"'{part.field}' speaks of a file that 'files' does not name")
+
+    @property
+    def hashed(self) -> bool:
+        """Whether members are known by hashes of their names only."""
+        return any(isinstance(part, Records) and part.column("name-hash") for part in self.parts)
 
     @property
     def content(self) -> MembersPart | ChunksPart | None:

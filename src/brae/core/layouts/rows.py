@@ -231,8 +231,9 @@ class FixedRows(Rows):
         self.array = self.array[rows]
 
     def insert(self, at: int, record: bytes) -> None:
-        one = np.frombuffer(record, self.array.dtype)
-        self.array = np.concatenate([self.array[:at], one, self.array[at:]])
+        # Joined as bytes: numpy would turn the numbers into the machine's own byte order.
+        whole = self.array[:at].tobytes() + record + self.array[at:].tobytes()
+        self.array = np.frombuffer(whole, self.array.dtype).copy()
 
     def _integers(self, column: Column) -> np.ndarray[Any, Any]:
         values = self.array[column.field]
@@ -381,7 +382,10 @@ class VariableRows(Rows):
 
     def _renew(self, block: bytes, count: int) -> None:
         assert self.part is not None
-        again, _ = walk(self.part, self.endian, np.frombuffer(block, np.uint8).copy(), count, None)
+        whole = np.frombuffer(block, np.uint8).copy()
+        again, _ = walk(self.part, self.endian, whole, count, None)
+        # What ends the table stands behind its records.
+        again.bytes_ = whole
         self.bytes_, self.starts, self.spans, self.values = again.bytes_, again.starts, again.spans, again.values
 
     def keep(self, rows: Ints) -> None:
@@ -433,6 +437,13 @@ def varint(number: int) -> bytes:
             return bytes(result)
 
 
+def _frozen(data: Bytes) -> Bytes:
+    """A view that may not be written to: numba compiles for each kind, and one is enough."""
+    view = data.view()
+    view.flags.writeable = False
+    return view
+
+
 def walk(
     part: Records, endian: str, data: Bytes, count: int | None, until: Until | None
 ) -> tuple[VariableRows, int]:
@@ -442,6 +453,7 @@ def walk(
     """
     from brae.core.layouts import kernels as k
 
+    data = _frozen(data)
     columns = program(part.record, endian)
     own = part.column("record-length")
     names = [column.field for column in part.record]
@@ -557,6 +569,7 @@ def walk_tree(part: TreePart, endian: str, data: Bytes, folders: int) -> tuple[T
     """A tree at the beginning of ``data``, with so many folders at the top; and where it ends."""
     from brae.core.layouts import kernels as k
 
+    data = _frozen(data)
     files, heads = program(part.record, endian), program(part.folder, endian)
     names = [column.field for column in part.folder]
     roles = {column.role: names.index(column.field) for column in part.folder if column.role}

@@ -10,6 +10,7 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.directory import Directory, alignments
+from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
 from brae.core.layouts.members import Slots, compose_chunks, describe_member, restructure
 from brae.core.layouts.model import (
@@ -45,6 +46,8 @@ def compose(
     Regions keep their order, the unknown bytes between them and their alignment; counts, sizes, offsets and
     checksums follow. With ``in_place`` nothing moves: every changed member must fit its slot.
     """
+    if directory is None and parsed.layout.content is not None:
+        directory = directory_of(parsed)
     composer = _Composer(parsed, directory, edits or Edits(), in_place, pixels, values or {})
     for _ in range(_MOST_ROUNDS):
         result = composer.run()
@@ -268,7 +271,7 @@ class _Composer:
                         )
                     appended.append(index)
                 continue
-            old_next, align = slots.next(index)
+            old_next, align = slots.next(index, alone)
             segments.append(Copy(position, old_start - position))
             if change is not None:
                 segments.append(New(change.stored))
@@ -280,7 +283,7 @@ class _Composer:
             new_offsets[index] = old_start + shift
             if self.in_place:
                 room = old_next - old_start
-                if length > room or ((only_sizes or only_offsets) and not slots.fits(index, length)):
+                if not slots.fits(index, length):
                     raise LayoutError(f"{length} bytes do not fit the slot of {room}.")
                 segments.append(New(fill * max(old_end - old_start - length, 0)))
                 position = max(old_end, old_start + length)
@@ -303,6 +306,8 @@ class _Composer:
 
         touched = np.zeros(len(offsets), bool)
         touched[work] = True
+        # Members without data may point anywhere, and then they go on doing so.
+        touched |= (sizes == 0) & ((offsets < start) | (offsets > end))
         moved = offsets + np.array(shifts)[np.searchsorted(np.array(boundaries), offsets, "left") - 1]
         new_offsets[~touched] = moved[~touched]
         new_end = end + shift

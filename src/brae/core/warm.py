@@ -1,0 +1,52 @@
+"""``python -m brae.core.warm`` compiles every kernel into the cache, so that nobody waits for it later."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import numpy as np
+
+from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
+from brae.core.layouts import checksums, hashes
+from brae.core.layouts.model import TablePart, TreePart
+from brae.core.layouts.rows import walk, walk_tree
+from brae.core.obfuscation import RunningKey, Step, reveal
+from brae.core.textures import kernels
+
+
+def _packers() -> None:
+    specs = {
+        "lzss": LzssSpec(kind="lzss"),
+        "runs": RunsSpec(kind="runs", form="negative"),
+        "blocks": BlocksSpec(kind="blocks", of="lzss", size=64),
+    }
+    for name in specs:
+        packer = describe(name, specs)
+        packer.unpack(packer.pack(b"kernel" * 9, packer.levels[0]), 54)
+    reveal([Step(xor_running=RunningKey(seed=1))], b"kernel")
+
+
+def _layouts() -> None:
+    name = {"field": "name", "type": "string", "end": "nul"}
+    numbers = [{"field": "files", "type": "u8", "role": "file-count"}]
+    numbers += [{"field": "folders", "type": "u8", "role": "folder-count"}]
+    table = TablePart.model_validate({"table": "list", "count": 1, "record": [name]})
+    walk(table, "little", np.zeros(4, np.uint8), 1, None)
+    tree = TreePart.model_validate({"tree": "root", "folder": [name, *numbers], "record": [name]})
+    walk_tree(tree, "little", np.zeros(8, np.uint8), 1)
+    checksums.checksum("crc16-arc", [b"kernel"])
+    hashes.NameHash(kind="fnv1a32").of(["kernel"])
+
+
+def warm() -> None:
+    """Compile every kernel, or load it from the cache."""
+    steps: list[Callable[[], None]] = [kernels.warm, _packers, _layouts]
+    for step in steps:
+        step()
+
+
+if __name__ == "__main__":
+    started = time.perf_counter()
+    warm()
+    print(f"kernels ready in {time.perf_counter() - started:.1f} s")

@@ -1,0 +1,455 @@
+"""Writers for the layouts of docs/cookbook.md. They share nothing with Brae but the standard library's packers.
+
+Each writes what its page of the cookbook says, in the plainest way.
+"""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import struct
+import zlib
+
+import lz4.block
+import xxhash
+import zstandard
+
+from tests.core.families.family import Family, Members, in_cookbook, pad
+
+Files = dict[str, bytes]
+
+
+def _deflate(data: bytes, window: int = -15) -> bytes:
+    packer = zlib.compressobj(6, zlib.DEFLATED, window)
+    return packer.compress(data) + packer.flush()
+
+
+def _short(name: str) -> str:
+    return name[:9]
+
+
+def _places(members: Members, start: int, align: int = 1, fill: bytes = b"\0") -> tuple[list[int], bytes]:
+    """Where each member's data lies when they follow each other from ``start`` on, and the data."""
+    places, body = [], b""
+    for _, data in members:
+        places.append(start + len(body))
+        body = body + data
+        body += fill * (-(start + len(body)) % align)
+    return places, body
+
+
+def footer(members: Members) -> Files:
+    places, body = _places(members, 0)
+    table = b"".join(
+        struct.pack("<20sII", name.encode(), at, len(data))
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    return {"main": body + table + struct.pack("<II4s", len(body), len(members), b"PIER")}
+
+
+def middle(members: Members) -> Files:
+    preface = b"seventeen bytes.."
+    table_at = 4 + 16 + 2 + len(preface)
+    places, body = _places(members, 0)
+    names, table = b"", b""
+    for (name, data), at in zip(members, places, strict=True):
+        table += struct.pack(">III", len(names), at, len(data))
+        names += name.encode() + b"\0"
+    names_at = table_at + len(table) + len(body)
+    head = struct.pack(">4sIIIIH", b"MIDL", table_at, len(table), names_at, len(names), len(preface))
+    return {"main": head + preface + table + body + names}
+
+
+def inline(members: Members) -> Files:
+    places, body = _places(members, 0)
+    table = b"".join(
+        name.replace("/", "\\").encode() + b"\0" + struct.pack("<II", at, len(data))
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    return {"main": struct.pack("<4sII", b"INLN", len(members), len(table)) + table + body}
+
+
+def prefixed(members: Members) -> Files:
+    places, body = _places(members, 0, 16)
+    table = b""
+    for (name, data), at in zip(members, places, strict=True):
+        table += bytes([len(name)]) + name.encode("latin-1") + struct.pack("<II", len(data), at)
+    table += b"\0"
+    data_at = 8 + len(table)
+    data_at += -data_at % 16
+    return {"main": (struct.pack("<4sI", b"PREF", data_at) + table).ljust(data_at, b"\0") + body}
+
+
+def own_length(members: Members) -> Files:
+    table_size = sum(12 + 2 * len(name) + number % 3 for number, (name, _) in enumerate(members))
+    places, body = _places(members, 8 + table_size)
+    table = b""
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        rest = b"\xee" * (number % 3)  # what the layout does not explain
+        record = struct.pack("<IIH", at, len(data), len(name)) + name.encode("utf-16-le") + rest
+        table += struct.pack("<H", 2 + len(record)) + record
+    return {"main": struct.pack("<4sI", b"OWNL", len(table)) + table + body}
+
+
+def tree(members: Members) -> Files:
+    packed = [(name, zlib.compress(data)) for name, data in members]
+    places, body = _places(packed, 0, 8)
+    root: dict[str, object] = {}
+    for number, (name, data) in enumerate(members):
+        at: dict[str, object] = root
+        *folders, last = name.split("/")
+        for folder in folders:
+            at = at.setdefault(f"{folder}/", {})  # type: ignore[assignment]
+        at[last] = struct.pack("<III", places[number], len(packed[number][1]), len(data))
+
+    def write(name: str, folder: dict[str, object]) -> bytes:
+        files = [(key, value) for key, value in folder.items() if isinstance(value, bytes)]
+        folders = [(key, value) for key, value in folder.items() if isinstance(value, dict)]
+        result = name.encode() + b"\0" + struct.pack("<HH", len(files), len(folders))
+        result += b"".join(key.encode() + b"\0" + value for key, value in files)
+        return result + b"".join(write(key[:-1], value) for key, value in folders)
+
+    table = write("root", root)
+    data_at = 8 + len(table)
+    data_at += -data_at % 8
+    return {"main": (struct.pack("<4sI", b"TREE", data_at) + table).ljust(data_at, b"\0") + body}
+
+
+def folders(members: Members) -> Files:
+    paths: list[str] = []
+    for name, _ in members:
+        steps = name.split("/")[:-1]
+        for depth in range(len(steps)):
+            path = "/".join(steps[: depth + 1])
+            if path not in paths:
+                paths.append(path)
+    head = struct.pack("<4sHH", b"FLDR", len(paths), len(members))
+    for path in paths:
+        parent = path.rpartition("/")[0]
+        number = paths.index(parent) if parent else -1
+        head += struct.pack("<12sh", path.rpartition("/")[2].encode("shift-jis"), number)
+    start = len(head) + 24 * len(members)
+    start += -start % 4
+    places, body = _places(members, start, 4)
+    for (name, data), at in zip(members, places, strict=True):
+        folder, _, last = name.rpartition("/")
+        stem, _, ending = last.rpartition(".")
+        head += struct.pack(
+            "<12s3sBII", stem.encode("shift-jis"), ending.encode(), paths.index(folder), at, len(data)
+        )
+    return {"main": head.ljust(start, b"\0") + body}
+
+
+def offsets(members: Members) -> Files:
+    start = 8 + 4 * len(members)
+    places, body = _places(members, start)
+    table = struct.pack(f"<{len(members) + 1}I", *places, start + len(body))
+    return {"main": struct.pack("<I", len(members) + 1) + table + body}
+
+
+def sizes(members: Members) -> Files:
+    names = b"".join(name.encode() + b"\0" for name, _ in members)
+    head = struct.pack(">4sHH", b"SIZE", len(members), len(names))
+    head += b"".join(struct.pack(">II", len(data), zlib.crc32(data)) for _, data in members)
+    whole = pad(head + names, 16, b"\xaa")
+    for _, data in members:
+        whole += pad(data, 16, b"\xaa")
+    return {"main": whole}
+
+
+def _fnv1a(text: str) -> int:
+    value = 0x811C9DC5
+    for byte in text.lower().replace("/", "\\").encode():
+        value = ((value ^ byte) * 0x01000193) & 0xFFFFFFFF
+    return value
+
+
+def hashed(members: Members) -> Files:
+    start = 8 + 12 * len(members)
+    start += -start % 512
+    places, body = _places(members, start, 512)
+    rows = sorted((_fnv1a(name), at // 512, len(data)) for (name, data), at in zip(members, places, strict=True))
+    table = b"".join(struct.pack("<IHHI", value, sector, 0, size) for value, sector, size in rows)
+    return {"main": pad(struct.pack("<4sI", b"HASH", len(members)) + table, 512) + body}
+
+
+def bits(members: Members) -> Files:
+    packed = [(name, _deflate(data) if number % 2 else data) for number, (name, data) in enumerate(members)]
+    places, body = _places(packed, 256 * 2, 256)
+    table = b""
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        word = (at - 256) // 256 | (5 * (number % 2)) << 24 | (number % 16) << 28
+        table += struct.pack(">10sI", name.encode(), word)
+        table += (len(packed[number][1]) + 8).to_bytes(3, "big") + len(data).to_bytes(5, "big")
+    total = 512 + len(body)
+    head = b"\xb1\x75" + len(members).to_bytes(3, "big") + struct.pack(">H", total // 256)
+    return {"main": (head + table).ljust(512, b"\0") + body}
+
+
+def _varint(number: int) -> bytes:
+    result = b""
+    while number > 127:
+        result += bytes([number % 128 + 128])
+        number //= 128
+    return result + bytes([number])
+
+
+def varints(members: Members) -> Files:
+    table, body = b"", b""
+    for name, data in members:
+        packed = _deflate(data)
+        table += name.encode() + b"\0" + _varint(len(packed)) + _varint(len(data))
+        body += packed
+    return {"main": struct.pack("<4sI", b"VARI", len(table)) + table + body}
+
+
+def chunks(members: Members) -> Files:
+    def chunk(tag: bytes, data: bytes) -> bytes:
+        return pad(struct.pack(">4sI", tag, len(data)) + data, 2)
+
+    inside = [item for item in members if not _outside(item)]
+    outside = [item for item in members if _outside(item)]
+    listed = b"note" + b"".join(chunk(name[-4:].encode("latin-1"), data) for name, data in inside)
+    body = chunk(b"LIST", listed) + b"".join(chunk(name[-4:].encode("latin-1"), data) for name, data in outside)
+    return {"main": b"CHNK" + chunk(b"ROOT", body)}
+
+
+def _chunk_name(name: str) -> str:
+    tag = name[:4].ljust(4, "_")
+    return f"ROOT/LIST/{tag}" if name[0] < "h" else f"ROOT/{tag}"
+
+
+def _outside(item: tuple[str, bytes]) -> bool:
+    return not item[0].startswith("ROOT/LIST/")
+
+
+def stream(members: Members) -> Files:
+    whole = b"STRM"
+    for number, (name, data) in enumerate(members):
+        stored = gzip.compress(data, 6, mtime=0) if number % 2 else data
+        raw = name.replace("/", "\\").encode()
+        check = 0
+        for byte in stored:
+            check ^= byte << 8
+            for _ in range(8):
+                check = (check << 1 ^ 0x1021 if check & 0x8000 else check << 1) & 0xFFFF
+        record = struct.pack("<H", len(raw)) + raw
+        record += struct.pack("<IIHH", len(stored) + 12, len(data), 2 * (number % 2), check)
+        whole = pad(whole + record + stored, 4, b"\xff")
+    return {"main": whole + bytes(14)}
+
+
+def bundle(members: Members) -> Files:
+    words = sorted({name.rpartition(".")[2] for name, _ in members})
+    names, table = b"", b""
+    head_size = 16 + 16 * len(words) + 32 * len(members)
+    for name, _ in members:
+        names += name.rpartition(".")[0].encode() + b"\0"
+    start = head_size + len(names)
+    start += -start % 8
+    places, body = _places(members, start, 8)
+    place = 0
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        stem, _, word = name.rpartition(".")
+        table += struct.pack(
+            "<QIIQII", 1000 + 3 * number, 7 + 2 * words.index(word), place, at, len(data), max(number - 1, 0)
+        )
+        place += len(stem) + 1
+    types = b"".join(struct.pack("<I12s", 7 + 2 * place, word.encode()) for place, word in enumerate(words))
+    head = struct.pack("<4sIII", b"BNDL", len(words), len(members), len(names))
+    return {"main": pad(head + types + table + names, 8) + body}
+
+
+def blocks(members: Members) -> Files:
+    packed = []
+    for name, data in members:
+        sizes_, bodies = b"", b""
+        for at in range(0, len(data), 4096):
+            block = data[at : at + 4096]
+            small = zlib.compress(block)
+            raw = len(small) >= len(block)
+            chosen = block if raw else small
+            sizes_ += struct.pack("<H", len(chosen) | raw << 15)
+            bodies += chosen
+        packed.append((name, sizes_ + bodies))
+    start = 8 + 36 * len(members)
+    places, body = _places(packed, start)
+    table = b"".join(
+        struct.pack("<24sIII", name.encode(), at, len(stored), len(data))
+        for (name, data), (_, stored), at in zip(members, packed, places, strict=True)
+    )
+    return {"main": struct.pack("<4sI", b"BLKS", len(members)) + table + body}
+
+
+def lzss(members: Members) -> Files:
+    """References only to the byte before (runs), and to the spaces that the window holds at first."""
+    packed = []
+    for name, data in members:
+        out, at = b"", 0
+        while at < len(data):
+            flags, items = 0, b""
+            for bit in range(8):
+                run = 0
+                while at and at + run < len(data) and run < 18 and data[at + run] == data[at - 1]:
+                    run += 1
+                if run >= 3:
+                    place = (4078 + at - 1) % 4096
+                    items += bytes([place & 255, place >> 8 << 4 | run - 3])
+                    at += run
+                elif at < len(data):
+                    flags |= 1 << bit
+                    items += data[at : at + 1]
+                    at += 1
+            out += bytes([flags]) + items
+        packed.append((name, struct.pack("<I", len(data)) + out))
+    start = 8 + 24 * len(members)
+    places, body = _places(packed, start)
+    table = b"".join(
+        struct.pack("<16sII", name.encode(), at, len(stored))
+        for (name, stored), at in zip(packed, places, strict=True)
+    )
+    return {"main": struct.pack("<4sI", b"LZLZ", len(members)) + table + body}
+
+
+def runs(members: Members) -> Files:
+    """Copies only, and a run where a whole member is one byte."""
+    packed = []
+    for name, data in members:
+        out = b""
+        for at in range(0, len(data), 128):
+            part = data[at : at + 128]
+            out += bytes([127 + len(part), part[0]]) if len(set(part)) == 1 else bytes([len(part) - 1]) + part
+        packed.append((name, out))
+    start = 6 + 26 * len(members)
+    places, body = _places(packed, start)
+    table = b"".join(
+        struct.pack("<14sIII", name.encode(), at, at + len(stored), len(data))
+        for (name, data), (_, stored), at in zip(members, packed, places, strict=True)
+    )
+    return {"main": struct.pack("<4sH", b"RUNS", len(members)) + table + body}
+
+
+def hidden(members: Members) -> Files:
+    start = 8 + 24 * len(members)
+    places, body = _places(members, start)
+    table = b"".join(
+        struct.pack("<16sII", name.encode(), at, len(data))
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    state, masked = 17, bytearray()
+    for byte in table:
+        masked.append((byte >> 4 | byte << 4 & 0xF0) ^ (state >> 16 & 255))
+        state = (state * 1103515245 + 12345) & 0xFFFFFFFF
+    out = b""
+    for _, data in members:
+        swapped = bytearray(data)
+        for at in range(0, len(data) - 1, 2):
+            swapped[at], swapped[at + 1] = swapped[at + 1], swapped[at]
+        out += bytes(byte ^ b"oar\xff"[at % 4] for at, byte in enumerate(swapped))
+    assert len(out) == len(body)
+    count = bytes(byte ^ 90 for byte in struct.pack("<I", len(members)))
+    return {"main": b"HIDE" + count + bytes(masked) + out}
+
+
+def checks(members: Members) -> Files:
+    start = 36 + 48 * len(members)
+    places, body = _places(members, start)
+    table = b""
+    for (name, data), at in zip(members, places, strict=True):
+        crc = 0xFFFF
+        for byte in data:
+            crc ^= byte << 8
+            for _ in range(8):
+                crc = (crc << 1 ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
+        fold = 0
+        for (word,) in struct.iter_unpack("<H", pad(data, 2)):
+            fold ^= word
+        table += struct.pack("<16sIIHH", name.encode(), at, len(data), crc, fold) + hashlib.sha1(data).digest()
+    low = high = 0
+    for (word,) in struct.iter_unpack("<H", table):
+        low = (low + word) % 65535
+        high = (high + low) % 65535
+    count = struct.pack("<I", len(members))
+    digest = hashlib.md5(count + table).digest()
+    whole = struct.pack("<Q", xxhash.xxh64_intdigest(table + body))
+    return {"main": b"CHEK" + count + struct.pack("<I", high << 16 | low) + digest + whole + table + body}
+
+
+def lone(members: Members) -> Files:
+    ((_, data),) = members
+    packed = zstandard.ZstdCompressor(level=3).compress(data)
+    return {"main": struct.pack("<4sII", b"LONE", len(data), len(packed)) + packed}
+
+
+def fixed_size(members: Members) -> Files:
+    whole = struct.pack("<4sI", b"FIXD", len(members))
+    at = 8 + 32 * len(members)
+    body = b""
+    for name, data in members:
+        align = 64 if name.endswith(".tex") else 32 if name.endswith(".snd") else 4
+        align = align if data else 1
+        body += bytes(-(at + len(body)) % align)
+        whole += struct.pack("<24sII", name.encode(), at + len(body) if data else 0, len(data))
+        body += data
+    return {"main": (whole + body).ljust(1 << 16, b"\0")}
+
+
+def _kind_name(name: str) -> str:
+    return f"{name}.{('tex', 'snd', 'txt')[ord(name[0]) % 3]}"
+
+
+def ending(members: Members) -> Files:
+    places, body = _places(members, 0)
+    table = b""
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        table += struct.pack("<IIH18s4s", at, len(data), 1 + number % 2, name.encode(), b"rest")
+        # A record that is no member stands between them.
+        table += struct.pack("<IIH18s4s", 5, 0, 9, b"deleted", b"gone")
+    table += struct.pack("<IIH18s4s", 0xFFFFFFFF, 0, 0, b"", b"")
+    return {"main": struct.pack("<4sI", b"ENDS", 8 + len(table)) + table + body}
+
+
+def pays(members: Members) -> Files:
+    packed = []
+    for name, data in members:
+        small = bytes(lz4.block.compress(data, store_size=False))
+        packed.append((name, small if len(small) < len(data) else data))
+    start = 8 + 28 * len(members)
+    places, body = _places(packed, start)
+    table = b"".join(
+        struct.pack("<16sIII", name.encode(), at, len(stored), len(data))
+        for (name, data), (_, stored), at in zip(members, packed, places, strict=True)
+    )
+    return {"main": struct.pack("<4sI", b"PAYS", len(members)) + table + body}
+
+
+def _cooked(name: str, writer: object, **more: object) -> Family:
+    return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
+
+
+COOKED = [
+    _cooked("footer", footer, shape=_short),
+    _cooked("middle", middle),
+    _cooked("inline", inline),
+    _cooked("prefixed", prefixed),
+    _cooked("own-length", own_length, grows=False),
+    _cooked("tree", tree, grows=False),
+    _cooked("folders", folders, grows=False),
+    _cooked("offsets", offsets, named=False, least=1),
+    _cooked("sizes", sizes),
+    _cooked("hashed", hashed, named=False, order=lambda members: sorted(members, key=lambda item: _fnv1a(item[0]))),
+    _cooked("bits", bits, shape=_short, grows=False),
+    _cooked("varints", varints),
+    _cooked("chunks", chunks, shape=_chunk_name, order=lambda members: sorted(members, key=_outside)),
+    _cooked("stream", stream, grows=False),
+    _cooked("bundle", bundle, grows=False),
+    _cooked("blocks", blocks),
+    _cooked("lzss", lzss, shape=_short, exact=False),
+    _cooked("runs", runs, shape=_short, exact=False),
+    _cooked("hidden", hidden, shape=_short),
+    _cooked("checks", checks, shape=_short),
+    _cooked("lone", lone, named=False, grows=False, most=1),
+    _cooked("fixed-size", fixed_size, shape=_kind_name),
+    _cooked("ending", ending, shape=_short, grows=False),
+    _cooked("pays", pays, shape=_short),
+]
