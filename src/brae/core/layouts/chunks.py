@@ -8,7 +8,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LimitError, TruncatedError
 from brae.core.layouts.model import ChunksPart
-from brae.core.layouts.rows import FixedRows, Ints, Rows, VariableRows, decode, trimmed, walk
+from brae.core.layouts.rows import FixedRows, Ints, Rows, decode, program, trimmed, walk
 from brae.core.sources import ByteSource
 
 _DEEPEST = 32
@@ -56,19 +56,76 @@ class Chunks:
         return f"[{chunk}] (its data)"
 
 
-class _Window:
-    """Small reads out of a larger one."""
+class _Heads:
+    """Reads one record after the other, out of a window that moves over the file."""
 
-    def __init__(self, source: ByteSource) -> None:
-        self._source, self._at, self._data = source, 0, b""
+    def __init__(self, part: ChunksPart, endian: str, source: ByteSource) -> None:
+        from brae.core.layouts import kernels
+
+        self._kernels, self._part, self._endian, self._source = kernels, part, endian, source
+        self._columns = program(part.record, endian)
+        self._spans = np.empty((len(part.record), 2), np.int64)
+        self._values = np.empty(len(part.record), np.int64)
+        self._at, self._bytes, self._data = 0, b"", np.empty(0, np.uint8)
+        places = {column.field: place for place, column in enumerate(part.record)}
+        size, name = part.column("stored-size"), part.column("name")
+        assert size is not None
+        self._size, self._size_at = size, places[size.column.field]
+        self._name, self._name_at = name, places[name.column.field] if name else -1
+        self._stop_at = -1 if part.until is None else places[part.until.field]
+        self._rest = (part.record_size or 0) if part.fixed else 0
 
     def read(self, at: int, length: int) -> bytes:
-        """At most ``length`` bytes from ``at``; fewer at the end of the source."""
+        """At most ``length`` bytes from ``at``; fewer at the end of the file."""
         length = min(length, self._source.size - at)
-        if not (self._at <= at and at + length <= self._at + len(self._data)):
+        if not (self._at <= at and at + length <= self._at + len(self._bytes)):
             self._at = at
-            self._data = self._source.read(at, min(max(length, _WINDOW), self._source.size - at))
-        return self._data[at - self._at : at - self._at + length]
+            self._bytes = self._source.read(at, min(max(length, _WINDOW), self._source.size - at))
+            self._data = np.frombuffer(self._bytes, np.uint8)
+        return self._bytes[at - self._at : at - self._at + length]
+
+    def next(self, at: int, limit: int) -> tuple[bytes, int, str, bool]:
+        """The record at ``at``: its bytes, the size of its data, its name, and whether it ends the chunks."""
+        length = 512
+        while True:
+            room = min(length, limit - at)
+            self.read(at, room)
+            begin = at - self._at
+            end = self._kernels._record(self._data, begin, self._columns, self._spans, self._values)
+            if end >= 0 and end - begin < self._rest:
+                end = begin + self._rest
+            if 0 <= end <= len(self._bytes) and end - begin <= limit - at:
+                break
+            if room >= limit - at or length >= _LONGEST_HEAD:
+                raise TruncatedError("A chunk's record is cut short.", offset=at)
+            length *= 16
+        leaf = self._size
+        raw = int(self._values[self._size_at])
+        if not leaf.whole:
+            raw = raw >> leaf.shift & (1 << leaf.bits) - 1
+        size = raw * leaf.meant.unit + leaf.meant.add
+        return self._bytes[begin:end], size, self._name_of(), self._stops()
+
+    def _content(self, place: int) -> bytes:
+        low, high = self._spans[place]
+        return self._bytes[low:high]
+
+    def _name_of(self) -> str:
+        if self._name is None:
+            return ""
+        column = self._name.column
+        if column.number_like:
+            return str(self._name.meant.meaning(int(self._values[self._name_at])))
+        name = decode(trimmed(self._content(self._name_at), column.character), column.encoding, self._endian)
+        return name if column.slash == "/" else name.replace(column.slash, "/")
+
+    def _stops(self) -> bool:
+        if self._part.until is None:
+            return False
+        column = self._part.record[self._stop_at]
+        if column.number_like:
+            return int(self._values[self._stop_at]) == (self._part.until.value or 0)
+        return not any(self._content(self._stop_at))
 
 
 def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, end: int) -> Chunks:
@@ -76,7 +133,7 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
 
     Raises TruncatedError or FormatError with the place of the chunk.
     """
-    window = _Window(source)
+    window = _Heads(part, endian, source)
     fixed = part.dtype(endian).itemsize if part.fixed else 0
     heads: list[int] = []
     starts: list[int] = []
@@ -98,7 +155,7 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
                 at += -at % part.align
                 last = at
             continue
-        head, size, name, stop = _head(part, endian, window, at, limit, fixed)
+        head, size, name, stop = window.next(at, limit)
         if stop:
             last = at + len(head)
             break
@@ -150,54 +207,7 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
     )
 
 
-def _only_padding(window: _Window, at: int, limit: int, least: int, part: ChunksPart) -> bool:
+def _only_padding(window: _Heads, at: int, limit: int, least: int, part: ChunksPart) -> bool:
     """Whether nothing but padding is left, too short for another record."""
     rest = window.read(at, limit - at) if limit - at < least else b""
     return bool(rest) and rest == bytes([part.fill]) * len(rest)
-
-
-def _head(
-    part: ChunksPart, endian: str, window: _Window, at: int, limit: int, fixed: int
-) -> tuple[bytes, int, str, bool]:
-    """One record: its bytes, the size of its data, its name, and whether it ends the chunks."""
-    rows: Rows
-    if fixed:
-        raw = window.read(at, min(fixed, limit - at))
-        if len(raw) < fixed:
-            raise TruncatedError("A chunk's record is cut short.", offset=at)
-        rows = FixedRows(part, endian, raw)
-    else:
-        rows, length = _variable_head(part, endian, window, at, limit)
-        raw = window.read(at, length)
-    size_leaf = part.column("stored-size")
-    assert size_leaf is not None
-    size = int(rows.numbers(size_leaf.field)[0])
-    name_leaf = part.column("name")
-    name = ""
-    if name_leaf is not None:
-        column = name_leaf.column
-        if column.number_like:
-            name = str(column.meaning(int(rows.raw(name_leaf.field)[0])))
-        else:
-            name = decode(trimmed(rows.content(name_leaf.field, 0), column.character), column.encoding, endian)
-            name = name.replace(column.slash, "/")
-    stop = False
-    if part.until is not None:
-        column = rows.leaf[part.until.field].column
-        if column.number_like:
-            stop = int(rows.raw(part.until.field)[0]) == (part.until.value or 0)
-        else:
-            stop = not any(rows.content(part.until.field, 0))
-    return raw, size, name, stop
-
-
-def _variable_head(part: ChunksPart, endian: str, window: _Window, at: int, limit: int) -> tuple[VariableRows, int]:
-    length = 256
-    while True:
-        raw = window.read(at, min(length, limit - at))
-        try:
-            return walk(part, endian, np.frombuffer(raw, np.uint8), 1, None)
-        except TruncatedError:
-            if length >= min(_LONGEST_HEAD, limit - at):
-                raise TruncatedError("A chunk's record is cut short.", offset=at) from None
-        length *= 8

@@ -420,6 +420,10 @@ class VariableRows(Rows):
             return super().texts(field)
         whole = self.bytes_.tobytes()
         encoding = column.encoding
+        if whole.isascii():
+            # One character a byte, so the whole is decoded once.
+            text = whole.decode("ascii")
+            return [text[begin:end] for begin, end in self.spans[:, self.index[column.field]].tolist()]
         return [
             whole[begin:end].decode(encoding, "surrogateescape")
             for begin, end in self.spans[:, self.index[column.field]].tolist()
