@@ -11,6 +11,7 @@ from brae.core.containers.described import open_archive
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import BytesSource
+from brae.core.textures import formats
 from tests.core.families import FAMILIES
 
 DOCS = Path(__file__).parents[2] / "docs"
@@ -23,6 +24,12 @@ WHOLE = [block for block in BLOCKS if "…" not in block]
 @pytest.mark.parametrize("block", WHOLE, ids=lambda block: block.split()[1])
 def test_layouts_in_the_documents_are_layouts(block: str) -> None:
     assert isinstance(parse(block), Layout)
+
+
+def test_every_pixel_format_is_explained() -> None:
+    text = (DOCS / "formats.md").read_text()
+    named = {pixel_format.name.removesuffix("-be") for pixel_format in formats.all_formats()}
+    assert {name for name in named if f"`{name}`" not in text} == set()
 
 
 def test_every_layout_of_the_cookbook_has_a_writer_that_tests_it() -> None:

@@ -315,7 +315,7 @@ def encode(
     out: Annotated[Path, typer.Option("-o", "--out", help="The texture; a DDS where it ends in .dds.")],
     like: Annotated[Path | None, typer.Option(help="Encode it like this original.")] = None,
     pixel_format: Annotated[
-        str | None, typer.Option("--format", help="bc1, bc3, rgba8, bgra8, rgb8 or bgr8.")
+        str | None, typer.Option("--format", help="bc1 to bc5, rgba8, bgra8, rgb565 ... (docs/formats.md).")
     ] = None,
     mips: Annotated[str, typer.Option(help="all, none, or how many levels.")] = "all",
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,

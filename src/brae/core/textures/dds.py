@@ -39,19 +39,41 @@ DX10 = np.dtype([("dxgi", "<u4"), ("dimension", "<u4"), ("misc", "<u4"), ("array
 
 _CAPS, _HEIGHT, _WIDTH, _PITCH, _PIXELFORMAT, _MIPMAPS, _LINEAR_SIZE = 1, 2, 4, 8, 0x1000, 0x20000, 0x80000
 _CAPS_TEXTURE, _CAPS_COMPLEX, _CAPS_MIPMAP = 0x1000, 0x8, 0x400000
-_PF_ALPHA, _PF_FOURCC, _PF_RGB = 1, 4, 0x40
+_PF_ALPHA, _PF_ALPHA_ONLY, _PF_FOURCC, _PF_RGB, _PF_LUMINANCE = 1, 2, 4, 0x40, 0x20000
 _CUBE_MAP, _VOLUME = 0x200, 0x200000
 
-_FOUR_CC = {b"DXT1": "bc1", b"DXT5": "bc3"}
-#: DXGI_FORMAT numbers: UNORM and UNORM_SRGB of each
-_DXGI = {28: "rgba8", 29: "rgba8", 71: "bc1", 72: "bc1", 77: "bc3", 78: "bc3", 87: "bgra8", 91: "bgra8"}
-#: bits of a pixel and the masks of R, G, B, A
-_MASKS = {
-    "rgba8": (32, (0xFF, 0xFF00, 0xFF0000, 0xFF000000)),
-    "bgra8": (32, (0xFF0000, 0xFF00, 0xFF, 0xFF000000)),
-    "rgb8": (24, (0xFF, 0xFF00, 0xFF0000, 0)),
-    "bgr8": (24, (0xFF0000, 0xFF00, 0xFF, 0)),
+#: the first code of a format is the one that is written
+_FOUR_CC = {
+    b"DXT1": "bc1",
+    b"DXT3": "bc2",
+    b"DXT2": "bc2",
+    b"DXT5": "bc3",
+    b"DXT4": "bc3",
+    b"ATI1": "bc4",
+    b"BC4U": "bc4",
+    b"ATI2": "bc5",
+    b"BC5U": "bc5",
 }
+#: DXGI_FORMAT numbers: UNORM and UNORM_SRGB of each
+_DXGI = {
+    24: "abgr2101010", 28: "rgba8", 29: "rgba8", 49: "rg8", 61: "r8", 65: "a8", 71: "bc1", 72: "bc1", 74: "bc2",
+    75: "bc2", 77: "bc3", 78: "bc3", 80: "bc4", 83: "bc5", 85: "rgb565", 86: "argb1555", 87: "bgra8", 88: "bgrx8",
+    91: "bgra8", 93: "bgrx8", 115: "argb4444",
+}  # fmt: skip
+
+
+def _masks_of(pixel_format: PixelFormat) -> tuple[int, tuple[int, int, int, int]] | None:
+    """Bits of a pixel and the masks of R, G, B, A, for formats that a header can say by masks."""
+    masks = getattr(pixel_format, "masks", None)
+    return None if masks is None else masks()
+
+
+def _by_masks(bits: int, masks: tuple[int, ...], grey: bool) -> str | None:
+    """The format with these masks."""
+    for pixel_format in formats.all_formats():
+        if _masks_of(pixel_format) == (bits, masks) and ("l" in pixel_format.holds) == grey:
+            return pixel_format.name
+    return None
 
 
 @dataclass(frozen=True)
@@ -94,9 +116,11 @@ def read_header(data: bytes) -> Header:
         name, what = _FOUR_CC.get(four_cc), f"four-character code {four_cc!r}"
     else:
         masks = tuple(int(mask) for mask in head["masks"])
-        if not head["pf_flags"] & _PF_ALPHA:
+        if not head["pf_flags"] & (_PF_ALPHA | _PF_ALPHA_ONLY):
             masks = (*masks[:3], 0)
-        name = next((name for name, key in _MASKS.items() if key == (int(head["bits"]), masks)), None)
+        if head["pf_flags"] & (_PF_LUMINANCE | _PF_ALPHA_ONLY):
+            masks = (masks[0] if head["pf_flags"] & _PF_LUMINANCE else 0, 0, 0, masks[3])
+        name = _by_masks(int(head["bits"]), masks, bool(head["pf_flags"] & _PF_LUMINANCE))
         what = f"{head['bits']}-bit pixels with masks {', '.join(f'{mask:#x}' for mask in masks)}"
     if int(head["caps"][1]) & (_CUBE_MAP | _VOLUME):
         raise UnknownFormatError("DDS cube maps and volumes are not read yet.", offset=112)
@@ -170,7 +194,14 @@ def _new_header(pixel_format: PixelFormat, dx10: bool) -> tuple[np.ndarray[Any, 
         four_cc = next(code for code, name in _FOUR_CC.items() if name == pixel_format.name)
         row["pf_flags"], row["four_cc"] = _PF_FOURCC, np.void(four_cc)
     else:
-        bits, masks = _MASKS[pixel_format.name]
+        found = _masks_of(pixel_format)
+        if found is None:
+            raise UnknownFormatError(f"A DDS header cannot say {pixel_format.title}.")
+        bits, masks = found
         row["bits"], row["masks"] = bits, masks
-        row["pf_flags"] = _PF_RGB | (_PF_ALPHA if masks[3] else 0)
+        if pixel_format.holds == "a":
+            row["pf_flags"] = _PF_ALPHA_ONLY
+        else:
+            grey = "l" in pixel_format.holds
+            row["pf_flags"] = (_PF_LUMINANCE if grey else _PF_RGB) | (_PF_ALPHA if masks[3] else 0)
     return head, b""

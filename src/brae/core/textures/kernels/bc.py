@@ -1,4 +1,4 @@
-"""BC1 and BC3 blocks (Microsoft, "Texture Block Compression in Direct3D 11", BC1 and BC3 sections).
+"""BC1 to BC5 blocks (Microsoft, "Texture Block Compression in Direct3D 11", the section of each).
 
 Pictures are uint32 arrays (height, width) of R, G, B, A in that order of bytes; blocks are uint32 words, two
 (BC1) or four (BC3) to a block, rows of blocks from the top.
@@ -106,6 +106,68 @@ def decode_bc3(first, last, blocks, out):
                     out[by * 4 + y, bx * 4 + x] = palette[(indices >> np.uint32(2 * k)) & np.uint32(3)] | (
                         alpha << np.uint32(24)
                     )
+
+
+@kernel
+def decode_bc2(first, last, blocks, out):
+    """The same for BC2: four bits of alpha for each pixel, colour of four values."""
+    height, width = out.shape
+    across = (width + 3) >> 2
+    palette = np.empty(4, np.uint32)
+    for by in range(first, last):
+        for bx in range(across):
+            at = (by * across + bx) * 4
+            alphas = (np.uint64(blocks[at + 1]) << np.uint64(32)) | np.uint64(blocks[at])
+            ends, indices = blocks[at + 2], blocks[at + 3]
+            colour_palette(ends & np.uint32(0xFFFF), ends >> np.uint32(16), True, palette)
+            for y in range(min(4, height - by * 4)):
+                for x in range(min(4, width - bx * 4)):
+                    k = 4 * y + x
+                    alpha = np.uint32((alphas >> np.uint64(4 * k)) & np.uint64(15)) * np.uint32(17)
+                    out[by * 4 + y, bx * 4 + x] = palette[(indices >> np.uint32(2 * k)) & np.uint32(3)] | (
+                        alpha << np.uint32(24)
+                    )
+
+
+@helper
+def single_channel(blocks, at, palette, values):
+    """The sixteen values of an alpha block, which BC4 and BC5 use for any channel."""
+    low, high = blocks[at], blocks[at + 1]
+    alpha_palette(low & BYTE, (low >> U8) & BYTE, palette)
+    indices = (np.uint64(high) << np.uint64(16)) | np.uint64(low >> np.uint32(16))
+    for k in range(16):
+        values[k] = palette[(indices >> np.uint64(3 * k)) & np.uint64(7)]
+
+
+@kernel
+def decode_bc4(first, last, blocks, out):
+    """One channel, shown as grey."""
+    height, width = out.shape
+    across = (width + 3) >> 2
+    palette, values = np.empty(8, np.uint32), np.empty(16, np.uint32)
+    for by in range(first, last):
+        for bx in range(across):
+            single_channel(blocks, (by * across + bx) * 2, palette, values)
+            for y in range(min(4, height - by * 4)):
+                for x in range(min(4, width - bx * 4)):
+                    out[by * 4 + y, bx * 4 + x] = values[4 * y + x] * np.uint32(0x10101) | OPAQUE
+
+
+@kernel
+def decode_bc5(first, last, blocks, out):
+    """Two channels, shown as red and green."""
+    height, width = out.shape
+    across = (width + 3) >> 2
+    palette, reds, greens = np.empty(8, np.uint32), np.empty(16, np.uint32), np.empty(16, np.uint32)
+    for by in range(first, last):
+        for bx in range(across):
+            at = (by * across + bx) * 4
+            single_channel(blocks, at, palette, reds)
+            single_channel(blocks, at + 2, palette, greens)
+            for y in range(min(4, height - by * 4)):
+                for x in range(min(4, width - bx * 4)):
+                    k = 4 * y + x
+                    out[by * 4 + y, bx * 4 + x] = reds[k] | (greens[k] << U8) | OPAQUE
 
 
 # ---- encoding -------------------------------------------------------------------------------------------
@@ -401,3 +463,78 @@ def encode_bc3(first, last, picture, todo, punch_through, table5, table6, out):
             out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
             out[at + 1] = np.uint32(bits >> np.uint64(32))
             out[at + 2], out[at + 3] = colour_words(c0, c1, best, True, clear)
+
+
+@kernel
+def encode_bc2(first, last, picture, todo, punch_through, table5, table6, out):
+    """The same for BC2: alpha to the nearest of sixteen values."""
+    across = (picture.shape[1] + 3) >> 2
+    pixels, weights = np.empty((16, 4), np.float32), np.empty(16, np.float32)
+    palette, levels, best = np.empty(4, np.uint32), np.empty(16, np.int64), np.zeros(16, np.int64)
+    mean, axis, clear = np.empty(3, np.float32), np.empty(3, np.float32), np.zeros(16, np.bool_)
+    for by in range(first, last):
+        for bx in range(across):
+            if not todo[by, bx]:
+                continue
+            load_block(picture, by, bx, pixels)
+            at = (by * across + bx) * 4
+            bits, visible = np.uint64(0), np.float32(0)
+            for k in range(16):
+                step = np.uint64(pixels[k, 3] * np.float32(15 / 255) + np.float32(0.5))
+                bits |= step << np.uint64(4 * k)
+                weights[k] = np.float32(1) if step > 0 else np.float32(0)
+                visible += weights[k]
+            if visible == 0:
+                weights[:] = np.float32(1)  # wholly clear: keep what colour there is
+            c0, c1 = fit_colour(pixels, weights, True, table5, table6, palette, levels, best, mean, axis)
+            out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
+            out[at + 1] = np.uint32(bits >> np.uint64(32))
+            out[at + 2], out[at + 3] = colour_words(c0, c1, best, True, clear)
+
+
+@helper
+def pack_channel(pixels, channel, palette, levels, best, out, at):
+    """One channel of a block as an alpha block: two words from ``at`` on."""
+    for k in range(16):
+        pixels[k, 3] = pixels[k, channel]
+    a0, a1 = fit_alpha(pixels, palette, levels, best)
+    bits = np.uint64(a0) | (np.uint64(a1) << np.uint64(8))
+    for k in range(16):
+        bits |= np.uint64(best[k]) << np.uint64(16 + 3 * k)
+    out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
+    out[at + 1] = np.uint32(bits >> np.uint64(32))
+
+
+@kernel
+def encode_bc4(first, last, picture, todo, punch_through, table5, table6, out):
+    """One channel: the luma of the colour (ITU-R BT.709), which is the grey of a grey picture."""
+    across = (picture.shape[1] + 3) >> 2
+    pixels, palette = np.empty((16, 4), np.float32), np.empty(8, np.uint32)
+    levels, best = np.empty(16, np.int64), np.empty(16, np.int64)
+    for by in range(first, last):
+        for bx in range(across):
+            if todo[by, bx]:
+                load_block(picture, by, bx, pixels)
+                for k in range(16):
+                    luma = (
+                        np.float32(0.2126) * pixels[k, 0]
+                        + np.float32(0.7152) * pixels[k, 1]
+                        + np.float32(0.0722) * pixels[k, 2]
+                    )
+                    pixels[k, 0] = np.float32(np.int64(luma + np.float32(0.5)))
+                pack_channel(pixels, 0, palette, levels, best, out, (by * across + bx) * 2)
+
+
+@kernel
+def encode_bc5(first, last, picture, todo, punch_through, table5, table6, out):
+    """Two channels: red and green."""
+    across = (picture.shape[1] + 3) >> 2
+    pixels, palette = np.empty((16, 4), np.float32), np.empty(8, np.uint32)
+    levels, best = np.empty(16, np.int64), np.empty(16, np.int64)
+    for by in range(first, last):
+        for bx in range(across):
+            if todo[by, bx]:
+                load_block(picture, by, bx, pixels)
+                at = (by * across + bx) * 4
+                pack_channel(pixels, 0, palette, levels, best, out, at)
+                pack_channel(pixels, 1, palette, levels, best, out, at + 2)
