@@ -222,3 +222,15 @@ def test_members_are_added_and_removed_only_on_demand(tmp_path: Path) -> None:
     assert (report["added"], report["removed"], report["changed"]) == (["new.x"], [members[0][0]], [])
     expected = family.write([*members[1:], ("new.x", b"a new member")])["main"]
     assert (tmp_path / "again.arc").read_bytes() == expected
+
+
+def test_propose_writes_a_layout_that_the_other_words_take(tmp_path: Path) -> None:
+    family = BY_NAME["lzss"]
+    archive, layout = tmp_path / "game.arc", tmp_path / "found.yaml"
+    archive.write_bytes(family.write(members_for(family))["main"])
+    assert "no layout fits" in brae("inspect", archive)
+    assert "proof: exact" in brae("propose", archive, "-o", layout)
+    found = json.loads(brae("inspect", archive, "--layout", layout, "--json"))
+    assert (found["layout"], found["members"], found["proof"]["exact"]) == ("found", 9, True)
+    (tmp_path / "noise").write_bytes(b"\0" * 100)
+    assert "No structure was found" in brae("propose", tmp_path / "noise", fails=True)

@@ -19,6 +19,7 @@ from brae.core.layouts.library import FOLDER, Library, companions, open_sources
 from brae.core.layouts.load import load
 from brae.core.layouts.model import Layout
 from brae.core.layouts.segments import write_beside
+from brae.core.sources import ByteSource, FileSource
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import HEAD, TextureFile, read_image, read_texture, write_image
@@ -195,6 +196,54 @@ def _read_by(layout: Layout, data: bytes) -> TextureFile:
     from brae.core.textures.files import read_described
 
     return read_described(layout, data)
+
+
+@app.command()
+def propose(
+    file: FileArgument,
+    data: Annotated[Path | None, typer.Option(help="The data file that belongs to this index.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("-o", "--out", help="Write the best layout to this .yaml file.")
+    ] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Find the structure of an archive that no layout describes, and propose layouts for it."""
+    from brae.core.structure import propose as find_structure
+
+    with errors(as_json):
+        _check_file(file)
+        sources: dict[str, ByteSource] = {"main": FileSource(file)}
+        pattern = None
+        if data is not None:
+            _check_file(data)
+            sources["data"] = FileSource(data)
+            same = data.stem == file.stem
+            pattern = f"{{stem}}{data.suffix}" if same else data.name.replace(file.name, "{name}")
+        found = find_structure(sources, pattern)
+        if not found:
+            raise UnknownFormatError(
+                "No structure was found.",
+                address=file.name,
+                remedy="It may be packed or encrypted as a whole, or of a kind that only a person can describe: "
+                "docs/cookbook.md shows how.",
+            )
+        best = found[0].called(out.stem if out else file.suffix.lstrip(".") or file.stem)
+        if out is not None:
+            _write(out, best.encode())
+        words = "\n".join(
+            f"{number}. {one.members:,} members, {one.explained:.1%} explained, "
+            + ("proof: exact" if one.proof.exact else f"no proof: {one.proof.reason}")
+            for number, one in enumerate(found, 1)
+        )
+        report = [
+            {"members": one.members, "explained": one.explained, "proof": one.proof.as_dict(), "layout": one.text}
+            for one in found
+        ]
+        say(
+            {"proposals": report},
+            words + (f"\n\nThe first is written to {out}." if out else f"\n\n{best}"),
+            as_json,
+        )
 
 
 @app.command()

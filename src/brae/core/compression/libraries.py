@@ -278,6 +278,8 @@ class Lz4Frame:
 register(Lz4Frame())
 
 
+#: a block of four bytes can become 128 KiB, so a stream is fed in small pieces
+_FEED = 1 << 10
 #: streams are read in pieces, or the library would make room for all that may come
 _PIECE = 1 << 22
 
@@ -295,28 +297,31 @@ class Zstandard:
 
         return bytes(zstandard.ZstdCompressor(level=level).compress(data))
 
-    def _read(self, data: bytes, most: int) -> bytes:
+    def _read(self, data: bytes, most: int) -> tuple[bytes, bool]:
         import zstandard
 
         try:
             parts, total = [], 0
-            with zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(data) as reader:
-                while total < most:
-                    part = reader.read(min(most - total, _PIECE))
-                    if not part:
-                        break
-                    parts.append(part)
-                    total += len(part)
-            return b"".join(parts)
+            unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
+            for at in range(0, len(data), _FEED):
+                if total >= most or unpacker.eof:
+                    break
+                parts.append(unpacker.decompress(data[at : at + _FEED]))
+                total += len(parts[-1])
+            return b"".join(parts)[:most], unpacker.eof
         except (zstandard.ZstdError, MemoryError) as error:
             raise damaged(error) from error
 
     def unpack(self, data: bytes, size: int | None) -> bytes:
-        return check_result(self._read(data, check_size(size) + 1), size)
+        result, ended = self._read(data, check_size(size) + 1)
+        result = check_result(result, size)
+        if not ended:
+            raise FormatError("The packed bytes stop before their end.")
+        return result
 
     def unpack_start(self, data: bytes, length: int) -> bytes:
         try:
-            return self._read(data, length)
+            return self._read(data, length)[0]
         except FormatError:
             return b""
 
