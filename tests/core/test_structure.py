@@ -55,7 +55,7 @@ def _found(family: Family, members: Members) -> list[Proposal]:
     sources: dict[str, ByteSource] = {"main": BytesSource(files["main"])}
     if "body" in files:
         sources["data"] = BytesSource(files["body"])
-    return propose(sources, "{name}.bin")
+    return propose(sources, "{name}.bin", seconds=60)  # a busy machine may be slow
 
 
 #: what must be found whole, and whether its names too

@@ -58,7 +58,7 @@ def find_packing(read: Callable[[int, int], bytes], numbers: Numbers, table: Tab
         if np.array_equal(real, table.sizes):
             same = same or Packing(real_at=at)
             continue
-        if np.any(real > 1 << 28) or np.mean(real >= table.sizes) < 0.9:
+        if np.any(real > 1 << 28) or np.mean(real >= table.sizes) < 0.7:
             continue
         by = {index: _packer_of(stored[index], int(real[index])) for index in sample}
         if any(packer is None for packer in by.values()):
@@ -117,7 +117,8 @@ def _flag(
                 if meanings.setdefault(int(raw[index]), packer) != packer:
                     break
             else:
-                if set(np.unique(raw).tolist()) == set(meanings):
+                # Two numbers for one packer are more likely a column of something else.
+                if set(np.unique(raw).tolist()) == set(meanings) and len(set(meanings.values())) == len(meanings):
                     return at, width, meanings
     return None
 

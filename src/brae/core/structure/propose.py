@@ -26,7 +26,9 @@ from brae.core.structure.places import Numbers, Table, alignment, counted, risin
 DATA = "data"
 #: so much of the beginning and of the end is searched for a table
 _WINDOW = 1 << 20
-_SECONDS = 12.0
+_SECONDS = 15.0
+#: once something convincing was found, so long is looked for one with names
+_FOR_NAMES = 4.0
 _MOST_RUNS = 24
 _MOST_OF_A_RUN = 40
 
@@ -91,7 +93,7 @@ def propose(
                 break
             enough = enough or proposal.convincing(named=False)
         # Names are worth a longer look, but not the whole time.
-        if time.monotonic() > (started + seconds / 3 if enough else deadline):
+        if time.monotonic() > (min(started + _FOR_NAMES, deadline) if enough else deadline):
             break
     return sorted(found.values(), key=lambda one: one.rank, reverse=True)[:10]
 
@@ -257,7 +259,6 @@ class _Search:
             score -= 4.0 * self._splits_words(table, start)
             score += 3.0 * (end + self.origin == self.main.size)
             score += 2.0 * any(end == block for block, _ in self._blocks(table.count))
-            score += 1.0 * (self.origin == 0 and start in (4, 8, 12, 16, 20, 24, 32, 48, 64))
             starts.append((score, start))
         for _, start in sorted(starts, reverse=True)[:4]:
             for base in self._bases(table, start):
@@ -269,7 +270,8 @@ class _Search:
         places = start + np.arange(table.count) * table.size
         if start < 1 or places[-1] >= len(raw):
             return True
-        return bool(((raw[places] >= 0x2E) & (raw[places - 1] >= 0x2E)).mean() > 0.8)
+        letters = (raw >= 0x2E) & (raw < 0x7F)
+        return bool((letters[places] & letters[places - 1]).mean() > 0.8)
 
     def _blocks(self, count: int) -> list[tuple[int, int]]:
         if not hasattr(self, "_found_blocks"):
