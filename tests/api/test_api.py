@@ -17,6 +17,7 @@ from starlette.testclient import TestClient
 from brae.api.app import create_app
 from brae.store.home import InUseError
 from brae.work import Workspace
+from tests.core.families import BY_NAME, members_for
 from tests.work.test_flow import digests
 
 SAIL = "data/harbour.kist//textures/boat/sail.ptx"
@@ -310,3 +311,45 @@ def test_two_braes_do_not_build_at_once(client: TestClient, opened: str, workspa
         with pytest.raises(InUseError), workspace.locked("skerry", wait=0):
             pass
         assert client.post(f"{opened}/restore", json={}).json()["code"] == "in-use"
+
+
+# ---- files that nobody has described
+
+
+def test_an_unknown_archive_becomes_one_like_the_others(client: TestClient, tmp_path: Path) -> None:
+    folder = tmp_path / "isles"
+    folder.mkdir()
+    pair = BY_NAME["pair"]
+    members = members_for(pair)
+    files = pair.write(members)
+    (folder / "harbour.idx").write_bytes(files["main"])
+    (folder / "harbour.idx.bin").write_bytes(files["body"])
+    (folder / "outside.txt").write_text("not an archive")
+    job = wait_for(client, client.post("/api/projects", json={"path": str(folder)}).json())
+    url = f"/api/projects/{job['result']['project']}"
+    undescribed = client.get(url).json()["undescribed"]
+    assert [entry["path"] for entry in undescribed] == ["harbour.idx.bin", "harbour.idx"]
+    body = {"path": "harbour.idx", "data": "harbour.idx.bin"}
+    job = wait_for(client, client.post(f"{url}/structure", json=body).json())
+    assert (job["state"], job["error"]) == ("done", None)
+    (found,) = client.get(f"{url}/structure").json()
+    best = found["proposals"][0]
+    assert (found["path"], best["members"], best["exact"]) == ("harbour.idx", len(members), True)
+    kept = client.post("/api/layouts", json={"text": best["text"]})
+    assert (kept.status_code, kept.json()) == (201, {"file": "idx.yaml"})
+    assert client.post("/api/layouts", json={"text": best["text"]}).json() == {"file": "idx-2.yaml"}
+    wait_for(client, client.post(f"{url}/open").json())
+    project = client.get(url).json()
+    assert project["undescribed"] == []
+    (archive,) = project["archives"]
+    assert (archive["member_count"], archive["proof"]["exact"]) == (len(members), True)
+
+
+def test_only_files_of_the_game_are_looked_into(client: TestClient, opened: str) -> None:
+    for path in ("/etc/passwd", "../secret", "skerry.cfg"):
+        job = wait_for(client, client.post(f"{opened}/structure", json={"path": path}).json())
+        assert job["state"] == "failed"
+        assert "waits for a description" in job["error"]["message"]
+    refused = client.post("/api/layouts", json={"text": "layout: x\nparts: []"})
+    assert refused.status_code == 422
+    assert refused.json()["line"] == 1

@@ -12,7 +12,7 @@ from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
 from tests.e2e.driver import chromium, served
-from tests.e2e.tour import fill_white, paint_sail, put_in_work, stage
+from tests.e2e.tour import fill_white, open_folder, paint_sail, put_in_work, stage, unknown_game
 from tests.work.test_flow import digests
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
@@ -249,3 +249,19 @@ def test_every_view_can_be_reached_and_read(page: Page, theme: str) -> None:
     page.goto("/")
     page.get_by_role("button", name="Go to the demo game").wait_for()
     check_access(page, "games")
+
+
+def test_an_unknown_archive_is_brought_to_its_proof(page: Page, tmp_path: Path) -> None:
+    folder = unknown_game(tmp_path)
+    open_folder(page, folder)
+    file = page.get_by_role("listitem", name="islets.lz")
+    file.get_by_role("button", name="Find its structure").click()
+    text = page.get_by_label("The layout")
+    text.wait_for(timeout=60_000)
+    assert "compression: lzss" not in text.input_value()
+    check_access(page, "structure")
+    text.fill(text.input_value().replace("title: LZLZ archive", "title: Islets"))
+    page.get_by_role("button", name="Use this layout").click()
+    page.get_by_text("Proved.").wait_for(timeout=30_000)
+    expect(page.get_by_text("Islets", exact=True)).to_be_visible()
+    expect(page.get_by_role("listitem", name="islets.lz")).to_have_count(0)

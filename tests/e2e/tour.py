@@ -12,6 +12,7 @@ import numpy as np
 from PIL import Image, ImageDraw
 from playwright.sync_api import Locator, Page
 
+from tests.core.families import BY_NAME, members_for
 from tests.e2e.driver import chromium, served
 
 
@@ -52,6 +53,28 @@ def put_in_work(page: Page, words: str) -> str:
     return title.removeprefix("Copy ")
 
 
+def unknown_game(folder: Path) -> Path:
+    """A game of which no layout knows anything."""
+    game = folder / "Lantern Isles"
+    game.mkdir()
+    for name, file in (("lzss", "islets.lz"), ("footer", "charts.dat")):
+        family = BY_NAME[name]
+        (game / file).write_bytes(family.write(members_for(family))["main"])
+    return game
+
+
+def open_folder(page: Page, folder: Path) -> None:
+    """Open a game by its path, as the folder chooser does, and go to its page."""
+    page.evaluate(
+        "path => fetch('/api/projects', {method: 'POST', headers: {'Content-Type': 'application/json'},"
+        " body: JSON.stringify({path})})",
+        str(folder),
+    )
+    name = folder.name.lower().replace(" ", "-")
+    page.wait_for_function(f"fetch('/api/projects/{name}').then(answer => answer.ok)")
+    page.goto(f"/p/{name}/open")
+
+
 def tour(folder: Path) -> None:
     """Walk through the work and take the pictures."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -60,7 +83,7 @@ def tour(folder: Path) -> None:
         served(Path(name) / "home", "demo") as address,
         chromium() as browser,
     ):
-        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light")
+        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light", base_url=address)
 
         def shot(view: str) -> None:
             page.wait_for_load_state("networkidle") if view == "never" else time.sleep(0.9)
@@ -102,6 +125,13 @@ def tour(folder: Path) -> None:
         page.get_by_role("link", name="See it in the game").click()
         page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
         shot("try")
+        open_folder(page, unknown_game(Path(name)))
+        file = page.get_by_role("listitem", name="islets.lz")
+        file.get_by_role("button", name="Find its structure").click()
+        page.get_by_label("The layout").wait_for(timeout=60_000)
+        shot("structure")
+        page.goto("/p/skerry-post/try")
+        page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
         page.get_by_role("button", name="Dark theme").click()
         stage(page, "Find").click()
         page.get_by_role("listbox").wait_for()

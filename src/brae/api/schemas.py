@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.match.textures import MatchSheet
 from brae.core.textures.files import Recipe
@@ -133,6 +133,50 @@ class ProjectSummary(Row):
     opened: datetime
 
 
+class UndescribedFile(BaseModel):
+    """A file of the game that no layout describes."""
+
+    path: str
+    size: int
+
+
+class StructureRequest(BaseModel):
+    """Which file to look into, and the data file that belongs to it."""
+
+    path: str
+    data: str | None = None
+
+
+class Proposal(BaseModel):
+    """A layout that fits a file: its text, the share of bytes that it explains, its proof, some of the names."""
+
+    text: str
+    members: int
+    explained: float
+    exact: bool
+    reason: str | None
+    names: list[str]
+
+
+class Structure(BaseModel):
+    """What was found in a file, the best first."""
+
+    path: str
+    proposals: list[Proposal]
+
+
+class LayoutText(BaseModel):
+    """A layout as a person wrote it, or took it."""
+
+    text: Annotated[str, Field(max_length=1 << 20)]
+
+
+class KeptLayout(BaseModel):
+    """The file that a layout was saved to, in Brae's own folder."""
+
+    file: str
+
+
 class ProjectView(ProjectSummary):
     """A project with all that the stages need."""
 
@@ -140,6 +184,7 @@ class ProjectView(ProjectSummary):
     layout_faults: list[Fault]
     archives: list[ArchiveView]
     loose_files: int
+    undescribed: list[UndescribedFile]
     counts: Counts
     standin: bool
     exchange: str

@@ -227,7 +227,7 @@ def propose(
                 remedy="It may be packed or encrypted as a whole, or of a kind that only a person can describe: "
                 "docs/cookbook.md shows how.",
             )
-        best = found[0].called(out.stem if out else file.suffix.lstrip(".") or file.stem)
+        best = found[0].called(out.stem if out else file.suffix.lstrip(".") or file.stem, file.name)
         if out is not None:
             _write(out, best.encode())
         words = "\n".join(

@@ -35,6 +35,8 @@ class Project(Base):
     opened: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
     files_seen: Mapped[int] = mapped_column(default=0)
     layout_faults: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    #: path and size of files that no layout describes, largest first
+    undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
 
 
 class Original(Base):

@@ -28,6 +28,9 @@ from brae.work.workspace import Workspace
 _MOST_FILES = 50_000
 #: a file of more bytes than this shows its own progress while it is hashed
 _LARGE = 64 << 20
+#: smaller files are no archives
+_WORTH_DESCRIBING = 64
+_MOST_UNDESCRIBED = 100
 
 
 def project_id(name: str) -> str:
@@ -78,6 +81,7 @@ class _Opening:
         self.library: Library = workspace.project_library(project)
         self.found: list[tuple[ArchiveRow, list[Item]]] = []
         self.noted: set[str] = set()
+        self.undescribed: list[dict[str, Any]] = []
 
     def run(self) -> dict[str, Any]:
         """Read first, write last: the database is locked for a moment only."""
@@ -89,6 +93,8 @@ class _Opening:
         self.project.layout_faults = [
             error.as_dict() | {"layout": Path(path).name} for path, error in self.library.errors.items()
         ]
+        self.undescribed.sort(key=lambda entry: -int(entry["size"]))
+        self.project.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
         self._forget_gone(files)
         self.session.execute(delete(ArchiveRow).where(ArchiveRow.project_id == self.project.id))
         for row, items in self.found:
@@ -222,6 +228,8 @@ class _Opening:
             head, self.library, level=level, name=relative, stored=size, real=size, packer="none"
         )
         if item.kind == "data":
+            if size >= _WORTH_DESCRIBING:
+                self.undescribed.append({"path": relative, "size": size})
             return
         self._note_original(relative)
         row = ArchiveRow(

@@ -117,7 +117,11 @@ export interface paths {
          */
         get: operations["layouts_api_layouts_get"];
         put?: never;
-        post?: never;
+        /**
+         * Keep
+         * @description Save a layout among the person's own, for every game.
+         */
+        post: operations["keep_api_layouts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -481,6 +485,30 @@ export interface paths {
          * @description Put originals back: of the files named, or of all that Brae changed.
          */
         post: operations["restore_api_projects__project_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/structure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Structures
+         * @description What was found in the files that were looked into last, each file once.
+         */
+        get: operations["structures_api_projects__project_id__structure_get"];
+        put?: never;
+        /**
+         * Structure
+         * @description Look for the structure of a file that no layout describes, as a job; its result holds the proposals.
+         */
+        post: operations["structure_api_projects__project_id__structure_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -854,6 +882,22 @@ export interface components {
             unit: string;
         };
         /**
+         * KeptLayout
+         * @description The file that a layout was saved to, in Brae's own folder.
+         */
+        KeptLayout: {
+            /** File */
+            file: string;
+        };
+        /**
+         * LayoutText
+         * @description A layout as a person wrote it, or took it.
+         */
+        LayoutText: {
+            /** Text */
+            text: string;
+        };
+        /**
          * LayoutView
          * @description A layout that is known.
          */
@@ -1062,6 +1106,8 @@ export interface components {
             opened: string;
             /** Standin */
             standin: boolean;
+            /** Undescribed */
+            undescribed: components["schemas"]["UndescribedFile"][];
         };
         /**
          * Proof
@@ -1099,6 +1145,24 @@ export interface components {
             result: string;
             /** Same */
             same: boolean;
+        };
+        /**
+         * Proposal
+         * @description A layout that fits a file: its text, the share of bytes that it explains, its proof, some of the names.
+         */
+        Proposal: {
+            /** Exact */
+            exact: boolean;
+            /** Explained */
+            explained: number;
+            /** Members */
+            members: number;
+            /** Names */
+            names: string[];
+            /** Reason */
+            reason: string | null;
+            /** Text */
+            text: string;
         };
         /**
          * Recipe
@@ -1217,6 +1281,26 @@ export interface components {
             what: string;
         };
         /**
+         * Structure
+         * @description What was found in a file, the best first.
+         */
+        Structure: {
+            /** Path */
+            path: string;
+            /** Proposals */
+            proposals: components["schemas"]["Proposal"][];
+        };
+        /**
+         * StructureRequest
+         * @description Which file to look into, and the data file that belongs to it.
+         */
+        StructureRequest: {
+            /** Data */
+            data?: string | null;
+            /** Path */
+            path: string;
+        };
+        /**
          * TextView
          * @description The text of a text member.
          */
@@ -1235,6 +1319,16 @@ export interface components {
         TrialView: {
             after: components["schemas"]["PlayReport"];
             before: components["schemas"]["PlayReport"];
+        };
+        /**
+         * UndescribedFile
+         * @description A file of the game that no layout describes.
+         */
+        UndescribedFile: {
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
         };
     };
     responses: never;
@@ -1412,6 +1506,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LayoutView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_api_layouts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayoutText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptLayout"];
                 };
             };
             /** @description Default Response */
@@ -2146,6 +2273,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Restored"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structures_api_projects__project_id__structure_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Structure"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structure_api_projects__project_id__structure_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StructureRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             /** @description Default Response */

@@ -96,6 +96,25 @@ export const useOpenGame = () =>
 export const useOpenAgain = () =>
   useAct((project: string) => take(client.POST("/api/projects/{project_id}/open", at(project))));
 
+export const useStructures = (project: string) =>
+  useQuery({
+    queryKey: ["structures", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/structure", at(project))),
+  });
+
+export const useFindStructure = (project: string) =>
+  useAct((body: { path: string; data: string | null }) =>
+    take(client.POST("/api/projects/{project_id}/structure", { ...at(project), body })),
+  );
+
+export const useKeepLayout = () =>
+  useAct(
+    (text: string) => take(client.POST("/api/layouts", { body: { text } })),
+    (kept) => {
+      toast.success(`The layout is kept as ${kept.file}`);
+    },
+  );
+
 export const useCancelJob = () =>
   useAct((number: number) =>
     take(client.POST("/api/jobs/{number}/cancel", { params: { path: { number } } })),

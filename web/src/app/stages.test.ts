@@ -12,6 +12,7 @@ function project(counts: Partial<Project["counts"]>): Project {
     files_seen: 3,
     layout_faults: [],
     archives: [],
+    undescribed: [],
     loose_files: 0,
     counts: { members: 300, in_work: 0, attention: 0, ready: 0, built_files: 0, ...counts },
     standin: true,

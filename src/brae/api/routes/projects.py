@@ -15,15 +15,21 @@ from brae.api.schemas import (
     Folder,
     FolderEntry,
     JobView,
+    KeptLayout,
+    LayoutText,
     OpenRequest,
     ProjectSummary,
     ProjectView,
+    Structure,
+    StructureRequest,
+    UndescribedFile,
 )
 from brae.core.errors import BraeError, NotFoundError, ReadOnlyError, storage_error
 from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
 from brae.work.opening import open_game
+from brae.work.structures import find_structure, keep_layout
 from brae.work.trials import has_standin
 
 router = APIRouter(tags=["open"])
@@ -103,6 +109,7 @@ def project(project_id: str, workspace: Work) -> ProjectView:
             layout_faults=[Fault.model_validate(fault) for fault in row.layout_faults],
             archives=[ArchiveView.model_validate(archive) for archive in described],
             loose_files=len(archives) - len(described),
+            undescribed=[UndescribedFile.model_validate(entry) for entry in row.undescribed],
             counts=Counts(
                 members=sum(archive.member_count for archive in archives),
                 in_work=sum(states.values()),
@@ -113,6 +120,36 @@ def project(project_id: str, workspace: Work) -> ProjectView:
             standin=has_standin(Path(row.folder)),
             exchange=str(workspace.exchange_folder(project_id)),
         )
+
+
+@router.post("/projects/{project_id}/structure", status_code=202)
+def structure(project_id: str, request: StructureRequest, workspace: Work) -> JobView:
+    """Look for the structure of a file that no layout describes, as a job; its result holds the proposals."""
+
+    job, _ = workspace.jobs.start(
+        "structure",
+        f"Looking into {request.path}",
+        lambda job: find_structure(workspace, project_id, request.path, request.data, job),
+        project=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.get("/projects/{project_id}/structure")
+def structures(project_id: str, workspace: Work) -> list[Structure]:
+    """What was found in the files that were looked into last, each file once."""
+    found: dict[str, Structure] = {}
+    for job in workspace.jobs.latest(100):
+        if (job["kind"], job["state"], job["project_id"]) == ("structure", "done", project_id):
+            result = Structure.model_validate(job["result"])
+            found.setdefault(result.path, result)
+    return list(found.values())
+
+
+@router.post("/layouts", status_code=201)
+def keep(request: LayoutText, workspace: Work) -> KeptLayout:
+    """Save a layout among the person's own, for every game."""
+    return KeptLayout(file=keep_layout(workspace, request.text))
 
 
 @router.get("/browse")

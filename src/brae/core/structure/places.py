@@ -110,6 +110,15 @@ def rising(numbers: Numbers, limit: int, longest: int = _LONGEST) -> Iterator[tu
         yield unit, step, first, count
 
 
+def _waste(offsets: Ints, ends: Ints) -> float:
+    """The share of the data that lies in gaps larger than their alignment explains; offsets rise."""
+    gaps = offsets[1:] - ends[:-1]
+    common = int(np.bitwise_or.reduce(offsets))
+    align = min(common & -common, _ALIGNMENTS[-1]) if common else 1
+    beyond = np.maximum(gaps - -ends[:-1] % align, 0)
+    return float(beyond.sum()) / max(int(ends[-1] - offsets[0]), 1)
+
+
 def with_sizes(numbers: Numbers, unit: int, step: int, first: int, count: int, limit: int) -> Iterator[Table]:
     """The run as a table, once for each column that can hold the members' sizes (or ends), best first."""
     column = numbers.column(first, step, count)
@@ -131,7 +140,7 @@ def with_sizes(numbers: Numbers, unit: int, step: int, first: int, count: int, l
             if np.any(gaps < 0) or int(ends[-1]) > limit:
                 continue
             # What the gaps leave unexplained is what speaks against a candidate.
-            waste = float(gaps.sum()) / max(int(ends[-1] - offsets[0]), 1)
+            waste = _waste(offsets, ends)
             if waste > 0.6:
                 continue
             table = Table(numbers.endian, step, first, count, unit, offsets, sizes=sizes)
@@ -203,7 +212,7 @@ def _fitting(
             if abs(size_at - offset_at) < 4 or np.any(sizes[order][:-1] > room) or not np.any(sizes > 0):
                 continue
             end = int(offsets[order[-1]] + sizes[order[-1]])
-            waste = float((room - sizes[order][:-1]).sum()) / max(end - int(offsets.min()), 1)
+            waste = _waste(offsets[order], (offsets + sizes)[order])
             if end > limit or waste > 0.3:
                 continue
             table = Table(numbers.endian, step, start + offset_at, count, 1, offsets, sizes=sizes)

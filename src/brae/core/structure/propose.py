@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import itertools
+import json
 import math
 import re
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from pathlib import PurePath
 
 import numpy as np
 
@@ -55,10 +57,18 @@ class Proposal:
         whole = self.explained > (0.9 if self.members > 4 else 0.97) and (self.named or lone or not named)
         return self.proof.exact and self.counted and whole
 
-    def called(self, name: str) -> str:
-        """The layout's text under an identifier made of ``name``."""
+    def called(self, name: str, file: str = "") -> str:
+        """The layout's text under an identifier made of ``name``.
+
+        Where nothing in the bytes tells such files apart, they are known by the ending of ``file``'s name.
+        """
         identifier = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "proposed"
-        return self.text.replace("layout: proposed\n", f"layout: {identifier}\n", 1)
+        text = self.text.replace("layout: proposed\n", f"layout: {identifier}\n", 1)
+        if file and not self.layout.magic:
+            last = PurePath(file)
+            pattern = json.dumps(f"*{last.suffix}" if last.suffix else last.name)
+            text = text.replace("kind: archive\n", f"kind: archive\nmatch: {{names: [{pattern}]}}\n", 1)
+        return text
 
     @property
     def rank(self) -> tuple[bool, float, bool, int]:
@@ -73,17 +83,23 @@ class Proposal:
 
 
 def propose(
-    sources: Mapping[str, ByteSource], pattern: str | None = None, seconds: float = _SECONDS
+    sources: Mapping[str, ByteSource],
+    pattern: str | None = None,
+    seconds: float = _SECONDS,
+    tick: Callable[[], None] | None = None,
 ) -> list[Proposal]:
     """Proposals for a file (``main``), or for an index and its data file (``data``); the best first.
 
-    ``pattern`` is the data file's name as a layout writes it. Works for about ``seconds`` at most.
+    ``pattern`` is the data file's name as a layout writes it. Works for about ``seconds`` at most, and calls
+    ``tick`` for each layout that it tries.
     """
     started = time.monotonic()
     deadline = started + seconds
     found: dict[str, Proposal] = {}
     enough = False
     for text in _texts(sources, pattern, deadline):
+        if tick is not None:
+            tick()
         if text in found:
             continue
         proposal = _try(text, sources)

@@ -81,9 +81,6 @@ def _chunk_text(
         "      - {field: tag, type: string, length: 4, encoding: latin-1, role: name}",
         f"      - {{field: size, type: u32, role: stored-size{adds}}}",
     ]
-    if not start:
-        # Nothing else tells such files apart: the first tag is the magic.
-        lines.insert(3, 'match: {names: ["*"]}')
     return "\n".join(lines) + "\n"
 
 

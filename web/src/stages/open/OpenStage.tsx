@@ -17,6 +17,7 @@ import { count, many } from "../../lib/format";
 import { KINDS } from "../../lib/kinds";
 import { type Search, useFacets } from "../find/useCatalogue";
 import { FolderChooser } from "./FolderChooser";
+import { Undescribed } from "./Undescribed";
 
 export function OpenStage({ project }: { project: string }) {
   return project === "" ? <Games /> : <OpenedGame project={project} />;
@@ -171,22 +172,14 @@ function OpenedGame({ project }: { project: string }) {
             {fault.message} {fault.expected && `Expected ${fault.expected}.`} {fault.remedy}
           </p>
         ))}
-        {data.archives.length === 0 && (
-          <div className="rounded-xl bg-raised p-5">
-            <h2 className="text-[18px] font-bold">No archive was recognised</h2>
-            <p className="mt-1 text-quiet">
-              Brae needs a description of this game's format, as data: put <code>NAME.yaml</code> into the
-              folder <Copyable value={`${data.folder}/brae-layouts`} /> and look again. The language is
-              explained in docs/layouts.md.
-            </p>
-          </div>
-        )}
+        {data.archives.length === 0 && <Undescribed project={data} />}
         <Contents project={project} />
         <ul className="grid gap-3">
           {data.archives.map((archive) => (
             <ArchiveCard key={archive.address} archive={archive} />
           ))}
         </ul>
+        {data.archives.length > 0 && <Undescribed project={data} />}
       </div>
     </div>
   );
