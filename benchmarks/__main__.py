@@ -27,8 +27,12 @@ from PIL import Image
 
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.folders import member_paths, unpack
+from brae.core.layouts.directory import directory
 from brae.core.layouts.library import Library, open_sources
+from brae.core.layouts.load import parse
+from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import write_beside
+from brae.core.sources import BytesSource
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_new
 from brae.core.warm import warm
@@ -63,6 +67,37 @@ def _listing(folder: Path) -> None:
     desktop.write_pair(folder, "many", content)
     seconds = best(lambda: _open(folder / "many.kist").levels)
     report("listing 100,000 members with their names", f"{seconds:.2f} s", "under 1 s", seconds < 1)
+
+
+RECORDS = """
+layout: records
+title: Many records
+kind: archive
+parts:
+  - {field: count, type: u32, counts: entries}
+  - table: entries
+    count: count
+    record:
+      - NAME
+      - {field: offset, type: u32, role: offset}
+      - {field: size, type: u32, role: stored-size}
+  - {members: data, of: entries}
+"""
+
+
+def _records() -> None:
+    number = 1_000_000
+    fixed = np.zeros((number, 3), "<u4")
+    fixed[:, 0], fixed[:, 1] = np.arange(number), 4 + fixed.nbytes
+    source = BytesSource(struct.pack("<I", number) + fixed.tobytes())
+    layout = parse(RECORDS.replace("NAME", "{field: number, type: u32, role: id}"))
+    seconds = best(lambda: open_archive(layout, {"main": source}), 3)
+    report("opening an archive of a million fixed records", f"{seconds:.2f} s", "under 2 s", seconds < 2)
+    rows = b"".join(b"islets/name_%06d.ptx\0" % number + bytes(8) for number in range(number // 2))
+    named = BytesSource(struct.pack("<I", number // 2) + rows)
+    layout = parse(RECORDS.replace("NAME", "{field: name, type: string, end: nul, role: name}"))
+    rate = number / 2 / best(lambda: directory(read(layout, {"main": named})), 3)
+    report("records of variable size read, with names", f"{rate:,.0f} a second", "300,000", rate > 300_000)
 
 
 def _archive(folder: Path, members: int, size: int) -> Path:
@@ -232,6 +267,7 @@ def main() -> None:
         report("the demo game made", f"{seconds:.1f} s", "under 10 s", seconds < 10)
         for index, part in enumerate((_listing, _unpacking, _repacking, _patching, _server)):
             part(folder / str(index))
+    _records()
     _codecs()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),

@@ -12,7 +12,7 @@ import numpy as np
 from PIL import Image, ImageDraw
 from playwright.sync_api import Locator, Page
 
-from tests.core.families import BY_NAME, members_for
+from tests.core.families import BY_NAME, shaped
 from tests.e2e.driver import chromium, served
 
 
@@ -53,13 +53,19 @@ def put_in_work(page: Page, words: str) -> str:
     return title.removeprefix("Copy ")
 
 
+ISLES = {
+    name: f"{name} lies {number * 7 % 12} miles out, ".encode() * (9 + number)
+    for number, name in enumerate(["eynhal", "gannet", "holm", "linga", "orfasay", "skerry", "swona", "unst"])
+}
+
+
 def unknown_game(folder: Path) -> Path:
     """A game of which no layout knows anything."""
     game = folder / "Lantern Isles"
     game.mkdir()
     for name, file in (("lzss", "islets.lz"), ("footer", "charts.dat")):
         family = BY_NAME[name]
-        (game / file).write_bytes(family.write(members_for(family))["main"])
+        (game / file).write_bytes(family.write(shaped(family, ISLES))["main"])
     return game
 
 
