@@ -1,0 +1,380 @@
+"""The words of the layout language one by one: what they mean, and what is refused with which reason."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from brae.core.containers.described import Archive, open_archive
+from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
+from brae.core.layouts.edits import Edits, NewMember
+from brae.core.layouts.library import Library
+from brae.core.layouts.load import parse
+from brae.core.layouts.model import Layout
+from brae.core.layouts.read import parse as read
+from brae.core.layouts.segments import Composed
+from brae.core.obfuscation import Step, hide
+from brae.core.sources import BytesSource
+from brae.core.textures.files import read_texture
+from tests.core.families import BY_NAME, members_for
+
+
+def layout(parts: str, more: str = "") -> Layout:
+    """An archive layout of these parts."""
+    return parse(f"layout: test\ntitle: Test\nkind: archive\n{more}parts:\n{parts}")
+
+
+def opened(described: Layout, data: bytes) -> Archive:
+    """An archive of one file."""
+    return open_archive(described, {"main": BytesSource(data)})
+
+
+def written(composed: Composed) -> bytes:
+    """The main file of a result."""
+    return b"".join(composed.read("main"))
+
+
+TABLE = """
+  - {field: count, type: u16, counts: list}
+  - table: list
+    count: count
+    record: [{field: at, type: u16, role: offset}, {field: size, type: u16, role: stored-size}]
+  - {members: data, of: list}
+"""
+
+
+def table(*members: bytes) -> bytes:
+    """A file of the layout TABLE."""
+    at = 2 + 4 * len(members)
+    rows = b""
+    for data in members:
+        rows += struct.pack("<HH", at, len(data))
+        at += len(data)
+    return struct.pack("<H", len(members)) + rows + b"".join(members)
+
+
+# ---- numbers
+
+
+@pytest.mark.parametrize("endian", ["little", "big"])
+@pytest.mark.parametrize("width", [24, 40, 48, 56])
+def test_odd_widths_with_and_without_a_sign(endian: str, width: int) -> None:
+    order = "little" if endian == "little" else "big"
+    described = layout(
+        f"  - {{field: above, type: u{width}}}\n  - {{field: below, type: i{width}}}\n"
+        f"  - {{field: count, type: u8, counts: list}}\n"
+        f"  - table: list\n    count: count\n    record:\n"
+        f"      - {{field: at, type: u{width}, role: offset}}\n"
+        f"      - {{field: size, type: u{width}, role: stored-size}}\n"
+        f"      - {{field: odd, type: i{width}}}\n"
+        "  - {members: data, of: list}\n",
+        f"endian: {endian}\n",
+    )
+    size = width // 8
+    head = ((1 << width) - 2).to_bytes(size, order) + (-7).to_bytes(size, order, signed=True) + b"\x01"
+    row = (len(head) + 3 * size).to_bytes(size, order) + (3).to_bytes(size, order) + b"\xff" * size
+    archive = opened(described, head + row + b"abc")
+    assert (archive.parsed.values["above"], archive.parsed.values["below"]) == ((1 << width) - 2, -7)
+    assert archive.parsed.tables["list"].numbers("odd").tolist() == [-1]
+    assert archive.prove().exact
+    again = opened(described, written(archive.rebuild({0: archive.pack(0, b"longer")})))
+    assert again.read(0) == b"longer"
+
+
+def test_values_that_outgrow_their_field_are_refused() -> None:
+    archive = opened(layout(TABLE), table(b"a", b"b"))
+    with pytest.raises(LayoutError, match="too large for 'size'|too large for 'at'"):
+        archive.rebuild({0: archive.pack(0, bytes(70_000))})
+
+
+def test_bits_keep_their_neighbours() -> None:
+    family = BY_NAME["bits"]
+    members = members_for(family)
+    archive = family.open(family.write(members))
+    again = opened(family.described, written(archive.rebuild({2: archive.pack(2, b"new" * 300)})))
+    before, after = archive.parsed.tables["entries"], again.parsed.tables["entries"]
+    assert after.raw("flags").tolist() == before.raw("flags").tolist() == [number % 16 for number in range(9)]
+    assert after.raw("packing").tolist() == before.raw("packing").tolist()
+    assert after.numbers("sector").tolist() != before.numbers("sector").tolist()
+
+
+def test_sectors_that_do_not_come_out_even_are_refused() -> None:
+    described = layout(
+        TABLE.replace("role: offset}", "role: offset, unit: 4}").replace("of: list}", "of: list, align: 2}")
+    )
+    data = struct.pack("<HHHHH", 2, 3, 1, 4, 1) + b"\0\0" + b"a\0\0\0b\0"
+    archive = opened(described, data)
+    assert [archive.read(0), archive.read(1)] == [b"a", b"b"]
+    with pytest.raises(LayoutError, match="multiple"):
+        archive.rebuild({0: archive.pack(0, b"aaaaaa")})
+
+
+# ---- strings
+
+
+@pytest.mark.parametrize(
+    ("words", "raw"),
+    [
+        ("{field: title, type: string, prefix: u8}", b"\x04pier"),
+        ("{field: title, type: string, prefix: u16, end: nul}", b"\x05\0pier\0"),
+        (
+            "{field: title, type: string, prefix: u8, encoding: utf-16, unit: 2}",
+            b"\x04" + "pier".encode("utf-16-le"),
+        ),
+        ("{field: title, type: string, end: nul, encoding: utf-16}", "pier\0".encode("utf-16-le")),
+        ("{field: title, type: string, length: 6}", b"pier\0\0"),
+    ],
+)
+def test_strings_of_a_header(words: str, raw: bytes) -> None:
+    described = layout(f"  - {words}\n" + TABLE.replace("{field: count", "{field: count, align: 1"))
+    body = table(b"one", b"two")
+    rows = np.frombuffer(body, "<u2", 4, 2).copy()
+    rows[0::2] += len(raw)
+    data = raw + body[:2] + rows.tobytes() + body[10:]
+    archive = opened(described, data)
+    assert archive.prove().exact
+    assert archive.parsed.texts["title"] == raw
+    assert [archive.read(0), archive.read(1)] == [b"one", b"two"]
+
+
+def test_names_in_other_encodings_are_kept_to_the_byte() -> None:
+    family = BY_NAME["folders"]
+    members = [("潮/灯台.x", b"tower"), ("潮/舟.x", b"boat")]
+    archive = family.open(family.write(members))
+    assert archive.names == ["潮/灯台.x", "潮/舟.x"]
+    assert archive.prove().exact
+    odd = bytearray(family.write(members)["main"])
+    odd[odd.index("舟".encode("shift-jis"))] = 0xFF
+    broken = opened(family.described, bytes(odd))
+    assert broken.prove().exact, "a name that is no text of its encoding is no reason not to rebuild"
+
+
+# ---- what follows from what
+
+
+def test_a_size_may_span_several_parts() -> None:
+    described = layout("""
+  - {field: directory, type: u32, measures: names, measures_from: list}
+  - {field: unpacked, type: u32, measures_real: data}
+  - {field: count, type: u16, counts: list}
+  - table: list
+    count: count
+    record: [{field: name, type: u16, role: name-offset}, {field: size, type: u16, role: stored-size}]
+  - {names: names, size: directory - count * 4}
+  - {members: data, of: list}
+""")
+    names = b"oar\0sail\0"
+    data = struct.pack("<IIHHHHH", 8 + len(names), 5, 2, 0, 2, 4, 3) + names + b"ab" + b"cde"
+    archive = opened(described, data)
+    assert archive.names == ["oar", "sail"]
+    assert archive.prove().exact
+    added = NewMember("jib", archive.pack_new("jib", b"fghi"))
+    again = opened(described, written(archive.rebuild(Edits(added=[added], removed={0}))))
+    assert (again.names, [again.read(0), again.read(1)]) == (["sail", "jib"], [b"cde", b"fghi"])
+    assert again.parsed.values["unpacked"] == 7
+    assert again.prove().exact
+
+
+def test_a_file_of_fixed_size_stays_so() -> None:
+    family = BY_NAME["fixed-size"]
+    members = members_for(family)
+    archive = family.open(family.write(members))
+    assert len(written(archive.rebuild({0: archive.pack(0, bytes([1]) * 5000)}))) == 1 << 16
+    with pytest.raises(LayoutError, match="fixed size of 65536"):
+        archive.rebuild({0: archive.pack(0, bytes([1]) * 70_000)})
+
+
+def test_hashed_names_come_from_the_layout_a_list_or_the_game(tmp_path: Path) -> None:
+    family = BY_NAME["hashed"]
+    members = [("ui/stamp.x", b"1"), ("UI/Boat.x", b"2"), ("secret/thing.x", b"3")]
+    (tmp_path / "mine.yaml").write_text(family.layout)
+    (tmp_path / "cook-hashed.names.txt").write_text("ui/boat.x\n\nui/none.x\n")
+    library = Library.of([tmp_path])
+    described = library.get("cook-hashed")
+    source = {"main": BytesSource(family.write(members)["main"])}
+    found = {
+        archive_name: data
+        for archive in [open_archive(described, source, library.known_names(described))]
+        for archive_name, data in zip(archive.names, [archive.read(k) for k in range(3)], strict=True)
+    }
+    assert found["ui/stamp.x"] == b"1"
+    assert found["ui/boat.x"] == b"2"
+    (unknown,) = [name for name in found if name.startswith("#")]
+    assert found[unknown] == b"3"
+    named = open_archive(described, source, ["SECRET/THING.X"])
+    assert "SECRET/THING.X" in named.names
+
+
+# ---- trees and chunks
+
+
+def test_deep_and_endless_trees_are_refused() -> None:
+    described = BY_NAME["tree"].described
+    folder = b"d\0" + struct.pack("<HH", 0, 1)
+    with pytest.raises(LimitError, match="deep"):
+        opened(described, b"TREE" + struct.pack("<I", 2000) + folder * 300)
+    with pytest.raises(TruncatedError, match="cut short"):
+        opened(
+            described, b"TREE" + struct.pack("<I", 30) + b"d\0" + struct.pack("<HH", 65535, 0) + b"f\0" + bytes(12)
+        )
+
+
+def test_folders_that_lie_in_each_other_are_refused() -> None:
+    family = BY_NAME["folders"]
+    data = bytearray(family.write([("a/b/c.x", b"1")])["main"])
+    assert struct.unpack("<h", data[20:22]) == (-1,)
+    data[20:22] = struct.pack("<h", 1)
+    with pytest.raises(FormatError, match="lies in itself"):
+        opened(family.described, bytes(data))
+
+
+def test_chunks_that_say_too_much_are_refused_with_the_place() -> None:
+    family = BY_NAME["chunks"]
+    data = bytearray(family.write(members_for(family))["main"])
+    data[12 + 4 : 12 + 8] = b"\0\xff\0\0"  # the first chunk inside ROOT
+    with pytest.raises(TruncatedError, match="LIST") as caught:
+        opened(family.described, bytes(data))
+    assert caught.value.offset == 12
+    nested = b"CHNK" + b"".join(struct.pack(">4sI", b"ROOT", (40 - k) * 8) for k in range(41))
+    with pytest.raises(LimitError, match="nested"):
+        opened(family.described, nested)
+
+
+def test_a_chunk_goes_into_the_chunk_that_its_path_names() -> None:
+    family = BY_NAME["chunks"]
+    archive = family.open(family.write(members_for(family)))
+    new = NewMember("ROOT/LIST/newc", archive.pack_new("newc", b"odd"))
+    again = opened(family.described, written(archive.rebuild(Edits(added=[new]))))
+    assert again.names.index("ROOT/LIST/newc") == sum(name.startswith("ROOT/LIST") for name in archive.names)
+    assert again.prove().exact
+    with pytest.raises(LayoutError, match="No chunk 'ROOT/NONE'"):
+        archive.rebuild(Edits(added=[NewMember("ROOT/NONE/newc", new.change)]))
+
+
+def test_a_record_before_each_member_ends_where_it_says() -> None:
+    family = BY_NAME["stream"]
+    data = family.write(members_for(family))["main"]
+    archive = opened(family.described, data + b"whatever follows the mark is kept")
+    assert archive.prove().exact
+    assert len(archive) == len(members_for(family))
+
+
+# ---- packing
+
+
+def test_a_real_size_that_nothing_says_is_found_by_unpacking() -> None:
+    described = layout(TABLE.replace("of: list}", "of: list, compression: zlib}"))
+    packed = [zlib.compress(b"tide " * count) for count in (3, 500)]
+    archive = opened(described, table(*packed))
+    assert archive.real_sizes.tolist() == [15, 2500]
+    damaged = bytearray(table(*packed))
+    damaged[-20] ^= 0xFF
+    broken = opened(described, bytes(damaged))
+    assert broken.real_sizes.tolist() == [15, -1]
+    assert not broken.prove().exact
+
+
+def test_stored_sizes_of_zero_may_mean_not_packed() -> None:
+    described = layout("""
+  - {field: count, type: u16, counts: list}
+  - table: list
+    count: count
+    record:
+      - {field: at, type: u16, role: offset}
+      - {field: stored, type: u16, role: stored-size}
+      - {field: real, type: u16, role: real-size}
+  - {members: data, of: list, compression: zlib, unpacked: zero}
+""")
+    packed = zlib.compress(b"calm " * 40)
+    data = struct.pack("<HHHHHHH", 2, 14, 0, 5, 19, len(packed), 200) + b"plain" + packed
+    archive = opened(described, data)
+    assert [archive.read(0), archive.read(1)] == [b"plain", b"calm " * 40]
+    assert archive.prove().exact
+    noise = np.random.default_rng(1).bytes(50)
+    again = opened(described, written(archive.rebuild({1: archive.pack(1, noise)})))
+    assert again.parsed.tables["list"].raw("stored").tolist() == [0, 0]
+    assert again.read(1) == noise
+
+
+# ---- obfuscation
+
+
+def test_a_hidden_texture_is_read_and_written() -> None:
+    described = parse("""
+layout: hidden-texture
+title: Hidden
+kind: texture
+pixel_format: rgb565
+parts:
+  - {field: magic, type: bytes, length: 2, value: "HT", obfuscation: [{xor: 7}]}
+  - field: sides
+    type: u16
+    bits:
+      - {field: width, bits: 8, role: width}
+      - {field: height, bits: 8, role: height, add: 1}
+  - {pixels: data, obfuscation: [{xor: "key"}]}
+""")
+    library = Library()
+    library.add(described)
+    pixels = np.arange(12, dtype="<u2").tobytes()
+    data = bytes(byte ^ 7 for byte in b"HT") + struct.pack("<BB", 4, 2) + hide([Step(xor="key")], pixels)
+    texture = read_texture(data, library)
+    assert (texture.header.width, texture.header.height, texture.levels) == (4, 3, [pixels])
+    assert texture.write(texture.levels, 4, 3) == data
+    small = texture.write([pixels[:4]], 1, 2)
+    assert small[2:4] == struct.pack("<BB", 1, 1)
+    with pytest.raises(LayoutError, match="does not fit"):
+        texture.write([pixels], 300, 3)
+
+
+# ---- what a layout may not say
+
+
+@pytest.mark.parametrize(
+    ("parts", "reason"),
+    [
+        ("  - {table: list, record: [{field: a, type: u8}]}\n", "one of count, size and until"),
+        ("  - {table: list, count: 1, record: [{field: a, type: u8}, {field: a, type: u8}]}\n", "two fields"),
+        ("  - {table: list, count: 1, record: [{field: a, type: string, length: b}]}\n", "a field before it"),
+        ("  - {table: list, until: {field: b}, record: [{field: a, type: u8}]}\n", "'until' speaks of 'b'"),
+        ("  - {table: list, count: 1, record: [{field: a, type: u32, role: name-hash}]}\n", "needs 'hash'"),
+        ("  - {table: list, count: 1, record: [{field: a, type: u8, bits: [{field: b, bits: 9}]}]}\n", "more than"),
+        ("  - {field: a, type: varint}\n", "for the fields of a record"),
+        ("  - {field: a, type: string, length: 3, prefix: u8}\n", "not both"),
+        ("  - {field: a, type: u8, obfuscation: [{xor: 1, swap: 2}]}\n", "one of xor"),
+        ("  - {tree: t, folder: [{field: n, type: u8}], record: [{field: a, type: u8}]}\n", "file-count"),
+        ("  - {chunks: c, record: [{field: tag, type: u32, role: name}]}\n", "stored-size"),
+        (TABLE + "  - {members: more, of: list}\n", "one part 'members' or 'chunks'"),
+        (TABLE.replace("of: list}", "of: list, compression: magic}"), "no packer 'magic'"),
+        (TABLE.replace("of: list}", "of: list, where: {kind: 1}}"), "'where' speaks of 'kind'"),
+        (TABLE.replace("of: list}", "of: list, last_ends: true}"), "'last_ends' is for tables"),
+        (TABLE.replace("counts: list", "counts: data"), "which is no table"),
+    ],
+)
+def test_what_makes_no_sense_is_an_error_with_its_line(parts: str, reason: str) -> None:
+    with pytest.raises(LayoutError, match=reason) as caught:
+        layout(parts)
+    assert caught.value.line
+
+
+def test_a_table_without_its_end_is_refused() -> None:
+    described = BY_NAME["ending"].described
+    with pytest.raises(TruncatedError, match="No record ends"):
+        opened(described, b"ENDS" + struct.pack("<I", 8) + bytes(320))
+    prefixed = BY_NAME["prefixed"].described
+    with pytest.raises(BraeError):
+        opened(prefixed, b"PREF" + struct.pack("<I", 9) + b"\x05name")
+
+
+def test_parts_name_the_bytes_they_explain() -> None:
+    family = BY_NAME["inline"]
+    archive = family.open(family.write(members_for(family)))
+    parsed = read(family.described, {"main": archive.parsed.sources["main"]})
+    first = len(members_for(family)[0][0]) + 1
+    assert parsed.describe("main", 13) == "entries[0].name"
+    assert parsed.describe("main", 12 + first) == "entries[0].offset"
+    assert parsed.describe("main", 12 + first + 8) == "entries[1].name"
