@@ -14,7 +14,8 @@ from brae.core.layouts import hashes
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import ChunksPart, Content, Leaf, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed, Region
-from brae.core.layouts.rows import Ints, Rows, decode, joined
+from brae.core.layouts.rows import Ints, Rows, decode
+from brae.core.layouts.trees import joined
 
 
 @dataclass

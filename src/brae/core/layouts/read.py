@@ -27,7 +27,8 @@ from brae.core.layouts.model import (
     TreePart,
     Value,
 )
-from brae.core.layouts.rows import Bytes, FixedRows, Rows, Tree, encode, walk, walk_tree
+from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
+from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.obfuscation import reveal
 from brae.core.sources import ByteSource
 

@@ -91,7 +91,7 @@ def pointed(data: bytes, numbers: Numbers, table: Table, taken: set[int], places
             column = numbers.column(table.start + at, table.size, table.count)
             if column is None or len(np.unique(column)) < max(2, table.count // 2):
                 continue
-            for absolute, base in _bases(column, start, end):
+            for absolute, base in _bases(column, start):
                 targets = column + base
                 if targets.min() < start or targets.max() >= end:
                     continue
@@ -102,14 +102,9 @@ def pointed(data: bytes, numbers: Numbers, table: Table, taken: set[int], places
     return None
 
 
-def _bases(column: np.ndarray, start: int, end: int) -> list[tuple[bool, int]]:
-    """What may be added to pointers: nothing, or where the block begins."""
-    del end
-    low = int(column.min())
-    found = [(True, 0)]
-    if low == 0:
-        found.append((False, start))
-    return found
+def _bases(column: np.ndarray, start: int) -> list[tuple[bool, int]]:
+    """What may be added to pointers: nothing (they are absolute), or where the block begins."""
+    return [(True, 0), (False, start)] if int(column.min()) == 0 else [(True, 0)]
 
 
 def ordered(data: bytes, table: Table, at: int) -> Names | None:

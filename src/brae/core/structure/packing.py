@@ -68,8 +68,7 @@ def find_packing(read: Callable[[int, int], bytes], numbers: Numbers, table: Tab
             continue
         result = Packing(real_at=at)
         packed = {index: str(packer) for index, packer in by.items()}
-        every = {index: _packer_of_all(table, real, index, packed) for index in sample}
-        flag = _flag(numbers, table, taken | set(range(at, at + 4)), every)
+        flag = _flag(numbers, table, taken | set(range(at, at + 4)), packed)
         if flag is not None:
             result.flag_at, result.flag_width, result.meanings = flag
         elif set(packed.values()) == kinds and len(kinds) == 1:
@@ -92,11 +91,6 @@ def _packer_of(data: bytes, real: int) -> str | None:
     if len(data) == real:
         return "none"
     return next((packer for packer in _TRIED if _unpacks(packer, data, real)), None)
-
-
-def _packer_of_all(table: Table, real: Ints, index: int, packed: dict[int, str]) -> str:
-    del table, real
-    return packed[index]
 
 
 def _flag(
