@@ -338,6 +338,8 @@ def test_an_unknown_archive_becomes_one_like_the_others(client: TestClient, tmp_
     kept = client.post("/api/layouts", json={"text": best["text"]})
     assert (kept.status_code, kept.json()) == (201, {"file": "idx.yaml"})
     assert client.post("/api/layouts", json={"text": best["text"]}).json() == {"file": "idx-2.yaml"}
+    spaced = best["text"].replace("layout: idx", "layout:   idx")
+    assert client.post("/api/layouts", json={"text": spaced}).json() == {"file": "idx-3.yaml"}
     wait_for(client, client.post(f"{url}/open").json())
     project = client.get(url).json()
     assert project["undescribed"] == []

@@ -204,14 +204,12 @@ def test_the_proof_names_the_first_differing_field(family: Family) -> None:
         assert (proof.exact, proof.field, proof.offset) == (False, name, region.start)
 
 
-def _checks_members(family: Family) -> bool:
-    layout = family.layout
-    return "over: stored" in layout or "over: real" in layout or "zlib" in layout
+#: families in which something tells that a member's data is damaged
+CHECKED = [one for one in FAMILIES if any(word in one.layout for word in ("over: stored", "over: real", "zlib"))]
 
 
+@pytest.mark.parametrize("family", CHECKED, ids=lambda family: family.name)
 def test_the_proof_checks_members_too(family: Family) -> None:
-    if not _checks_members(family):
-        pytest.skip("nothing in this family could tell that a member's data is damaged")
     files = family.write(members_for(family))
     archive = family.open(files)
     data = bytearray(files[archive.file])

@@ -15,9 +15,9 @@ from brae.core.layouts.edits import Edits, NewMember
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import Layout
+from brae.core.layouts.obfuscation import Step, hide
 from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import Composed
-from brae.core.obfuscation import Step, hide
 from brae.core.sources import BytesSource
 from brae.core.textures.files import read_texture
 from tests.core.families import BY_NAME, members_for
@@ -253,6 +253,27 @@ def test_a_chunk_goes_into_the_chunk_that_its_path_names() -> None:
     assert again.prove().exact
     with pytest.raises(LayoutError, match="No chunk 'ROOT/NONE'"):
         archive.rebuild(Edits(added=[NewMember("ROOT/NONE/newc", new.change)]))
+
+
+def test_a_holder_with_a_checksum_is_not_left_wrong() -> None:
+    described = layout("""
+  - chunks: pieces
+    nest: {HOLD: 0}
+    record:
+      - {field: tag, type: string, length: 4, role: name}
+      - {field: size, type: u32, role: stored-size}
+      - {field: check, type: u32, checksum: {kind: crc32, over: stored}}
+""")
+
+    def chunk(tag: bytes, data: bytes) -> bytes:
+        return tag + struct.pack("<II", len(data), zlib.crc32(data)) + data
+
+    archive = opened(described, chunk(b"HOLD", chunk(b"one_", b"11")) + chunk(b"two_", b"22"))
+    assert archive.names == ["HOLD/one_", "two_"]
+    assert archive.prove().exact
+    assert opened(described, written(archive.rebuild({1: archive.pack(1, b"333")}))).prove().exact
+    with pytest.raises(LayoutError, match="checksum of a chunk that holds"):
+        archive.rebuild({0: archive.pack(0, b"99")})
 
 
 def test_a_record_before_each_member_ends_where_it_says() -> None:

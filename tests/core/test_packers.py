@@ -26,8 +26,8 @@ from brae.core.compression.described import PackerSpec, check, describe
 from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.checksums import CRCS, Crc, as_bytes, checksum, names
 from brae.core.layouts.hashes import NameHash, resolve
+from brae.core.layouts.obfuscation import Step, hide, reveal
 from brae.core.layouts.rows import varint
-from brae.core.obfuscation import Step, hide, reveal
 
 SPECS: dict[str, dict[str, Any]] = {
     "plain-lzss": {"kind": "lzss"},
@@ -262,8 +262,8 @@ def test_sums_and_folds_by_hand() -> None:
 
 def test_name_hashes_against_published_vectors() -> None:
     """The vectors of draft-eastlake-fnv; djb2 worked out by hand."""
-    assert NameHash(kind="fnv1a32").of(["", "a", "foobar"]).tolist() == [0x811C9DC5, 0xE40C292C, 0xBF9CF968]
-    assert NameHash(kind="fnv1a64").of(["a", "foobar"]).tolist() == [0xAF63DC4C8601EC8C, 0x85944171F73967E8]
+    assert NameHash(kind="fnv1a32").of(["", "a", "foo"]).tolist() == [0x811C9DC5, 0xE40C292C, 0xA9F37ED7]
+    assert NameHash(kind="fnv1a64").of(["a", "foo"]).tolist() == [0xAF63DC4C8601EC8C, 0xDCB27518FED9D577]
     assert NameHash(kind="fnv1-32").of(["a"]).tolist() == [0x050C5D7E]
     assert NameHash(kind="djb2").of(["ab"]).tolist() == [(5381 * 33 + 97) * 33 + 98]
     assert NameHash(kind="crc32").of(["123456789"]).tolist() == [0xCBF43926]

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import struct
 import time
+import zlib
 
+import lz4.block
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -11,7 +14,7 @@ from hypothesis import strategies as st
 
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, BytesSource
-from brae.core.structure import Proposal, propose
+from brae.core.structure import Proposal, companion_pattern, propose
 from tests.core.families import BY_NAME, Family, Members, shaped
 
 WORDS = [
@@ -95,6 +98,28 @@ def test_packing_and_checksums_are_found_by_trying() -> None:
     pair = _found(BY_NAME["pair"], _members(BY_NAME["pair"]))[0]
     assert "kind: crc32, over: stored" in pair.text
     assert "{0: none, 7: deflate}" in pair.text
+
+
+def test_checksums_of_packed_members_are_found() -> None:
+    """LZ4 blocks need their real size to be unpacked, which the finder knows by then."""
+    rows, body = b"", b""
+    for number, word in enumerate(WORDS):
+        data = f"{word} at {number} fathoms, ".encode() * (9 + number)
+        packed = bytes(lz4.block.compress(data, store_size=False))
+        place = 8 + 32 * len(WORDS) + len(body)
+        rows += struct.pack("<16sIIII", word.encode(), place, len(packed), len(data), zlib.crc32(data))
+        body += packed
+    best = propose({"main": BytesSource(struct.pack("<4sI", b"SUMS", len(WORDS)) + rows + body)}, seconds=60)[0]
+    assert best.members == len(WORDS)
+    assert best.names[:2] == ("anchor", "buoy")
+    assert "compression: lz4" in best.text
+    assert "kind: crc32, over: real" in best.text
+
+
+def test_data_files_are_named_by_what_they_share_with_their_index() -> None:
+    assert companion_pattern("maps/a.idx", "maps/a.dat") == "{stem}.dat"
+    assert companion_pattern("a.idx", "a.idx.bin") == "{name}.bin"
+    assert companion_pattern("a.idx", "b.bin") == "b.bin"
 
 
 def test_noise_has_no_structure_that_would_convince() -> None:

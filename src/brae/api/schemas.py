@@ -61,6 +61,8 @@ class JobView(BaseModel):
     kind: str
     title: str
     project_id: str | None
+    #: what it is about, such as the file's path
+    arguments: dict[str, Any]
     state: Literal["running", "done", "failed", "cancelled", "interrupted"]
     done: int
     total: int

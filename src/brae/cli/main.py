@@ -208,6 +208,7 @@ def propose(
     as_json: JsonOption = False,
 ) -> None:
     """Find the structure of an archive that no layout describes, and propose layouts for it."""
+    from brae.core.structure import companion_pattern
     from brae.core.structure import propose as find_structure
 
     with errors(as_json):
@@ -217,8 +218,7 @@ def propose(
         if data is not None:
             _check_file(data)
             sources["data"] = FileSource(data)
-            same = data.stem == file.stem
-            pattern = f"{{stem}}{data.suffix}" if same else data.name.replace(file.name, "{name}")
+            pattern = companion_pattern(file.name, data.name)
         found = find_structure(sources, pattern)
         if not found:
             raise UnknownFormatError(

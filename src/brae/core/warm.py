@@ -10,9 +10,9 @@ import numpy as np
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.model import TablePart, TreePart
+from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
-from brae.core.obfuscation import RunningKey, Step, reveal
 from brae.core.textures import kernels
 
 

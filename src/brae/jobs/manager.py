@@ -47,6 +47,7 @@ class Job:
 
     def __init__(self, row: JobRow, events: Events) -> None:
         self.id, self.kind, self.title, self.project_id = row.id, row.kind, row.title, row.project_id
+        self.arguments: dict[str, Any] = dict(row.arguments)
         self.state = "running"
         self.result: dict[str, Any] | None = None
         self.error: dict[str, Any] | None = None
@@ -85,6 +86,7 @@ class Job:
             "kind": self.kind,
             "title": self.title,
             "project_id": self.project_id,
+            "arguments": self.arguments,
             "state": self.state,
             "done": self.done,
             "total": self.total,
@@ -188,5 +190,5 @@ class Jobs:
 
 
 def _row_dict(row: JobRow) -> dict[str, Any]:
-    names = ("id", "kind", "title", "project_id", "state", "done", "total", "unit", "result", "error")
+    names = ("id", "kind", "title", "project_id", "arguments", "state", "done", "total", "unit", "result", "error")
     return {name: getattr(row, name) for name in names} | {"rate": None}

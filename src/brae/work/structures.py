@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Any
 
-from brae.core.containers.described import open_archive
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, FileSource
-from brae.core.structure import propose
+from brae.core.structure import companion_pattern, propose
 from brae.jobs import Silent, Ticker
 from brae.work.edits import write_atomically
 from brae.work.workspace import Workspace
@@ -36,10 +36,9 @@ def find_structure(
     if data is not None:
         sources["data"] = FileSource(folder / data)
     ticker.begin(0, "layouts tried")
-    found = propose(sources, None if data is None else beside(path, data), tick=ticker.tick)
+    found = propose(sources, None if data is None else companion_pattern(path, data), tick=ticker.tick)
     proposals = []
     for one in found[:_SHOWN]:
-        archive = open_archive(one.layout, sources)
         proposals.append(
             {
                 "text": one.called(Path(path).suffix.lstrip(".") or Path(path).stem, path),
@@ -47,24 +46,10 @@ def find_structure(
                 "explained": one.explained,
                 "exact": one.proof.exact,
                 "reason": one.proof.reason,
-                "names": [
-                    name.encode("utf-8", "backslashreplace").decode() for name in archive.names[:_NAMES_SHOWN]
-                ],
+                "names": [name.encode("utf-8", "backslashreplace").decode() for name in one.names[:_NAMES_SHOWN]],
             }
         )
     return {"path": path, "proposals": proposals}
-
-
-def _shown(name: str) -> str:
-    return name.encode("utf-8", "backslashreplace").decode()
-
-
-def beside(path: str, data: str) -> str:
-    """A data file's name as a layout writes it: by what it has in common with its index."""
-    index, other = Path(path), Path(data)
-    if other.stem == index.stem:
-        return f"{{stem}}{other.suffix}"
-    return other.name.replace(index.name, "{name}")
 
 
 def keep_layout(workspace: Workspace, text: str) -> str:
@@ -84,7 +69,10 @@ def keep_layout(workspace: Workspace, text: str) -> str:
         number += 1
         name = f"{layout.layout}-{number}"
     if name != layout.layout:
-        text = text.replace(f"layout: {layout.layout}", f"layout: {name}", 1)
-        parse(text)
+        text = re.sub(r"^layout:.*$", f"layout: {name}", text, count=1, flags=re.MULTILINE)
+        if parse(text).layout != name:
+            raise FormatError(
+                f"There is a layout '{layout.layout}' already.", remedy="Give this one another identifier."
+            )
     write_atomically(folder / f"{name}.yaml", text.encode())
     return f"{name}.yaml"

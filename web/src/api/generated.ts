@@ -854,6 +854,10 @@ export interface components {
          * @description A job as it stands.
          */
         JobView: {
+            /** Arguments */
+            arguments: {
+                [key: string]: unknown;
+            };
             /** Done */
             done: number;
             error: components["schemas"]["Fault"] | null;

@@ -131,6 +131,7 @@ def structure(project_id: str, request: StructureRequest, workspace: Work) -> Jo
         f"Looking into {request.path}",
         lambda job: find_structure(workspace, project_id, request.path, request.data, job),
         project=project_id,
+        path=request.path,
     )
     return JobView.model_validate(job.as_dict())
 

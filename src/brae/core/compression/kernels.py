@@ -316,14 +316,3 @@ def runs_pack(source: Any, target: Any, form: int, escape: int, run_add: int, co
             target[out + 1 + k] = source[start + k]
         out += 1 + at - start
     return out
-
-
-@kernel
-def running_key(length: int, seed: Any, multiply: Any, add: Any, mask: Any, shift: Any) -> Any:
-    """``length`` bytes of a key that steps: byte k is ``state >> shift``, then state = state * multiply + add."""
-    result = np.empty(length, np.uint8)
-    state = np.uint64(seed)
-    for k in range(length):
-        result[k] = (state >> np.uint64(shift)) & np.uint64(255)
-        state = (state * np.uint64(multiply) + np.uint64(add)) & np.uint64(mask)
-    return result

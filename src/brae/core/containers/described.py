@@ -15,11 +15,11 @@ from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.members import Slots, chunk_room, common_packing
 from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf
+from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints
 from brae.core.layouts.segments import Composed
 from brae.core.layouts.write import compose
-from brae.core.obfuscation import hide, reveal
 from brae.core.sources import ByteSource
 
 Progress = Callable[[int, int], None]

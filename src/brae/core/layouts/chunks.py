@@ -91,7 +91,7 @@ class _Heads:
             room = min(length, limit - at)
             self.read(at, room)
             begin = at - self._at
-            end = self._kernels._record(self._data, begin, self._columns, self._spans, self._values)
+            end = self._kernels.record(self._data, begin, self._columns, self._spans, self._values)
             if end >= 0 and end - begin < self._rest:
                 end = begin + self._rest
             if 0 <= end <= len(self._bytes) and end - begin <= limit - at:

@@ -41,7 +41,7 @@ def _number(data: Any, at: int, width: int, big: bool) -> int:
 
 
 @kernel
-def _record(data: Any, at: int, columns: Any, spans: Any, values: Any) -> int:
+def record(data: Any, at: int, columns: Any, spans: Any, values: Any) -> int:
     """One record at ``at``: fills ``spans`` (begin, end of each column's content) and ``values``.
 
     Returns where it ends, or -1 - column where the data is cut, -1001 - column where no zero ends a string.
@@ -128,7 +128,7 @@ def walk(
     while number != count:
         if count < 0 and stop < 0 and at >= len(data):
             break
-        end = _record(data, at, columns, one_span, one_value)
+        end = record(data, at, columns, one_span, one_value)
         if stop >= 0:
             # The mark may be the last thing there is: the columns behind it need not exist.
             reached = end >= 0 or (end <= -1001 and -1001 - end > stop) or (end > -1001 and -1 - end > stop)
@@ -220,7 +220,7 @@ def walk_tree(
     while level >= 0:
         take_files = stack[level, 2] > 0 and (files_first or stack[level, 1] == 0)
         if take_files:
-            end = _record(data, at, files, one_file, file_value)
+            end = record(data, at, files, one_file, file_value)
             if end < 0 or end == at:
                 return folder_count, file_count, at, CUT
             if keep:
@@ -233,7 +233,7 @@ def walk_tree(
             stack[level, 2] -= 1
             at = end
         elif stack[level, 1] > 0:
-            end = _record(data, at, heads, one_head, head_value)
+            end = record(data, at, heads, one_head, head_value)
             if end < 0 or end == at or head_value[files_at] < 0 or head_value[folders_at] < 0:
                 return folder_count, file_count, at, CUT
             if keep:
@@ -258,3 +258,14 @@ def walk_tree(
     if keep:
         head_starts[folder_count], file_starts[file_count] = at, at
     return folder_count, file_count, at, WHOLE
+
+
+@kernel
+def running_key(length: int, seed: Any, multiply: Any, add: Any, mask: Any, shift: Any) -> Any:
+    """``length`` bytes of a key that steps: byte k is ``state >> shift``, then state = state * multiply + add."""
+    result = np.empty(length, np.uint8)
+    state = np.uint64(seed)
+    for k in range(length):
+        result[k] = (state >> np.uint64(shift)) & np.uint64(255)
+        state = (state * np.uint64(multiply) + np.uint64(add)) & np.uint64(mask)
+    return result

@@ -251,8 +251,6 @@ def compose_chunks(
     """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
     size_leaf = part.column("stored-size")
     assert size_leaf is not None
-    if (in_place or edits.added) and any(part.nest) and any(leaf.column.checksum for leaf in part.leaves):
-        raise LayoutError("Chunks that hold chunks and have checksums cannot be changed yet.")
     fill = bytes([part.fill])
     events: list[tuple[int, int, bytes]] = []
     insertions: list[tuple[int, int, bytes]] = []
@@ -293,6 +291,8 @@ def compose_chunks(
             at = int(found.parents[at])
             depth += 1
         insertions.append((place, -depth, new))
+    if grown and any(leaf.column.checksum for leaf in part.leaves):
+        raise LayoutError("The checksum of a chunk that holds the changed one cannot be written yet.")
     for chunk, delta in grown.items():
         rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
         touched.add(chunk)

@@ -20,7 +20,7 @@ from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.hashes import NameHash
-from brae.core.obfuscation import Steps, hide
+from brae.core.layouts.obfuscation import Steps, hide
 
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
 Scalar = Literal[

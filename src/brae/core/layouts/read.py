@@ -27,9 +27,9 @@ from brae.core.layouts.model import (
     TreePart,
     Value,
 )
+from brae.core.layouts.obfuscation import reveal
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
 from brae.core.layouts.trees import Tree, walk_tree
-from brae.core.obfuscation import reveal
 from brae.core.sources import ByteSource
 
 #: A directory, a block of names or unknown bytes may be this large; beyond it a count is taken for damage.

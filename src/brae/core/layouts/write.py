@@ -25,10 +25,10 @@ from brae.core.layouts.model import (
     Range,
     Records,
 )
+from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.read import Parsed, encode_value
 from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment
-from brae.core.obfuscation import hide
 from brae.core.sources import ByteSource, chunks
 
 

@@ -53,7 +53,7 @@ def find_packing(read: Callable[[int, int], bytes], numbers: Numbers, table: Tab
     same: Packing | None = None
     for at in free:
         real = numbers.column(table.start + at, table.size, table.count)
-        if real is None or (np.any(real < 1) and np.any((real < 1) & (table.sizes > 0))):
+        if real is None or np.any((real < 1) & (table.sizes > 0)):
             continue
         if np.array_equal(real, table.sizes):
             same = same or Packing(real_at=at)

@@ -13,6 +13,7 @@ from pathlib import PurePath
 
 import numpy as np
 
+from brae.core import compression
 from brae.core.containers.described import Archive, Proof, open_archive
 from brae.core.errors import BraeError
 from brae.core.layouts.load import parse
@@ -45,6 +46,8 @@ class Proposal:
     explained: float
     proof: Proof
     named: bool
+    #: the first members' names
+    names: tuple[str, ...]
 
     @property
     def counted(self) -> bool:
@@ -114,6 +117,14 @@ def propose(
     return sorted(found.values(), key=lambda one: one.rank, reverse=True)[:10]
 
 
+def companion_pattern(index: str, data: str) -> str:
+    """A data file's name as a layout writes it: by what it has in common with its index's name."""
+    first, other = PurePath(index), PurePath(data)
+    if other.stem == first.stem:
+        return f"{{stem}}{other.suffix}"
+    return other.name.replace(first.name, "{name}")
+
+
 def _texts(sources: Mapping[str, ByteSource], pattern: str | None, deadline: float) -> Iterator[str]:
     main = sources[MAIN]
     if DATA not in sources:
@@ -146,8 +157,9 @@ def _try(text: str, sources: Mapping[str, ByteSource]) -> Proposal | None:
         return None
     total = sum(source.size for source in sources.values())
     covered = min(_explained(archive), total)
-    named = any(not name.isdigit() for name in archive.names[:50])
-    return Proposal(text, layout, len(archive), covered / max(total, 1), proof, named)
+    names = tuple(archive.names[:50])
+    named = any(not name.isdigit() for name in names)
+    return Proposal(text, layout, len(archive), covered / max(total, 1), proof, named, names)
 
 
 def _explained(archive: Archive) -> int:
@@ -181,6 +193,8 @@ class _Search:
         self.paired, self.pattern = DATA in sources, pattern
         self.origin, self.window, self.endian = origin, window, endian
         self.numbers = Numbers(window, endian)
+        #: stretches of names by how many names they have at least
+        self._found_blocks: dict[int, list[tuple[int, int]]] = {}
         edge = 128
         head = self.main.read(0, min(edge, self.main.size))
         tail = self.main.read(max(self.main.size - edge, 0), min(edge, self.main.size))
@@ -290,9 +304,10 @@ class _Search:
         return bool((letters[places] & letters[places - 1]).mean() > 0.8)
 
     def _blocks(self, count: int) -> list[tuple[int, int]]:
-        if not hasattr(self, "_found_blocks"):
-            self._found_blocks = naming.blocks(self.window, max(2, count // 2))
-        return self._found_blocks
+        least = max(2, count // 2)
+        if least not in self._found_blocks:
+            self._found_blocks[least] = naming.blocks(self.window, least)
+        return self._found_blocks[least]
 
     def _bases(self, table: Table, start: int) -> list[int]:
         """What may be added to the offsets: nothing, a place in the header, the end of the table ..."""
@@ -358,16 +373,19 @@ class _Search:
     def _with_checks(
         self, table: Table, columns: dict[int, tuple[str, str]], taken: set[int], named: Names | None, pack: Packing
     ) -> Iterator[str]:
+        sizes = None
+        if pack.real_at is not None:
+            sizes = self.numbers.column(table.start + pack.real_at, table.size, table.count)
+
         def stored(index: int) -> bytes:
             return self._read(int(table.offsets[index]) + table.base, int(table.sizes[index]))
 
         def real(index: int) -> bytes:
-            from brae.core import compression
-
             data = stored(index)
+            size = None if sizes is None else int(sizes[index])
             for packer in {*pack.meanings.values(), pack.packer} - {"none"}:
                 try:
-                    return compression.get(packer).unpack(data, None)
+                    return compression.get(packer).unpack(data, size)
                 except BraeError:
                     continue
             return data

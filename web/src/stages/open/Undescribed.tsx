@@ -60,7 +60,7 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
   const find = useFindStructure(project.id);
   const cancel = useCancelJob();
   const job = jobs.find(
-    (one) => one.kind === "structure" && one.state === "running" && one.title === `Looking into ${file.path}`,
+    (one) => one.kind === "structure" && one.state === "running" && one.arguments.path === file.path,
   );
   const found = structures.find((one) => one.path === file.path);
   return (

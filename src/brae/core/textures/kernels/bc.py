@@ -436,6 +436,31 @@ def fit_alpha(pixels, palette, levels, best):
     return best0, best1
 
 
+@helper
+def pack_channel(pixels, channel, palette, levels, best, out, at):
+    """One channel of a block as an alpha block: two words from ``at`` on."""
+    for k in range(16):
+        pixels[k, 3] = pixels[k, channel]
+    a0, a1 = fit_alpha(pixels, palette, levels, best)
+    bits = np.uint64(a0) | (np.uint64(a1) << np.uint64(8))
+    for k in range(16):
+        bits |= np.uint64(best[k]) << np.uint64(16 + 3 * k)
+    out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
+    out[at + 1] = np.uint32(bits >> np.uint64(32))
+
+
+@helper
+def pack_colours(pixels, weights, table5, table6, palette, levels, best, mean, axis, clear, out, at):
+    """Four colours of a block: two words from ``at`` on. Pixels of weight 0 cost nothing."""
+    visible = np.float32(0)
+    for k in range(16):
+        visible += weights[k]
+    if visible == 0:
+        weights[:] = np.float32(1)  # wholly clear: keep what colour there is
+    c0, c1 = fit_colour(pixels, weights, True, table5, table6, palette, levels, best, mean, axis)
+    out[at], out[at + 1] = colour_words(c0, c1, best, True, clear)
+
+
 @kernel
 def encode_bc3(first, last, picture, todo, punch_through, table5, table6, out):
     """The same for BC3: alpha of eight steps, colour of four; colour under clear pixels costs nothing."""
@@ -450,19 +475,10 @@ def encode_bc3(first, last, picture, todo, punch_through, table5, table6, out):
                 continue
             load_block(picture, by, bx, pixels)
             at = (by * across + bx) * 4
-            a0, a1 = fit_alpha(pixels, alphas, alpha_levels, alpha_best)
-            bits = np.uint64(a0) | (np.uint64(a1) << np.uint64(8))
-            visible = np.float32(0)
+            pack_channel(pixels, 3, alphas, alpha_levels, alpha_best, out, at)
             for k in range(16):
-                bits |= np.uint64(alpha_best[k]) << np.uint64(16 + 3 * k)
                 weights[k] = np.float32(1) if pixels[k, 3] > 0 else np.float32(0)
-                visible += weights[k]
-            if visible == 0:
-                weights[:] = np.float32(1)  # wholly clear: keep what colour there is
-            c0, c1 = fit_colour(pixels, weights, True, table5, table6, palette, levels, best, mean, axis)
-            out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
-            out[at + 1] = np.uint32(bits >> np.uint64(32))
-            out[at + 2], out[at + 3] = colour_words(c0, c1, best, True, clear)
+            pack_colours(pixels, weights, table5, table6, palette, levels, best, mean, axis, clear, out, at + 2)
 
 
 @kernel
@@ -478,31 +494,14 @@ def encode_bc2(first, last, picture, todo, punch_through, table5, table6, out):
                 continue
             load_block(picture, by, bx, pixels)
             at = (by * across + bx) * 4
-            bits, visible = np.uint64(0), np.float32(0)
+            bits = np.uint64(0)
             for k in range(16):
                 step = np.uint64(pixels[k, 3] * np.float32(15 / 255) + np.float32(0.5))
                 bits |= step << np.uint64(4 * k)
                 weights[k] = np.float32(1) if step > 0 else np.float32(0)
-                visible += weights[k]
-            if visible == 0:
-                weights[:] = np.float32(1)  # wholly clear: keep what colour there is
-            c0, c1 = fit_colour(pixels, weights, True, table5, table6, palette, levels, best, mean, axis)
             out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
             out[at + 1] = np.uint32(bits >> np.uint64(32))
-            out[at + 2], out[at + 3] = colour_words(c0, c1, best, True, clear)
-
-
-@helper
-def pack_channel(pixels, channel, palette, levels, best, out, at):
-    """One channel of a block as an alpha block: two words from ``at`` on."""
-    for k in range(16):
-        pixels[k, 3] = pixels[k, channel]
-    a0, a1 = fit_alpha(pixels, palette, levels, best)
-    bits = np.uint64(a0) | (np.uint64(a1) << np.uint64(8))
-    for k in range(16):
-        bits |= np.uint64(best[k]) << np.uint64(16 + 3 * k)
-    out[at] = np.uint32(bits & np.uint64(0xFFFFFFFF))
-    out[at + 1] = np.uint32(bits >> np.uint64(32))
+            pack_colours(pixels, weights, table5, table6, palette, levels, best, mean, axis, clear, out, at + 2)
 
 
 @kernel

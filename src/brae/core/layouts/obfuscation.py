@@ -59,7 +59,7 @@ _Bytes = np.ndarray[Any, np.dtype[np.uint8]]
 
 @lru_cache(maxsize=8)
 def _running(key: RunningKey, length: int) -> _Bytes:
-    from brae.core.compression import kernels
+    from brae.core.layouts import kernels
 
     mask = (1 << key.bits) - 1
     numbers = (key.seed & mask, key.multiply, key.add, mask, key.shift)
