@@ -10,7 +10,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from brae.core.build.plan import plan_archive
-from brae.core.containers.described import Archive, Proof
+from brae.core.containers.base import Proof
+from brae.core.containers.described import Archive
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, ReadOnlyError, TruncatedError
 from brae.core.layouts.edits import Edits, NewMember
 from brae.core.layouts.segments import Composed

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from brae.core.build import journal as journals
 from brae.core.build.plan import plan_archive
-from brae.core.containers.described import Proof
+from brae.core.containers.base import Proof
 from brae.core.errors import BraeError, ChangedError, NotFoundError, storage_error
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.model import MAIN

@@ -14,7 +14,8 @@ from sqlalchemy.orm import Session
 from brae.core import addresses, catalogue
 from brae.core.build.journal import file_hash
 from brae.core.catalogue import Item
-from brae.core.containers.described import Proof, open_archive
+from brae.core.containers.base import Proof
+from brae.core.containers.described import open_archive
 from brae.core.errors import BraeError, CancelledError, NotFoundError
 from brae.core.layouts.library import FOLDER, Library, companions
 from brae.core.layouts.model import MAIN, Layout

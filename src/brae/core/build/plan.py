@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from brae.core.containers.described import Archive, Proof
+from brae.core.containers.base import Proof
+from brae.core.containers.described import Archive
 from brae.core.errors import ReadOnlyError
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.segments import Composed

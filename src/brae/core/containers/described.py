@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 from brae.core import addresses, compression
 from brae.core.compression import described
-from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
+from brae.core.containers.base import Container
+from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts import checksums
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
@@ -18,38 +18,28 @@ from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints
-from brae.core.layouts.segments import Composed
+from brae.core.layouts.segments import Body, Composed, body_parts, whole
 from brae.core.layouts.write import compose
 from brae.core.sources import ByteSource
 
-Progress = Callable[[int, int], None]
-
-
-@dataclass(frozen=True)
-class Proof:
-    """Whether an unchanged rebuild equals the original, and where it first differs."""
-
-    exact: bool
-    #: how many members were unpacked and checked against their sizes and checksums
-    members: int = 0
-    file: str | None = None
-    offset: int | None = None
-    field: str | None = None
-    reason: str | None = None
-
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON."""
-        return {key: value for key, value in vars(self).items() if value is not None}
-
 
 @dataclass
-class Archive:
+class Archive(Container):
     """Members of a described archive; arrays hold one entry a member, in the directory's order."""
 
     parsed: Parsed
     directory: Directory
     levels: list[str]
     _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.title, self.sources = self.layout.title, self.parsed.sources
+
+    def reveal(self, data: bytes) -> bytes:
+        return reveal(self.directory.part.obfuscation, data)
+
+    def is_plain(self, index: int) -> bool:
+        return not self.directory.part.obfuscation and self.packer(index).name == "none"
 
     @property
     def layout(self) -> Layout:
@@ -81,9 +71,6 @@ class Archive:
         """Bytes of each member unpacked."""
         return self.directory.real
 
-    def __len__(self) -> int:
-        return len(self.offsets)
-
     def packer(self, index: int) -> compression.Packer:
         """How a member is packed; FormatError where the layout does not know its number."""
         if self._plain(index):
@@ -106,50 +93,9 @@ class Archive:
             raise FormatError(f"The layout does not say what compression {number} is.", address=self.levels[index])
         return described.describe(meaning, self.layout.packers)
 
-    def read_stored(self, index: int) -> bytes:
-        """A member's bytes as they lie in the archive."""
-        return self.parsed.sources[self.file].read(int(self.offsets[index]), int(self.stored_sizes[index]))
-
-    def read(self, index: int) -> bytes:
-        """A member's bytes, unpacked."""
-        try:
-            stored, real = int(self.stored_sizes[index]), int(self.real_sizes[index])
-            packer = self.packer(index)
-            if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
-                raise LimitError(
-                    f"{stored} stored bytes claim to unpack to {real}.",
-                    remedy="The directory is damaged; nothing was unpacked.",
-                )
-            raw = reveal(self.directory.part.obfuscation, self.read_stored(index))
-            return packer.unpack(raw, None if real < 0 else real)
-        except BraeError as error:
-            raise error.at(self.levels[index]) from None
-
-    def read_start(self, index: int, length: int) -> bytes:
-        """At most the first ``length`` unpacked bytes; fewer where the member is shorter or damaged."""
-        size = min(int(self.stored_sizes[index]), max(length * 4, 1024))
-        packed = self.parsed.sources[self.file].read(int(self.offsets[index]), size)
-        packed = reveal(self.directory.part.obfuscation, packed)
-        try:
-            packer = self.packer(index)
-            found = packer.unpack_start(packed, length)
-            # Some streams give nothing before a whole block of them is read.
-            if not found and self.real_sizes[index] and int(self.stored_sizes[index]) <= _SMALL:
-                found = self.read(index)[:length]
-            return found
-        except (FormatError, LimitError):
-            return b""
-
-    def index_of(self, level: str) -> int:
-        """The member at one level of an address, or -1."""
-        try:
-            return self.levels.index(level)
-        except ValueError:
-            return -1
-
     def check_member(self, index: int) -> None:
         """Unpack a member and check its checksums; FormatError where they are wrong."""
-        real = self.read(index)
+        real = self.body(index)
         for leaf in self._checksums:
             checksum = leaf.column.checksum
             assert checksum is not None
@@ -158,7 +104,7 @@ class Archive:
             row = int(self.directory.rows[index])
             found = self.directory.table.content(leaf.field, row)
             total = checksums.as_bytes(
-                checksums.checksum(checksum.kind, [data]), leaf.column.width, self.layout.endian
+                checksums.checksum(checksum.kind, body_parts(data)), leaf.column.width, self.layout.endian
             )
             if total != found:
                 raise FormatError(
@@ -187,15 +133,16 @@ class Archive:
         region = next(r for r in self.parsed.regions.values() if r.part is self.directory.records)
         return region.start + table.place(row, leaf.field)
 
-    def pack(self, index: int, real: bytes, level: int | None = None) -> MemberChange:
-        """New bytes for a member, packed as its original is (``level`` as its recipe says)."""
+    def pack(self, index: int, real: Body, level: int | None = None) -> MemberChange:
         packer = self.packer(index)
         if self._plain(index):
             # The original did not pay to be packed; the new bytes may.
             number = None if self.directory.packing is None else int(self.directory.packing[index])
             packer = self._find_packer(number, index)
-        packed = packer.pack(real, packer.levels[0] if level is None else level)
-        return self._finish(packer, packed, real)
+        if packer.name == "none" and not self.directory.part.obfuscation:
+            return MemberChange(real, real, self.directory.part.unpacked != "never")
+        data = whole(real)
+        return self._finish(packer, packer.pack(data, packer.levels[0] if level is None else level), data)
 
     def _finish(self, packer: compression.Packer, packed: bytes, real: bytes) -> MemberChange:
         """Packed bytes as they are stored: unpacked where the layout's rule says so, and obfuscated."""
@@ -217,11 +164,6 @@ class Archive:
         packer = self._find_packer(common, like)
         packed = packer.pack(real, packer.levels[0] if level is None else level)
         return self._finish(packer, packed, real)
-
-    def packing_level(self, index: int) -> int | None:
-        """The level that gives the original's stored bytes again, or None where no level does."""
-        stored = reveal(self.directory.part.obfuscation, self.read_stored(index))
-        return compression.find_level(self.packer(index), stored, self.read(index))
 
     def slot(self, index: int) -> int:
         """How many bytes a member may have without anything else moving."""
@@ -247,51 +189,14 @@ class Archive:
         region = self.parsed.regions[self.directory.part.name]
         return Slots(self.directory, region.start, region.end)
 
-    def rebuild(self, edits: Edits | dict[int, MemberChange]) -> Composed:
-        """The archive with edited members; unchanged ones keep their bytes and their order."""
-        return compose(self.parsed, self.directory, _as_edits(edits))
+    def compose(self, edits: Edits, *, in_place: bool) -> Composed:
+        return compose(self.parsed, self.directory, edits, in_place=in_place)
 
-    def patch(self, edits: Edits | dict[int, MemberChange]) -> Composed:
-        """The same, with nothing moved; LayoutError where a member does not fit its slot."""
-        return compose(self.parsed, self.directory, _as_edits(edits), in_place=True)
+    def differs_in(self, file: str, offset: int) -> str:
+        return self.parsed.describe(file, offset)
 
-    def prove(self, progress: Progress | None = None) -> Proof:
-        """Rebuild without a change and compare; then unpack and check every member.
-
-        Never raises for what the archive holds: the reason stands in the result.
-        """
-        files = {MAIN: MAIN, **self.layout.files}
-        try:
-            composed = self.rebuild(Edits())
-            for file in composed.segments:
-                offset = composed.first_difference(file)
-                if offset is not None:
-                    name = self.parsed.describe(file, offset)
-                    return Proof(
-                        False,
-                        file=files[file],
-                        offset=offset,
-                        field=name,
-                        reason=f"An unchanged rebuild differs from the original at {offset}, in {name}.",
-                    )
-        except BraeError as error:
-            return Proof(False, offset=error.offset, reason=str(error))
-        for index in range(len(self)):
-            try:
-                self.check_member(index)
-            except BraeError as error:
-                return Proof(False, index, offset=error.offset, field=error.address, reason=str(error))
-            if progress:
-                progress(index + 1, len(self))
-        return Proof(True, len(self))
-
-
-#: members up to this size are unpacked whole where their beginning alone cannot be
-_SMALL = 1 << 20
-
-
-def _as_edits(edits: Edits | dict[int, MemberChange]) -> Edits:
-    return Edits(changed=edits) if isinstance(edits, dict) else edits
+    def file_name(self, file: str) -> str:
+        return {MAIN: MAIN, **self.layout.files}[file]
 
 
 def open_archive(layout: Layout, sources: dict[str, ByteSource], known_names: Iterable[str] = ()) -> Archive:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from brae.core.layouts.segments import Body
+
 
 @dataclass(frozen=True)
 class MemberChange:
     """A member's new bytes: as stored in the archive, and unpacked."""
 
-    stored: bytes
-    real: bytes
+    stored: Body
+    real: Body
     #: whether they are stored unpacked though others are packed
     plain: bool = False
 

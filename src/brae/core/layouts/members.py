@@ -17,7 +17,7 @@ from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import ChunksPart, Leaf, NamesPart, Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
-from brae.core.layouts.segments import Copy, New, Segment
+from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments
 
 
 class Slots:
@@ -85,7 +85,7 @@ def describe_member(found: Directory, table: Rows, row: int, change: MemberChang
             table.put(leaf.field, row, len(change.real))
         elif leaf.column.checksum is not None:
             data = change.stored if leaf.column.checksum.over == "stored" else change.real
-            total = checksums.checksum(leaf.column.checksum.kind, [data])
+            total = checksums.checksum(leaf.column.checksum.kind, body_parts(data))
             table.put_raw(leaf.field, row, checksums.as_bytes(total, leaf.column.width, table.endian))
 
 
@@ -252,8 +252,8 @@ def compose_chunks(
     size_leaf = part.column("stored-size")
     assert size_leaf is not None
     fill = bytes([part.fill])
-    events: list[tuple[int, int, bytes]] = []
-    insertions: list[tuple[int, int, bytes]] = []
+    events: list[tuple[int, int, list[Segment]]] = []
+    insertions: list[tuple[int, int, list[Segment]]] = []
     grown: Counter[int] = Counter()
     touched: set[int] = set()
 
@@ -268,29 +268,32 @@ def compose_chunks(
         begin = int(found.starts[chunk])
         padded, _ = chunk_room(part, found, chunk, end)
         if index in edits.removed:
-            events.append((int(found.heads[chunk]), padded, b""))
+            events.append((int(found.heads[chunk]), padded, []))
             grow(chunk, int(found.heads[chunk]) - padded)
             continue
         change = edits.changed[index]
         # A last chunk without its padding stays without it.
         unpadded = padded < begin + int(found.sizes[chunk]) + -(begin + int(found.sizes[chunk])) % part.align
-        new = change.stored + (b"" if unpadded else fill * (-(begin + len(change.stored)) % part.align))
-        if in_place and len(new) != padded - begin:
+        padding = 0 if unpadded else -(begin + len(change.stored)) % part.align
+        length = len(change.stored) + padding
+        if in_place and length != padded - begin:
             raise LayoutError(f"{len(change.stored)} bytes do not fit the chunk's {padded - begin} exactly.")
-        events.append((begin, padded, new))
-        grow(chunk, len(new) - (padded - begin))
+        events.append((begin, padded, [*body_segments(change.stored), New(fill * padding)]))
+        grow(chunk, length - (padded - begin))
         describe_member(directory, rows, chunk, change)
         touched.add(chunk)
     for new_member in edits.added:
         place, holder, head = _new_chunk(part, found, rows, directory, new_member, end)
-        new = head + new_member.change.stored
-        new += fill * (-(place + len(new)) % part.align)
+        length = len(head) + len(new_member.change.stored)
+        padding = -(place + length) % part.align
         at, depth = holder, 0
         while at >= 0:
-            grown[at] += len(new)
+            grown[at] += length + padding
             at = int(found.parents[at])
             depth += 1
-        insertions.append((place, -depth, new))
+        insertions.append(
+            (place, -depth, [New(head), *body_segments(new_member.change.stored), New(fill * padding)])
+        )
     if grown and any(leaf.column.checksum for leaf in part.leaves):
         raise LayoutError("The checksum of a chunk that holds the changed one cannot be written yet.")
     for chunk, delta in grown.items():
@@ -299,13 +302,13 @@ def compose_chunks(
     block = rows.block()
     for chunk in touched:
         head = block[rows.start(chunk) : rows.start(chunk + 1)]
-        events.append((int(found.heads[chunk]), int(found.starts[chunk]), head))
+        events.append((int(found.heads[chunk]), int(found.starts[chunk]), [New(head)]))
     # Where several end at one place, what goes into the innermost comes first.
     events = [(place, place, new) for place, _, new in sorted(insertions, key=lambda one: one[:2])] + events
     segments: list[Segment] = []
     position = start
     for begin, stop, data in sorted(events, key=lambda event: event[:2]):
-        segments += [Copy(position, begin - position), New(data)]
+        segments += [Copy(position, begin - position), *data]
         position = stop
     segments.append(Copy(position, end - position))
     return segments

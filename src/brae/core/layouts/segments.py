@@ -1,19 +1,22 @@
 """The result of a rebuild: not bytes but *segments*, ranges to copy from the original, and new bytes.
 
-So an archive of gigabytes is planned and proved without being read or written as a whole.
+So an archive of gigabytes is planned and proved without being read or written as a whole. An archive inside
+another hands its segments outwards (``Ranges``): ranges of the inner one are ranges of the outer one, so even
+what lies at depth is copied once, from file to file.
 """
 
 from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterator
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
-from brae.core.sources import ByteSource, FileSource, chunks
+from brae.core.sources import ByteSource, FileSource, check_range, chunks
 
 
 @dataclass(frozen=True)
@@ -35,7 +38,103 @@ class New:
         return len(self.data)
 
 
-Segment = Copy | New
+@dataclass(frozen=True, eq=False)
+class Take:
+    """Bytes of another source than the original, read when they are written."""
+
+    source: ByteSource
+    offset: int
+    length: int
+
+
+Segment = Copy | New | Take
+
+
+def parts(segments: Iterable[Segment], source: ByteSource) -> Iterator[bytes]:
+    """The bytes of segments in order, piece by piece; ``source`` is what ``Copy`` copies from."""
+    for segment in segments:
+        if isinstance(segment, New):
+            yield segment.data
+        else:
+            yield from chunks(
+                segment.source if isinstance(segment, Take) else source, segment.offset, segment.length
+            )
+
+
+@dataclass(frozen=True, eq=False)
+class Ranges:
+    """A member's new bytes as segments; ``Copy`` refers to ``source``, the file that holds the member."""
+
+    segments: tuple[Segment, ...]
+    source: ByteSource
+
+    def __len__(self) -> int:
+        return sum(segment.length for segment in self.segments)
+
+
+#: a member's new bytes: in memory, or as ranges where they are an archive's that was rebuilt
+Body = bytes | Ranges
+
+
+def body_parts(body: Body) -> Iterator[bytes]:
+    """A body's bytes, piece by piece."""
+    if isinstance(body, bytes):
+        yield body
+    else:
+        yield from parts(body.segments, body.source)
+
+
+def body_segments(body: Body) -> list[Segment]:
+    """A body as segments of the file that it is written into."""
+    return [New(body)] if isinstance(body, bytes) else list(body.segments)
+
+
+def whole(body: Body) -> bytes:
+    """A body's bytes in memory."""
+    return body if isinstance(body, bytes) else b"".join(body_parts(body))
+
+
+def stays(segments: Iterable[Segment], size: int) -> bool:
+    """Whether segments are nothing but the original's ``size`` bytes, each at its place."""
+    position = 0
+    for segment in segments:
+        if segment.length and not (isinstance(segment, Copy) and segment.offset == position):
+            return False
+        position += segment.length
+    return position == size
+
+
+class SegmentSource:
+    """Segments as a byte source: what they will be, without writing them anywhere."""
+
+    def __init__(self, segments: Iterable[Segment], source: ByteSource) -> None:
+        self._segments = [segment for segment in segments if segment.length]
+        self._source = source
+        self._starts: list[int] = []
+        self._size = 0
+        for segment in self._segments:
+            self._starts.append(self._size)
+            self._size += segment.length
+
+    @property
+    def size(self) -> int:
+        return self._size
+
+    def read(self, offset: int, length: int) -> bytes:
+        check_range(self._size, offset, length)
+        found = []
+        at = bisect_right(self._starts, offset) - 1
+        while length:
+            segment = self._segments[at]
+            start = offset - self._starts[at]
+            count = min(length, segment.length - start)
+            if isinstance(segment, New):
+                found.append(segment.data[start : start + count])
+            else:
+                source = segment.source if isinstance(segment, Take) else self._source
+                found.append(source.read(segment.offset + start, count))
+            at, offset, length = at + 1, offset + count, length - count
+        return b"".join(found)
 
 
 @dataclass
@@ -51,54 +150,58 @@ class Composed:
 
     def read(self, file: str) -> Iterator[bytes]:
         """A file's new bytes, piece by piece."""
-        for segment in self.segments[file]:
-            if isinstance(segment, New):
-                yield segment.data
-            else:
-                yield from chunks(self.sources[file], segment.offset, segment.length)
+        yield from parts(self.segments[file], self.sources[file])
 
     def fingerprint(self, file: str) -> str:
         """A hash of what the file is made of; equal for equal changes to the same original."""
         digest = hashlib.sha256()
         for segment in self.segments[file]:
-            part = segment.data if isinstance(segment, New) else f"{segment.offset}+{segment.length}".encode()
-            digest.update(f"{type(segment).__name__}:{len(part)}:".encode() + part)
+            if isinstance(segment, Copy):
+                digest.update(f"Copy:{segment.offset}+{segment.length}".encode())
+                continue
+            digest.update(f"New:{segment.length}:".encode())
+            for part in parts([segment], self.sources[file]):
+                digest.update(part)
         return digest.hexdigest()
 
     def changes(self, file: str) -> Iterator[tuple[int, bytes]]:
         """Offsets and new bytes wherever the file differs from the original, at equal positions.
 
-        Only for a result of the original's own size in which nothing moves (a patch in place).
+        Only for a result of the original's own size (a patch in place).
         """
-        offset = 0
+        source, offset = self.sources[file], 0
         for segment in self.segments[file]:
-            if isinstance(segment, New):
-                yield from differing_ranges(self.sources[file], offset, segment.data)
-            else:
-                assert segment.offset == offset, "a patch moves nothing"
+            if isinstance(segment, Copy) and segment.offset == offset:
+                offset += segment.length
+                continue
+            for part in parts([segment], source):
+                yield from differing_ranges(source, offset, part)
+                offset += len(part)
+
+    def moved(self, file: str) -> int:
+        """How many bytes do not stay where they are in the original, so would have to be written by a patch."""
+        total, offset = 0, 0
+        for segment in self.segments[file]:
+            if not (isinstance(segment, Copy) and segment.offset == offset):
+                total += segment.length
             offset += segment.length
+        return total
 
     def first_difference(self, file: str) -> int | None:
         """The first offset at which the file differs from the original, or None."""
         source, offset = self.sources[file], 0
         for segment in self.segments[file]:
-            if isinstance(segment, New):
-                same = min(segment.length, max(source.size - offset, 0))
-                for start, _ in differing_ranges(source, offset, segment.data[:same]):
-                    return start
-                if same < segment.length:
-                    return source.size
-            elif segment.offset != offset:
-                # Moved bytes may still be equal; comparing them is what decides.
-                for part in chunks(source, segment.offset, segment.length):
-                    same = min(len(part), max(source.size - offset, 0))
-                    for start, _ in differing_ranges(source, offset, part[:same]):
-                        return start
-                    if same < len(part):
-                        return source.size
-                    offset += len(part)
+            if isinstance(segment, Copy) and segment.offset == offset:
+                offset += segment.length
                 continue
-            offset += segment.length
+            # Moved bytes may still be equal; comparing them is what decides.
+            for part in parts([segment], source):
+                same = min(len(part), max(source.size - offset, 0))
+                for start, _ in differing_ranges(source, offset, part[:same]):
+                    return start
+                if same < len(part):
+                    return source.size
+                offset += len(part)
         return offset if offset < source.size else None
 
 
@@ -140,15 +243,11 @@ def write_beside(
                 progress(len(data))
 
         for segment in composed.segments[file]:
-            if isinstance(segment, New):
-                put(segment.data)
-                continue
-            start, length = segment.offset, segment.length
             source = composed.sources[file]
-            if not digest and isinstance(source, FileSource):
-                copied = source.copy_to(stream.fileno(), start, length, progress)
-                start, length = start + copied, length - copied
-            for part in chunks(source, start, length):
+            if isinstance(segment, Copy) and not digest and isinstance(source, FileSource):
+                copied = source.copy_to(stream.fileno(), segment.offset, segment.length, progress)
+                segment = Copy(segment.offset + copied, segment.length - copied)
+            for part in parts([segment], source):
                 put(part)
         os.fsync(stream.fileno())
     return total.hexdigest() if digest else ""

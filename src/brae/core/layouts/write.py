@@ -28,7 +28,7 @@ from brae.core.layouts.model import (
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.read import Parsed, encode_value
 from brae.core.layouts.rows import Ints, Rows
-from brae.core.layouts.segments import Composed, Copy, New, Segment
+from brae.core.layouts.segments import Composed, Copy, New, Segment, body_segments, parts
 from brae.core.sources import ByteSource, chunks
 
 
@@ -274,7 +274,7 @@ class _Composer:
             old_next, align = slots.next(index, alone)
             segments.append(Copy(position, old_start - position))
             if change is not None:
-                segments.append(New(change.stored))
+                segments += body_segments(change.stored)
                 new_sizes[index] = len(change.stored)
             elif not removed:
                 segments.append(Copy(old_start, old_end - old_start))
@@ -319,7 +319,7 @@ class _Composer:
         ]:
             segments.append(New(fill * (-new_end % align)))
             new_end += -new_end % align
-            segments.append(New(stored))
+            segments += body_segments(stored)
             if index_or_none is None:
                 added_offsets.append(new_end)
             else:
@@ -488,19 +488,12 @@ class _Composer:
         assert part.checksum is not None
         if isinstance(part.checksum.over, list):
             for name in part.checksum.over:
-                yield from self._bytes_of(self.contents[name], self.parsed.regions[name].file)
+                yield from parts(self.contents[name], self.parsed.sources[self.parsed.regions[name].file])
             return
         low, high = self._range(part)
         position = 0
         for _, content in self.order[part.file]:
-            for data in self._bytes_of(content, part.file):
+            for data in parts(content, self.parsed.sources[part.file]):
                 if position < high and position + len(data) > low:
                     yield data[max(low - position, 0) : high - position]
                 position += len(data)
-
-    def _bytes_of(self, content: list[Segment], file: str) -> Iterator[bytes]:
-        for piece in content:
-            if isinstance(piece, New):
-                yield piece.data
-            else:
-                yield from chunks(self.parsed.sources[file], piece.offset, piece.length)

@@ -14,7 +14,8 @@ from pathlib import PurePath
 import numpy as np
 
 from brae.core import compression
-from brae.core.containers.described import Archive, Proof, open_archive
+from brae.core.containers.base import Proof
+from brae.core.containers.described import Archive, open_archive
 from brae.core.errors import BraeError
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import MAIN, ChunksPart, FieldPart, Layout, MembersPart, NamesPart, TablePart

@@ -1,0 +1,308 @@
+"""What a container is: members inside bytes, to be read, changed and put back."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from brae.core import addresses, compression
+from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
+from brae.core.layouts.edits import Edits, MemberChange
+from brae.core.layouts.model import MAIN
+from brae.core.layouts.rows import Ints
+from brae.core.layouts.segments import Body, Composed, Copy, Ranges, Segment, body_parts, parts, whole
+from brae.core.sources import ByteSource, BytesSource, SliceSource
+
+Progress = Callable[[int, int], None]
+#: members up to this size are unpacked whole where their beginning alone cannot be
+_SMALL = 1 << 20
+
+
+@dataclass(frozen=True)
+class Proof:
+    """Whether an unchanged rebuild equals the original, and where it first differs."""
+
+    exact: bool
+    #: how many members were unpacked and checked against their sizes and checksums
+    members: int = 0
+    file: str | None = None
+    offset: int | None = None
+    field: str | None = None
+    reason: str | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        """For JSON."""
+        return {key: value for key, value in vars(self).items() if value is not None}
+
+
+class Container(ABC):
+    """Members inside bytes; arrays hold one entry a member, in the directory's order."""
+
+    #: what it is called, for people
+    title: str
+    #: one level of an address for each member
+    levels: list[str]
+    #: the bytes it is read from, by file
+    sources: Mapping[str, ByteSource]
+
+    # ---- what each kind says of itself ------------------------------------------------------------------
+
+    @property
+    @abstractmethod
+    def names(self) -> list[str]:
+        """The members' names as the container has them, folders divided by ``/``."""
+
+    @property
+    @abstractmethod
+    def offsets(self) -> Ints:
+        """Where each member lies."""
+
+    @property
+    @abstractmethod
+    def stored_sizes(self) -> Ints:
+        """Bytes of each member as it lies there."""
+
+    @property
+    @abstractmethod
+    def real_sizes(self) -> Ints:
+        """Bytes of each member unpacked; -1 where nobody knows."""
+
+    @abstractmethod
+    def packer(self, index: int) -> compression.Packer:
+        """How a member is packed; FormatError where that is not known."""
+
+    @abstractmethod
+    def compose(self, edits: Edits, *, in_place: bool) -> Composed:
+        """The container with edited members; LayoutError where its structure does not allow them.
+
+        Unchanged members keep their bytes and order; ``in_place`` moves nothing.
+        """
+
+    @abstractmethod
+    def slot(self, index: int) -> int:
+        """How many bytes a member may have without anything else moving."""
+
+    def fits(self, index: int, length: int) -> bool:
+        """Whether so many stored bytes can take a member's place without anything else moving."""
+        return length <= self.slot(index)
+
+    def check_member(self, index: int) -> None:
+        """Unpack a member and check its checksums; FormatError where they are wrong."""
+        for _ in body_parts(self.body(index)):
+            pass
+
+    def differs_in(self, file: str, offset: int) -> str:
+        """What stands at an offset, in words."""
+        return f"byte {offset} of {file}"
+
+    @property
+    def file(self) -> str:
+        """The file, by the layout's name, in which the members lie."""
+        return MAIN
+
+    def reveal(self, data: bytes) -> bytes:
+        """Stored bytes without their obfuscation."""
+        return data
+
+    # ---- what follows from it ---------------------------------------------------------------------------
+
+    def __len__(self) -> int:
+        return len(self.levels)
+
+    @property
+    def source(self) -> ByteSource:
+        """The bytes in which the members lie."""
+        return self.sources[self.file]
+
+    @cached_property
+    def _places(self) -> dict[str, int]:
+        return {level: index for index, level in enumerate(self.levels)}
+
+    def index_of(self, level: str) -> int:
+        """The member at one level of an address, or -1."""
+        return self._places.get(level, -1)
+
+    def is_plain(self, index: int) -> bool:
+        """Whether a member's bytes lie in the file as they are."""
+        return self.packer(index).name == "none"
+
+    def read_stored(self, index: int) -> bytes:
+        """A member's bytes as they lie in the container."""
+        return self.source.read(int(self.offsets[index]), int(self.stored_sizes[index]))
+
+    def read(self, index: int) -> bytes:
+        """A member's bytes, unpacked."""
+        try:
+            stored, real = int(self.stored_sizes[index]), int(self.real_sizes[index])
+            packer = self.packer(index)
+            if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
+                raise LimitError(
+                    f"{stored} stored bytes claim to unpack to {real}.",
+                    remedy="The directory is damaged, or it is too large to be unpacked as a whole.",
+                )
+            return packer.unpack(self.reveal(self.read_stored(index)), None if real < 0 else real)
+        except BraeError as error:
+            raise error.at(self.levels[index]) from None
+
+    def member_source(self, index: int) -> ByteSource:
+        """A member as a source of its own: a view where it lies unpacked, else its bytes in memory."""
+        if self.is_plain(index):
+            return SliceSource(self.source, int(self.offsets[index]), int(self.stored_sizes[index]))
+        return BytesSource(self.read(index))
+
+    def body(self, index: int) -> Body:
+        """A member's bytes, unpacked; as ranges of the file where they lie there as they are."""
+        if self.is_plain(index):
+            copy = Copy(int(self.offsets[index]), int(self.stored_sizes[index]))
+            return Ranges((copy,), self.source)
+        return self.read(index)
+
+    def read_start(self, index: int, length: int) -> bytes:
+        """At most the first ``length`` unpacked bytes; fewer where the member is shorter or damaged."""
+        packer = self.packer(index)
+        wide = length if packer.name == "none" else max(length * 4, 1024)
+        size = min(int(self.stored_sizes[index]), wide)
+        packed = self.reveal(self.source.read(int(self.offsets[index]), size))
+        try:
+            found = packer.unpack_start(packed, length)
+            # Some streams give nothing before a whole block of them is read.
+            if not found and self.real_sizes[index] and int(self.stored_sizes[index]) <= _SMALL:
+                found = self.read(index)[:length]
+            return found
+        except (FormatError, LimitError):
+            return b""
+
+    def read_end(self, index: int, length: int) -> bytes:
+        """The last bytes of a member that lies unpacked; nothing of one that is packed."""
+        size = int(self.stored_sizes[index])
+        if not self.is_plain(index):
+            return b""
+        return self.source.read(int(self.offsets[index]) + max(size - length, 0), min(length, size))
+
+    def pack(self, index: int, real: Body, level: int | None = None) -> MemberChange:
+        """New bytes for a member, packed as its original is (``level`` as its recipe says)."""
+        packer = self.packer(index)
+        if packer.name == "none":
+            return MemberChange(real, real, True)
+        data = whole(real)
+        return MemberChange(packer.pack(data, packer.levels[0] if level is None else level), data)
+
+    def pack_new(self, name: str, real: bytes, level: int | None = None) -> MemberChange:
+        """Bytes for a member that is to be added, packed as most others are."""
+        raise LayoutError(f"'{name}' cannot be added: {self.title} takes no new members.")
+
+    def packing_level(self, index: int) -> int | None:
+        """The level that gives the original's stored bytes again, or None where no level does."""
+        packer = self.packer(index)
+        if packer.name == "none":
+            return packer.levels[0]
+        return compression.find_level(packer, self.reveal(self.read_stored(index)), self.read(index))
+
+    def nest(self, index: int, segments: Sequence[Segment], level: int | None = None) -> MemberChange:
+        """A member that is a container itself, after its own rebuild: ``segments`` of what ``member_source`` gave.
+
+        Where the member lies unpacked its ranges become ranges of this container's file; nothing is read.
+        """
+        if not self.is_plain(index):
+            return self.pack(index, b"".join(parts(segments, self.member_source(index))), level)
+        begin = int(self.offsets[index])
+        moved = tuple(
+            Copy(segment.offset + begin, segment.length) if isinstance(segment, Copy) else segment
+            for segment in segments
+        )
+        return self.pack(index, Ranges(moved, self.source), level)
+
+    def rebuild(self, edits: Edits | dict[int, MemberChange]) -> Composed:
+        """The container with edited members; unchanged ones keep their bytes and their order."""
+        return self.compose(as_edits(edits), in_place=False)
+
+    def patch(self, edits: Edits | dict[int, MemberChange]) -> Composed:
+        """The same, with nothing moved; LayoutError where a member does not fit its slot."""
+        return self.compose(as_edits(edits), in_place=True)
+
+    def prove(self, progress: Progress | None = None) -> Proof:
+        """Rebuild without a change and compare; then unpack and check every member.
+
+        Never raises for what the container holds: the reason stands in the result.
+        """
+        try:
+            composed = self.rebuild(Edits())
+            for file in composed.segments:
+                offset = composed.first_difference(file)
+                if offset is not None:
+                    name = self.differs_in(file, offset)
+                    return Proof(
+                        False,
+                        file=self.file_name(file),
+                        offset=offset,
+                        field=name,
+                        reason=f"An unchanged rebuild differs from the original at {offset}, in {name}.",
+                    )
+        except BraeError as error:
+            return Proof(False, offset=error.offset, reason=str(error))
+        for index in range(len(self)):
+            try:
+                self.check_member(index)
+            except BraeError as error:
+                return Proof(False, index, offset=error.offset, field=error.address, reason=str(error))
+            if progress:
+                progress(index + 1, len(self))
+        return Proof(True, len(self))
+
+    def file_name(self, file: str) -> str:
+        """A file by the name that people know it by."""
+        return file
+
+
+def as_edits(edits: Edits | dict[int, MemberChange]) -> Edits:
+    """Changes alone, as edits."""
+    return Edits(changed=edits) if isinstance(edits, dict) else edits
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One member of an open container."""
+
+    name: str
+    offset: int
+    stored: int
+    real: int
+    packer: str = "none"
+
+
+class Listed(Container):
+    """A container whose entries a reader of an open standard has listed."""
+
+    def __init__(self, title: str, source: ByteSource, entries: Sequence[Entry]) -> None:
+        self.title, self.sources, self.entries = title, {MAIN: source}, list(entries)
+        self.levels = addresses.member_levels(self.names)
+
+    @cached_property
+    def names(self) -> list[str]:
+        return [entry.name for entry in self.entries]
+
+    def _column(self, values: Iterable[int]) -> Ints:
+        return np.fromiter(values, np.int64, len(self.entries))
+
+    @cached_property
+    def offsets(self) -> Ints:
+        return self._column(entry.offset for entry in self.entries)
+
+    @cached_property
+    def stored_sizes(self) -> Ints:
+        return self._column(entry.stored for entry in self.entries)
+
+    @cached_property
+    def real_sizes(self) -> Ints:
+        return self._column(entry.real for entry in self.entries)
+
+    def packer(self, index: int) -> compression.Packer:
+        return compression.get(self.entries[index].packer)
+
+    def slot(self, index: int) -> int:
+        return self.entries[index].stored
