@@ -28,7 +28,7 @@ from PIL import Image
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.folders import member_paths, unpack
 from brae.core.layouts.directory import directory
-from brae.core.layouts.library import Library, open_sources
+from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import write_beside
@@ -57,9 +57,9 @@ def report(what: str, figure: str, target: str, good: bool) -> None:
 
 
 def _open(path: Path) -> Archive:
-    layout = LIBRARY.recognise_file(path)
-    assert layout is not None
-    return open_archive(layout, open_sources(layout, path))
+    opened = open_path(path, [], LIBRARY).container
+    assert isinstance(opened, Archive)
+    return opened
 
 
 def _listing(folder: Path) -> None:

@@ -11,10 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brae.core.catalogue import catalogue
-from brae.core.containers.described import open_archive
+from brae.core.containers.depth import open_path
 from brae.core.containers.folders import changes_in, unpack
+from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, FormatError
-from brae.core.layouts.library import Library, open_sources
+from brae.core.layouts.library import Library
 from brae.core.sources import BytesSource
 from brae.demo import LAYOUTS, desktop
 from tests.core.families import BY_NAME, FAMILIES, Family, members_for
@@ -88,9 +89,7 @@ def _kist(tmp_path: Path, names: list[str]) -> Path:
 
 def test_hostile_names_stay_inside_the_folder(tmp_path: Path) -> None:
     path = _kist(tmp_path, HOSTILE)
-    layout = LIBRARY.recognise_file(path)
-    assert layout is not None
-    archive = open_archive(layout, open_sources(layout, path))
+    archive = open_path(path, [], LIBRARY).container
     assert archive.prove().exact, "odd names are no reason not to rebuild"
     out = tmp_path / "deep" / "er" / "out"
     assert list(unpack(archive, out)) == []
@@ -116,9 +115,7 @@ def test_duplicate_names_are_told_apart(tmp_path: Path) -> None:
 
 def test_a_stranger_in_the_folder_is_refused(tmp_path: Path) -> None:
     path = _kist(tmp_path, ["a.txt", "b.txt"])
-    layout = LIBRARY.recognise_file(path)
-    assert layout is not None
-    archive = open_archive(layout, open_sources(layout, path))
+    archive = open_path(path, [], LIBRARY).container
     out = tmp_path / "out"
     list(unpack(archive, out))
     (out / "c.txt").write_bytes(b"new")
@@ -163,4 +160,4 @@ def test_every_family_is_recognised_as_itself(tmp_path: Path) -> None:
             continue
         path = tmp_path / f"{family.name}.arc"
         path.write_bytes(WRITTEN[family.name]["main"])
-        assert library.recognise_file(path) is family.described
+        assert recognise_file(path, library) == family.described.layout

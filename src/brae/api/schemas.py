@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from brae.core.match.textures import MatchSheet
 from brae.core.textures.files import Recipe
@@ -96,9 +96,15 @@ class ArchiveView(Row):
     layout: str | None
     title: str
     files: dict[str, str]
-    proof: Proof
+    #: None until it has been worked out
+    proof: Proof | None
     fault: str | None
     member_count: int
+
+    @field_validator("proof", mode="before")
+    @classmethod
+    def _not_yet(cls, value: object) -> object:
+        return value or None
 
 
 class GameFile(Row):
@@ -328,6 +334,16 @@ class MemberPlan(BaseModel):
     slot: int
 
 
+class InsidePlan(BaseModel):
+    """An archive inside another that is changed first."""
+
+    address: str
+    title: str
+    way: Literal["patch", "rebuild"]
+    why: str
+    members: list[MemberPlan]
+
+
 class FilePlan(BaseModel):
     """What will happen to one file of the game."""
 
@@ -337,6 +353,7 @@ class FilePlan(BaseModel):
     size_before: int
     size_after: int
     members: list[MemberPlan]
+    inside: list[InsidePlan] = []
 
 
 class BuildPlan(BaseModel):

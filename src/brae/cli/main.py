@@ -11,13 +11,16 @@ import typer
 
 from brae import __version__
 from brae.cli.output import bar, errors, say, ticker
-from brae.core.containers.described import Archive, open_archive
+from brae.core import addresses
+from brae.core.containers.depth import Opened, open_path
+from brae.core.containers.described import Archive
 from brae.core.containers.folders import edits_in
 from brae.core.containers.folders import unpack as unpack_archive
+from brae.core.containers.recognise import files_of
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
-from brae.core.layouts.library import FOLDER, Library, companions, open_sources
+from brae.core.layouts.library import FOLDER, Library, companions
 from brae.core.layouts.load import load
-from brae.core.layouts.model import Layout
+from brae.core.layouts.model import MAIN, Layout
 from brae.core.layouts.segments import write_beside
 from brae.core.sources import ByteSource, FileSource
 from brae.core.textures import formats
@@ -36,7 +39,11 @@ HomeOption = Annotated[
 ]
 LayoutOption = Annotated[str | None, typer.Option("--layout", help="A layout's identifier, or a layout file.")]
 JsonOption = Annotated[bool, typer.Option("--json", help="Answer as JSON.")]
-FileArgument = Annotated[Path, typer.Argument(help="The file; of an index and data pair the index.")]
+FileArgument = Annotated[
+    str,
+    typer.Argument(help="The file (of an index and data pair the index); FILE//MEMBER//... for what lies inside."),
+]
+PathArgument = Annotated[Path, typer.Argument(help="The file; of an index and data pair the index.")]
 
 
 @app.callback(invoke_without_command=True)
@@ -107,77 +114,94 @@ def _library(file: Path) -> Library:
     return Library.of([LAYOUTS, usual_place() / "layouts", *own])
 
 
-def _layout(file: Path, layout: str | None, library: Library) -> Layout | None:
-    if layout is None:
-        return library.recognise_file(file)
-    if layout.endswith((".yaml", ".yml")):
-        found = load(Path(layout))
-        library.add(found)
-        return found
-    return library.get(layout)
-
-
 def _check_file(file: Path) -> None:
     if not file.is_file():
         raise NotFoundError(f"There is no file {file}.", remedy="Check the spelling.")
 
 
-def _open(file: Path, layout: str | None) -> tuple[Archive, Library]:
-    _check_file(file)
+def _split(target: str) -> tuple[Path, list[str]]:
+    """The file of an address, and the levels inside it; NotFoundError where there is no such file."""
+    whole, *levels = [target] if Path(target).is_file() else addresses.split(target)
+    _check_file(Path(whole))
+    return Path(whole), levels
+
+
+def _kind(layout: str | None, library: Library) -> str | None:
+    """The layout that was named; a layout file is made known first."""
+    if layout is None:
+        return None
+    if layout.endswith((".yaml", ".yml")):
+        found = load(Path(layout))
+        library.add(found)
+        return found.layout
+    return library.get(layout).layout
+
+
+def _open(target: str, layout: str | None) -> tuple[Opened, Library]:
+    file, levels = _split(target)
     library = _library(file)
-    found = _layout(file, layout, library)
-    if found is None or found.kind != "archive":
-        faults = "; ".join(str(error) for error in library.errors.values())
-        raise UnknownFormatError(
-            f"No layout fits {file.name}.{f' Faulty layouts: {faults}' if faults else ''}",
-            remedy=f"Describe it in {FOLDER}/NAME.yaml beside it, or name a layout with --layout.",
-        )
-    return open_archive(found, open_sources(found, file), library.known_names(found)), library
+    return open_path(file, levels, library, _kind(layout, library)), library
+
+
+def _read(target: str) -> tuple[bytes, str, Library]:
+    """The bytes of a file, or of a member at any depth, and its name."""
+    file, levels = _split(target)
+    library = _library(file)
+    if not levels:
+        return file.read_bytes(), file.name, library
+    holder = open_path(file, levels[:-1], library).container
+    index = holder.index_of(levels[-1])
+    if index < 0:
+        raise NotFoundError(f"There is no member '{levels[-1]}'.", address=target)
+    return holder.read(index), holder.names[index], library
 
 
 @app.command()
 def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption = False) -> None:
     """What a file is, its members, and whether it can be rebuilt exactly."""
     with errors(as_json):
-        _check_file(file)
-        library = _library(file)
-        found = _layout(file, layout, library)
-        if found is not None and found.kind == "archive":
-            archive = open_archive(found, open_sources(found, file), library.known_names(found))
+        path, levels = _split(file)
+        library = _library(path)
+        kind = _kind(layout, library)
+        try:
+            named = kind is not None and library.layouts[kind].kind != "archive"
+            archive = None if named else open_path(path, levels, library, kind).container
+        except UnknownFormatError:
+            archive = None
+        if archive is not None:
             with bar("proof", len(archive)) as tick:
                 proof = archive.prove(lambda done, total: tick())
             data: dict[str, Any] = {
                 "kind": "archive",
-                "layout": found.layout,
+                "layout": archive.layout.layout if isinstance(archive, Archive) else None,
+                "title": archive.title,
                 "members": len(archive),
                 "proof": proof.as_dict(),
                 "names": archive.names if as_json else None,
             }
-            words = f"{file.name}: {found.title}, {len(archive):,} members\n"
+            words = f"{file}: {archive.title}, {len(archive):,} members\n"
             words += (
                 "proof: exact, an unchanged rebuild equals the original"
                 if proof.exact
                 else f"no proof: {proof.reason}"
             )
         else:
-            data, words = _inspect_other(file, library, found)
+            data, words = _inspect_other(file, library.layouts.get(kind or ""))
     say(data, words, as_json)
 
 
-def _inspect_other(file: Path, library: Library, layout: Layout | None) -> tuple[dict[str, Any], str]:
+def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], str]:
     from brae.core.catalogue import describe
 
-    data = file.read_bytes()
-    item = describe(
-        data[:HEAD], library, level=file.name, name=file.name, stored=len(data), real=len(data), packer="none"
-    )
+    data, name, library = _read(target)
+    item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
-        raise FormatError(item.fault, address=file.name)
+        raise FormatError(item.fault, address=name)
     if item.kind != "texture":
         words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
-        return found, f"{file.name}: {item.kind} ({words}), {len(data):,} bytes"
-    texture = read_texture(data, library, file.name) if layout is None else _read_by(layout, data)
+        return found, f"{name}: {item.kind} ({words}), {len(data):,} bytes"
+    texture = read_texture(data, library, name) if layout is None else _read_by(layout, data)
     head = texture.header
     again = texture.write(texture.levels, head.width, head.height)
     found |= {
@@ -186,9 +210,7 @@ def _inspect_other(file: Path, library: Library, layout: Layout | None) -> tuple
         "proof": {"exact": again == data},
         "recipe": texture.recipe().model_dump(),
     }
-    words = (
-        f"{file.name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
-    )
+    words = f"{name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
     return found, f"{words}\nproof: {'exact' if again == data else 'a rebuild differs'}"
 
 
@@ -200,7 +222,7 @@ def _read_by(layout: Layout, data: bytes) -> TextureFile:
 
 @app.command()
 def propose(
-    file: FileArgument,
+    file: PathArgument,
     data: Annotated[Path | None, typer.Option(help="The data file that belongs to this index.")] = None,
     out: Annotated[
         Path | None, typer.Option("-o", "--out", help="Write the best layout to this .yaml file.")
@@ -255,7 +277,7 @@ def unpack(
 ) -> None:
     """Every member as a file, unpacked."""
     with errors(as_json):
-        archive, _ = _open(file, layout)
+        archive = _open(file, layout)[0].container
         with bar("unpack", len(archive)) as tick:
             faults = list(unpack_archive(archive, out, tick))
         say(
@@ -281,23 +303,29 @@ def repack(
 ) -> None:
     """The archive rebuilt with what differs in a folder."""
     with errors(as_json):
-        archive, library = _open(file, layout)
+        opened, library = _open(file, layout)
+        archive = opened.container
         if not source.is_dir():
             raise NotFoundError(f"There is no folder {source}.")
-        targets = companions(archive.layout, out)
-        mine = {path.resolve() for path in companions(archive.layout, file).values()}
+        outer = opened.outermost
+        described = library.layouts.get(outer.kind)
+        targets = companions(described, out) if described else {MAIN: out}
+        mine = {path.resolve() for path in files_of(outer.kind, _split(file)[0], library).values()}
         if mine & {target.resolve() for target in targets.values()}:
             raise ReadOnlyError(
                 "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
             )
-        proof = archive.prove()
-        if not proof.exact:
-            raise ReadOnlyError(
-                f"This archive cannot be rebuilt: {proof.reason}", address=file.name, offset=proof.offset
-            )
+        at: Opened | None = opened
+        while at is not None:
+            proof = at.container.prove()
+            if not proof.exact:
+                raise ReadOnlyError(
+                    f"This archive cannot be rebuilt: {proof.reason}", address=file, offset=proof.offset
+                )
+            at = at.holder
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
-        composed = archive.rebuild(edits)
+        composed = opened.outwards(archive.rebuild(edits))
         for name, target in targets.items():
             try:
                 target.parent.mkdir(parents=True, exist_ok=True)
@@ -343,11 +371,9 @@ def decode(
 ) -> None:
     """A texture as a picture."""
     with errors():
-        _check_file(file)
-        library = _library(file)
-        data = file.read_bytes()
-        found = _layout(file, layout, library) if layout else None
-        texture = _read_by(found, data) if found else read_texture(data, library, file.name)
+        data, name, library = _read(file)
+        kind = _kind(layout, library)
+        texture = _read_by(library.layouts[kind], data) if kind else read_texture(data, library, name)
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
         kind = out.suffix.lower().lstrip(".")

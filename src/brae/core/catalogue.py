@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
-from brae.core.containers.described import Archive
+from brae.core.containers.base import Container
+from brae.core.containers.recognise import recognise
 from brae.core.errors import BraeError
 from brae.core.layouts.library import Library
+from brae.core.sources import ByteSource, BytesSource
 from brae.core.textures.files import HEAD, sniff_texture
 
-Kind = Literal["texture", "sound", "text", "data"]
+Kind = Literal["texture", "sound", "text", "archive", "data"]
 
 
 @dataclass(frozen=True)
@@ -80,15 +82,27 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
     return item("data", None)
 
 
-def catalogue(archive: Archive, library: Library) -> Iterator[Item]:
-    """Every member of an archive; only their first bytes are unpacked."""
-    for index, (level, name) in enumerate(zip(archive.levels, archive.names, strict=True)):
+def _inner(container: Container, index: int, head: bytes, library: Library) -> str | None:
+    """Which container a member is itself; of a packed one only the beginning is looked at."""
+    source: ByteSource = container.member_source(index) if container.is_plain(index) else BytesSource(head)
+    return recognise(source, container.names[index], library)
+
+
+def catalogue(container: Container, library: Library) -> Iterator[Item]:
+    """Every member of a container; only their first bytes are unpacked.
+
+    The ``container`` of an item that is an archive itself is what ``recognise`` says of it.
+    """
+    for index, (level, name) in enumerate(zip(container.levels, container.names, strict=True)):
+        stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
         try:
-            head, packer, fault = archive.read_start(index, HEAD), archive.packer(index).name, None
+            head, packer = container.read_start(index, HEAD), container.packer(index).name
         except BraeError as error:
-            head, packer, fault = b"", "unknown", str(error)
-        stored, real = int(archive.stored_sizes[index]), int(archive.real_sizes[index])
-        if fault is not None:
-            yield Item(level, name, "data", None, stored, real, packer, fault=fault)
+            yield Item(level, name, "data", None, stored, real, "unknown", fault=str(error))
             continue
-        yield describe(head[:real], library, level=level, name=name, stored=stored, real=real, packer=packer)
+        item = describe(head[:real], library, level=level, name=name, stored=stored, real=real, packer=packer)
+        if item.kind in ("data", "text") and item.fault is None:
+            inner = _inner(container, index, head[:real], library)
+            if inner is not None:
+                item = replace(item, kind="archive", container=inner)
+        yield item

@@ -13,6 +13,8 @@ from brae.core.layouts.model import TablePart, TreePart
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
+from brae.core.sources import BytesSource
+from brae.core.sources.sectors import RAW, wrong_sectors
 from brae.core.textures import kernels
 
 
@@ -40,9 +42,13 @@ def _layouts() -> None:
     hashes.NameHash(kind="fnv1a32").of(["kernel"])
 
 
+def _discs() -> None:
+    wrong_sectors(BytesSource(bytes(RAW)), 0, 1)
+
+
 def warm() -> None:
     """Compile every kernel, or load it from the cache."""
-    steps: list[Callable[[], None]] = [kernels.warm, _packers, _layouts]
+    steps: list[Callable[[], None]] = [kernels.warm, _packers, _layouts, _discs]
     for step in steps:
         step()
 

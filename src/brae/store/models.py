@@ -87,11 +87,15 @@ class ArchiveRow(Base):
     __table_args__ = (UniqueConstraint("project_id", "address"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    #: the archive that it is a member of
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("archives.id", ondelete="CASCADE"), index=True)
     address: Mapped[str]
+    #: the layout, or the name of the open container; None for a loose file
     layout: Mapped[str | None]
     title: Mapped[str]
-    #: the files it consists of, by the layout's names, relative to the project's folder
+    #: the files it consists of, by the layout's names: relative to the project's folder, or its parent's levels
     files: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    #: empty until it has been worked out
     proof: Mapped[dict[str, Any]] = mapped_column(default=dict)
     fault: Mapped[str | None]
     member_count: Mapped[int] = mapped_column(default=0)

@@ -9,16 +9,18 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from brae.core import addresses
 from brae.core.build import journal as journals
 from brae.core.build.plan import plan_archive
-from brae.core.containers.base import Proof
-from brae.core.errors import BraeError, ChangedError, NotFoundError, storage_error
+from brae.core.containers.base import Container, Proof
+from brae.core.containers.depth import changes_outside
+from brae.core.errors import BraeError, ChangedError, NotFoundError, ReadOnlyError, storage_error
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, write_beside
 from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
 from brae.jobs import Silent, Ticker
-from brae.store.models import ArchiveRow, Edit, Member, Original, Project
+from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work.records import finish
 from brae.work.workspace import Workspace
 
@@ -36,6 +38,8 @@ class FilePlan:
     size_before: int
     size_after: int
     members: list[dict[str, Any]] = field(default_factory=list)
+    #: archives inside this one that are rebuilt first, innermost first
+    inside: list[dict[str, Any]] = field(default_factory=list)
 
 
 @dataclass
@@ -72,13 +76,23 @@ def plan(workspace: Workspace, project_id: str) -> BuildPlan:
         return _Planner(workspace, session, workspace.project(session, project_id)).run()[0]
 
 
+@dataclass
+class _Work:
+    """What is to become of one archive: its members' new bytes, and the archives inside that were rebuilt."""
+
+    row: ArchiveRow
+    edited: dict[int, tuple[bytes, dict[str, Any]]] = field(default_factory=dict)
+    nested: dict[int, MemberChange] = field(default_factory=dict)
+    inside: list[dict[str, Any]] = field(default_factory=list)
+
+
 class _Planner:
     def __init__(self, workspace: Workspace, session: Session, project: Project) -> None:
         self.workspace, self.session, self.project = workspace, session, project
 
     def run(self) -> tuple[BuildPlan, list[_Target]]:
         result, targets = BuildPlan(), []
-        changes: dict[int, dict[int, tuple[Member, bytes, dict[str, Any]]]] = {}
+        work: dict[int, _Work] = {}
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
         for edit in self.session.scalars(query):
             reason = _left_out(edit)
@@ -91,17 +105,21 @@ class _Planner:
             except BraeError as error:
                 result.left_out[edit.address] = str(error)
                 continue
-            changes.setdefault(found.archive.id, {})[found.member.number] = (found.member, data, edit.recipe)
+            entry = work.setdefault(found.archive.id, _Work(found.archive))
+            entry.edited[found.member.number] = (data, edit.recipe)
             result.edits.append(edit.address)
             standing = _standing(edit, "shows")
             if standing:
                 result.warnings[edit.address] = standing[0]
-        rows = self.session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == self.project.id))
+        self._from_inside_out(work, result)
+        rows = self.session.scalars(
+            select(ArchiveRow).where(ArchiveRow.project_id == self.project.id, ArchiveRow.parent_id.is_(None))
+        )
         for row in sorted(rows, key=lambda row: row.address):
-            if row.id not in changes and not self._built(row):
+            if row.id not in work and not self._built(row):
                 continue
             try:
-                for target in self._plan_archive(row, changes.get(row.id, {})):
+                for target in self._plan_archive(work.get(row.id, _Work(row))):
                     targets.append(target)
                     result.files.append(target.plan)
             except BraeError as error:
@@ -113,48 +131,81 @@ class _Planner:
             result.up_to_date = not targets
         return result, targets
 
+    def _from_inside_out(self, work: dict[int, _Work], result: BuildPlan) -> None:
+        """Rebuild the archives that lie inside others, the deepest first; each becomes a change of its holder."""
+        while nested := [one for one in work.values() if one.row.parent_id is not None]:
+            one = max(nested, key=lambda one: len(addresses.split(one.row.address)))
+            del work[one.row.id]
+            row = one.row
+            try:
+                archive = self.workspace.archive(self.session, self.project, row)
+                found = plan_archive(archive, _proof(row), self._packed(archive, one))
+                holder = self.workspace.parent(self.session, row)
+                outer = self.workspace.archive(self.session, self.project, holder)
+                entry = work.setdefault(holder.id, _Work(holder))
+                entry.nested |= changes_outside(outer, row.files, found.composed)
+            except BraeError as error:
+                result.faults.append(error.at(row.address).as_dict())
+                continue
+            step = {"address": row.address, "title": row.title, "way": found.way, "why": found.why}
+            entry.inside += [*one.inside, step | {"members": [asdict(member) for member in found.members]}]
+
+    @staticmethod
+    def _packed(archive: Container, one: _Work) -> dict[int, MemberChange]:
+        packed = {
+            number: archive.pack(number, data, recipe.get("packing_level"))
+            for number, (data, recipe) in one.edited.items()
+        }
+        return packed | one.nested
+
     def _originals(self, row: ArchiveRow) -> dict[str, Original]:
         query = select(Original).where(
             Original.project_id == self.project.id, Original.path.in_(row.files.values())
         )
         by_path = {original.path: original for original in self.session.scalars(query)}
+        missing = [path for path in row.files.values() if path not in by_path]
+        if missing:
+            raise ReadOnlyError(
+                "This file has not been looked through yet.",
+                address=missing[0],
+                remedy="Wait until the game is opened, or open it again.",
+            )
         return {name: by_path[path] for name, path in row.files.items()}
 
     def _built(self, row: ArchiveRow) -> bool:
-        return any(original.state != "original" for original in self._originals(row).values())
+        query = select(Original.state).where(
+            Original.project_id == self.project.id, Original.path.in_(row.files.values())
+        )
+        return any(state != "original" for state in self.session.scalars(query))
 
-    def _plan_archive(
-        self, row: ArchiveRow, changes: dict[int, tuple[Member, bytes, dict[str, Any]]]
-    ) -> list[_Target]:
+    def _plan_archive(self, one: _Work) -> list[_Target]:
+        row = one.row
         originals = self._originals(row)
         for original in originals.values():
             self.workspace.check_unchanged(self.project, original)
-        if not changes:
+        if not one.edited and not one.nested:
             return [
                 self._put_back(name, original)
                 for name, original in originals.items()
                 if original.state != "original"
             ]
         if row.layout is None:
-            (_, data, _), original = next(iter(changes.values())), originals[MAIN]
+            (data, _), original = next(iter(one.edited.values())), originals[MAIN]
             composed = Composed({MAIN: BytesSource(b"")}, {MAIN: [New(data)]})
             plan = FilePlan(
                 original.path, "replace", "a loose file is replaced as a whole", original.size, len(data)
             )
             return [_Target(original, plan, composed, MAIN)]
         archive = self.workspace.archive(self.session, self.project, row)
-        packed: dict[int, MemberChange] = {
-            number: archive.pack(number, data, recipe.get("packing_level"))
-            for number, (_, data, recipe) in changes.items()
-        }
         may_patch = all(original.state != "rebuilt" for original in originals.values())
-        found = plan_archive(archive, Proof(**row.proof), packed, may_patch=may_patch)
+        found = plan_archive(archive, _proof(row), self._packed(archive, one), may_patch=may_patch)
         targets = []
         for name, original in originals.items():
             size = found.composed.size(name)
             plan = FilePlan(original.path, found.way, found.why, original.size, size)
             if name == archive.file:
                 plan.members = [asdict(member) for member in found.members]
+                plan.inside = one.inside
             targets.append(_Target(original, plan, found.composed, name))
         return targets
 
@@ -171,6 +222,10 @@ class _Planner:
         return target.plan.way != "restore" and target.original.built_from == target.composed.fingerprint(
             target.key
         )
+
+
+def _proof(row: ArchiveRow) -> Proof | None:
+    return Proof(**row.proof) if row.proof else None
 
 
 def _left_out(edit: Edit) -> str | None:

@@ -15,11 +15,12 @@ from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.build.journal import Journal, left_behind
-from brae.core.containers.described import Archive, open_archive
+from brae.core.containers.base import Container
+from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, FileSource, OverlaySource
+from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource
 from brae.core.textures.files import TextureFile, read_texture
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
@@ -28,7 +29,9 @@ from brae.store.home import busy
 from brae.store.models import ArchiveRow, Edit, Member, Original, Project
 from brae.work.records import finish
 
-_OPEN_ARCHIVES = 16
+#: archives that stay open, and how many unpacked bytes they may keep in memory together
+_OPEN_ARCHIVES = 32
+_OPEN_BYTES = 128 << 20
 
 
 @dataclass(frozen=True)
@@ -37,6 +40,11 @@ class Found:
 
     member: Member
     archive: ArchiveRow
+
+
+def _memory(archive: Container) -> int:
+    """The bytes of an archive that had to be unpacked as a whole."""
+    return sum(source.size for source in archive.sources.values() if isinstance(source, BytesSource))
 
 
 class Workspace:
@@ -48,7 +56,7 @@ class Workspace:
         self.blobs = Blobs(home.blobs)
         self.events = Events()
         self.jobs = Jobs(self.database, self.events)
-        self._archives: OrderedDict[int, Archive] = OrderedDict()
+        self._archives: OrderedDict[int, Container] = OrderedDict()
         self._lock = threading.RLock()
         self._finish_builds()
 
@@ -153,23 +161,40 @@ class Workspace:
                 remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
             )
 
-    def archive(self, session: Session, project: Project, row: ArchiveRow) -> Archive:
-        """An archive as it was when it was opened."""
+    def archive(self, session: Session, project: Project, row: ArchiveRow) -> Container:
+        """An archive as it was when it was opened, at any depth."""
         with self._lock:
             if row.id in self._archives:
                 self._archives.move_to_end(row.id)
                 return self._archives[row.id]
-        layout = self.project_library(project).get(row.layout or "")
-        sources = {name: self.original_source(session, project, path) for name, path in row.files.items()}
+        library = self.project_library(project)
+        kind = row.layout or ""
+        sources: dict[str, ByteSource] = {}
+        if row.parent_id is None:
+            for name, path in row.files.items():
+                sources[name] = self.original_source(session, project, path)
+        else:
+            outer = self.archive(session, project, self.parent(session, row))
+            for name, level in row.files.items():
+                sources[name] = outer.member_source(outer.index_of(level))
         names: list[str] = []
-        if layout.hashed:
+        if kind in library.layouts and library.layouts[kind].hashed:
             names = list(session.scalars(select(Member.name).where(Member.archive_id == row.id)))
-        archive = open_archive(layout, sources, names)
+        archive = open_container(kind, sources, addresses.split(row.address)[-1], library, names)
         with self._lock:
             self._archives[row.id] = archive
-            while len(self._archives) > _OPEN_ARCHIVES:
+            while len(self._archives) > 1 and (
+                len(self._archives) > _OPEN_ARCHIVES or sum(map(_memory, self._archives.values())) > _OPEN_BYTES
+            ):
                 self._archives.popitem(last=False)
         return archive
+
+    def parent(self, session: Session, row: ArchiveRow) -> ArchiveRow:
+        """The archive that a nested one is a member of."""
+        parent = session.get(ArchiveRow, row.parent_id)
+        if parent is None:
+            raise NotFoundError("There is no such archive.", address=row.address)
+        return parent
 
     def forget_archives(self) -> None:
         """Let go of every archive: their files are about to change, or have changed.

@@ -24,11 +24,12 @@ from brae.api.schemas import (
     StructureRequest,
     UndescribedFile,
 )
+from brae.core.containers.recognise import recognise_file, title
 from brae.core.errors import BraeError, NotFoundError, ReadOnlyError, storage_error
 from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
-from brae.work.opening import open_game
+from brae.work.opening import begin, open_game
 from brae.work.structures import find_structure, keep_layout
 from brae.work.trials import has_standin
 
@@ -37,10 +38,12 @@ _MOST_ENTRIES = 2000
 
 
 def _start_opening(workspace: Workspace, path: Path) -> JobView:
+    project = begin(workspace, path)
+
     def work(job: Job) -> dict[str, object]:
         return open_game(workspace, path, job)
 
-    job, _ = workspace.jobs.start("open", f"Opening {path.name}", work, path=str(path))
+    job, _ = workspace.jobs.start("open", f"Opening {path.name}", work, project=project, path=str(path))
     return JobView.model_validate(job.as_dict())
 
 
@@ -171,8 +174,8 @@ def browse(request: Request, workspace: Work, path: str | None = None) -> Folder
         try:
             if entry.is_dir():
                 folders.append(FolderEntry(name=entry.name, path=str(entry)))
-            elif entry.is_file() and (layout := library.recognise_file(entry)):
-                archives.append(FolderEntry(name=entry.name, path=str(entry), layout=layout.title))
+            elif entry.is_file() and (kind := recognise_file(entry, library)):
+                archives.append(FolderEntry(name=entry.name, path=str(entry), layout=title(kind, library)))
         except (BraeError, OSError):
             continue
     parent = None if folder.parent == folder else str(folder.parent)

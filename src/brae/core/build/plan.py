@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from brae.core.containers.base import Proof
-from brae.core.containers.described import Archive
+from brae.core.containers.base import Container, Proof
 from brae.core.errors import ReadOnlyError
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.segments import Composed
@@ -36,13 +35,21 @@ class ArchivePlan:
     members: list[MemberPlan] = field(default_factory=list)
 
 
+#: a patch of more bytes than this would be kept, journalled and written three times: a new file is cheaper
+LARGEST_PATCH = 64 << 20
+
+
 def plan_archive(
-    archive: Archive, proof: Proof, changes: dict[int, MemberChange], *, may_patch: bool = True
+    archive: Container, proof: Proof | None, changes: dict[int, MemberChange], *, may_patch: bool = True
 ) -> ArchivePlan:
     """Patch in place where every changed member fits its slot, else rebuild.
 
     Raises ReadOnlyError without a proof, LayoutError where the structure does not allow the change.
     """
+    if proof is None:
+        raise ReadOnlyError(
+            "This archive has not been proved yet.", remedy="Wait until the game is opened, or open it again."
+        )
     if not proof.exact:
         raise ReadOnlyError(
             f"This archive is read-only: {proof.reason}",
@@ -65,10 +72,17 @@ def plan_archive(
         for (index, change), member in zip(sorted(changes.items()), members, strict=True)
         if not archive.fits(index, len(change.stored))
     ]
-    if may_patch and not unfit:
-        return ArchivePlan(
-            "patch", "every changed member fits its slot: nothing else moves", archive.patch(changes), members
-        )
+    if not unfit and may_patch:
+        composed = archive.patch(changes)
+        if _moved(composed) <= LARGEST_PATCH:
+            return ArchivePlan("patch", "every changed member fits its slot: nothing else moves", composed, members)
+        why = "nothing else moves, but so much changes that a new file is written"
+        return ArchivePlan("rebuild", why, composed, members)
+    composed = archive.rebuild(changes)
+    if unfit and may_patch and _moved(composed) <= min(LARGEST_PATCH, _size(composed) // 4):
+        first = unfit[0]
+        why = f"{first.level} needs {first.stored_after:,} bytes and goes to free room: nothing else moves"
+        return ArchivePlan("patch", why, composed, members)
     if unfit:
         first = unfit[0]
         why = f"{first.level} needs {first.stored_after:,} bytes, its slot has {first.slot:,}: what follows moves"
@@ -76,4 +90,17 @@ def plan_archive(
             why = f"{first.level} has another size, {first.stored_after:,} bytes: what follows moves"
     else:
         why = "the archive was rebuilt before, so it is rebuilt from the kept original"
-    return ArchivePlan("rebuild", why, archive.rebuild(changes), members)
+    return ArchivePlan("rebuild", why, composed, members)
+
+
+def _moved(composed: Composed) -> int:
+    """Bytes that a patch would have to write; more than any limit where a file's size changes."""
+    total = 0
+    for file, source in composed.sources.items():
+        if file in composed.segments:
+            total += composed.moved(file) if composed.size(file) == source.size else 1 << 62
+    return total
+
+
+def _size(composed: Composed) -> int:
+    return sum(composed.size(file) for file in composed.segments)

@@ -131,9 +131,13 @@ class Container(ABC):
         """Whether a member's bytes lie in the file as they are."""
         return self.packer(index).name == "none"
 
+    def read_range(self, index: int, start: int, length: int) -> bytes:
+        """Part of a member's bytes as they lie in the container."""
+        return self.source.read(int(self.offsets[index]) + start, length)
+
     def read_stored(self, index: int) -> bytes:
         """A member's bytes as they lie in the container."""
-        return self.source.read(int(self.offsets[index]), int(self.stored_sizes[index]))
+        return self.read_range(index, 0, int(self.stored_sizes[index]))
 
     def read(self, index: int) -> bytes:
         """A member's bytes, unpacked."""
@@ -167,7 +171,7 @@ class Container(ABC):
         packer = self.packer(index)
         wide = length if packer.name == "none" else max(length * 4, 1024)
         size = min(int(self.stored_sizes[index]), wide)
-        packed = self.reveal(self.source.read(int(self.offsets[index]), size))
+        packed = self.reveal(self.read_range(index, 0, size))
         try:
             found = packer.unpack_start(packed, length)
             # Some streams give nothing before a whole block of them is read.
@@ -182,7 +186,7 @@ class Container(ABC):
         size = int(self.stored_sizes[index])
         if not self.is_plain(index):
             return b""
-        return self.source.read(int(self.offsets[index]) + max(size - length, 0), min(length, size))
+        return self.read_range(index, max(size - length, 0), min(length, size))
 
     def pack(self, index: int, real: Body, level: int | None = None) -> MemberChange:
         """New bytes for a member, packed as its original is (``level`` as its recipe says)."""

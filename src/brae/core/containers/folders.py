@@ -10,7 +10,7 @@ from pathlib import Path
 
 from brae.core import addresses
 from brae.core.addresses import safe_path
-from brae.core.containers.described import Archive
+from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, storage_error
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import Library
@@ -53,7 +53,7 @@ def _shorten(path: str) -> str:
     )
 
 
-def unpack(archive: Archive, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:
+def unpack(archive: Container, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:
     """Write every member, unpacked, below ``folder``; members that cannot be read are yielded as errors.
 
     Raises StorageError where the folder cannot be written. Unpacking and writing run on all cores.
@@ -96,7 +96,7 @@ def unpack(archive: Archive, folder: Path, tick: Callable[[], None] | None = Non
 
 
 def edits_in(
-    archive: Archive,
+    archive: Container,
     folder: Path,
     library: Library,
     tick: Callable[[], None] | None = None,
@@ -146,7 +146,7 @@ def edits_in(
 
 
 def changes_in(
-    archive: Archive, folder: Path, library: Library, tick: Callable[[], None] | None = None
+    archive: Container, folder: Path, library: Library, tick: Callable[[], None] | None = None
 ) -> dict[int, MemberChange]:
     """The members that differ in a folder; files that are no members are an error."""
     return edits_in(archive, folder, library, tick).changed

@@ -15,7 +15,6 @@ from brae.core.sources import ByteSource, FileSource
 
 #: The folder in which a game's or a person's own layouts lie.
 FOLDER = "brae-layouts"
-_HEAD = 256
 #: bytes of a list of names
 _LONGEST_LIST = 64 << 20
 
@@ -102,19 +101,21 @@ class Library:
                 return layout
         return None
 
-    def recognise_file(self, path: Path) -> Layout | None:
-        """The archive layout of a file on disk."""
-        with FileSource(path) as source:
-            size = min(_HEAD, source.size)
-            return self.recognise(path.name, source.read(0, size), "archive", source.read(source.size - size, size))
+
+def companion_names(layout: Layout, name: str) -> dict[str, str]:
+    """The names of the files that belong together, by what the layout calls them; ``name`` is the main one's."""
+    folder, _, last = name.rpartition("/")
+    stem = last.rpartition(".")[0] or last
+    found = {MAIN: name}
+    for file, pattern in layout.files.items():
+        other = pattern.replace("{stem}", stem).replace("{name}", last)
+        found[file] = f"{folder}/{other}" if folder else other
+    return found
 
 
 def companions(layout: Layout, path: Path) -> dict[str, Path]:
     """The files that belong together, by the names that the layout gives them; ``path`` is the main one."""
-    found = {MAIN: path}
-    for name, pattern in layout.files.items():
-        found[name] = path.with_name(pattern.replace("{stem}", path.stem).replace("{name}", path.name))
-    return found
+    return {file: path.with_name(name) for file, name in companion_names(layout, path.name).items()}
 
 
 def open_sources(layout: Layout, path: Path) -> dict[str, ByteSource]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import errno
+import io
 import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Protocol, runtime_checkable
+from typing import Any, Protocol, runtime_checkable
 
 from brae.core.errors import TruncatedError, storage_error
 
@@ -172,3 +173,35 @@ def chunks(source: ByteSource, offset: int = 0, length: int | None = None) -> It
         part = source.read(offset, min(CHUNK, end - offset))
         yield part
         offset += len(part)
+
+
+class SourceFile(io.RawIOBase):
+    """A source as a file object, for libraries that read from one."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source, self._place = source, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._place
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self._place = max(offset + (0, self._place, self._source.size)[whence], 0)
+        return self._place
+
+    def read(self, size: int | None = -1) -> bytes:
+        left = max(self._source.size - self._place, 0)
+        count = left if size is None or size < 0 else min(size, left)
+        data = self._source.read(self._place, count) if count else b""
+        self._place += count
+        return data
+
+    def readinto(self, buffer: Any) -> int:
+        data = self.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)

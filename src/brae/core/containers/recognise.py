@@ -1,0 +1,81 @@
+"""Which container a file or a member is, and opening it: described by a layout, or of an open standard."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+
+# Importing them registers them.
+from brae.core.containers import iso9660, packed, tarred, zipped  # noqa: F401
+from brae.core.containers.base import Container
+from brae.core.containers.described import open_archive
+from brae.core.containers.opened import standards
+from brae.core.errors import BraeError, NotFoundError
+from brae.core.layouts.library import Library, companion_names, companions
+from brae.core.layouts.model import MAIN
+from brae.core.sources import ByteSource, FileSource
+
+#: of a file's beginning and end, what layouts are told by
+HEAD = 256
+
+
+def recognise(source: ByteSource, name: str, library: Library) -> str | None:
+    """The layout, or the open container, that a file is told to be by its bytes (or name); None for any other.
+
+    A layout comes before an open container, because a person wrote it for this very game.
+    """
+    size = min(HEAD, source.size)
+    head, tail = source.read(0, size), source.read(source.size - size, size)
+    layout = library.recognise(name, head, "archive", tail)
+    if layout is not None:
+        return layout.layout
+    for standard in standards().values():
+        try:
+            if standard.fits(source):
+                return standard.name
+        except BraeError:
+            continue
+    return None
+
+
+def title(kind: str, library: Library) -> str:
+    """What a container is called, for people."""
+    if kind in library.layouts:
+        return library.layouts[kind].title
+    return standards()[kind].title if kind in standards() else kind
+
+
+def open_container(
+    kind: str, sources: Mapping[str, ByteSource], name: str, library: Library, known_names: Iterable[str] = ()
+) -> Container:
+    """Open what ``recognise`` named; ``sources`` are its files by the layout's names for them."""
+    if kind in library.layouts:
+        return open_archive(library.layouts[kind], dict(sources), known_names)
+    if kind not in standards():
+        raise NotFoundError(f"There is no layout '{kind}'.", expected=f"one of {', '.join(library.layouts)}")
+    return standards()[kind].open(sources[MAIN], name)
+
+
+def recognise_file(path: Path, library: Library) -> str | None:
+    """What a file on disk is told to be."""
+    with FileSource(path) as source:
+        return recognise(source, path.name, library)
+
+
+def files_of(kind: str, path: Path, library: Library) -> dict[str, Path]:
+    """The files on disk that make up a container; missing ones are left out (reading then says so)."""
+    layout = library.layouts.get(kind)
+    found = companions(layout, path) if layout is not None else {MAIN: path}
+    return {name: file for name, file in found.items() if file.is_file()}
+
+
+def levels_of(kind: str, container: Container, index: int, library: Library) -> dict[str, str]:
+    """The same for a member of a container: the levels of the members that make it up."""
+    layout = library.layouts.get(kind)
+    found = {MAIN: container.levels[index]}
+    if layout is not None and layout.files:
+        levels = dict(zip(container.names, container.levels, strict=True))
+        for file, name in companion_names(layout, container.names[index]).items():
+            if file != MAIN and name in levels:
+                found[file] = levels[name]
+    return found

@@ -1,0 +1,96 @@
+"""What opening a game finds, written down: at once when the game is new, all together when it is opened again."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import Any
+
+from sqlalchemy import delete, update
+from sqlalchemy.orm import Session
+
+from brae.core import addresses
+from brae.core.catalogue import Item
+from brae.store.models import ArchiveRow, Base
+from brae.work.workspace import Workspace
+
+_BATCH = 1000
+#: seconds between two announcements that there is more to see
+_EVERY = 0.6
+
+
+class Listing:
+    """Collects archives and members of one project.
+
+    A new game's pictures can be looked at while the rest is still being listed. A game that is opened again keeps
+    its old list until the new one is whole, so that a cancel loses nothing.
+    """
+
+    def __init__(self, workspace: Workspace, project_id: str, *, at_once: bool) -> None:
+        self._workspace, self._project_id, self._at_once = workspace, project_id, at_once
+        self._waiting: list[Callable[[Session], None]] = []
+        self._told = time.monotonic()
+        self.archives = self.members = 0
+
+    def _do(self, step: Callable[[Session], None]) -> None:
+        if not self._at_once:
+            self._waiting.append(step)
+            return
+        with self._workspace.database.session() as session:
+            step(session)
+        if time.monotonic() - self._told > _EVERY:
+            self._told = time.monotonic()
+            self._workspace.events.publish("catalogue", project=self._project_id)
+
+    def add(self, row: ArchiveRow, parent: ArchiveRow | None) -> None:
+        """A new archive (or loose file), as a member of another or by itself."""
+        self.archives += row.layout is not None
+
+        def step(session: Session) -> None:
+            row.parent_id = parent.id if parent is not None else None
+            session.add(row)
+            session.flush()
+
+        self._do(step)
+
+    def fill(self, row: ArchiveRow, items: Sequence[Item], first: int = 0) -> None:
+        """Members of an archive; ``first`` is the number of the first of them."""
+        self.members += len(items)
+        prefix = "/".join(addresses.split(row.address)[1:])
+        for start in range(0, len(items), _BATCH):
+            self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
+
+    def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
+        rows: list[dict[str, Any]] = []
+        for number, item in enumerate(items, first):
+            values = dict(vars(item))
+            level = values.pop("level")
+            values["address"] = level if row.layout is None else addresses.join(row.address, level)
+            values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
+            folder = values["name"].rpartition("/")[0]
+            values["folder"] = "/".join(part for part in (prefix, folder) if part)
+            values |= {"project_id": self._project_id, "archive_id": row.id, "number": number}
+            rows.append(values)
+        if rows:
+            session.execute(Base.metadata.tables["members"].insert(), rows)
+
+    def settle(self, row: ArchiveRow, **values: Any) -> None:
+        """What came out about an archive: ``proof``, ``fault``, ``member_count``."""
+
+        def step(session: Session) -> None:
+            session.execute(update(ArchiveRow).where(ArchiveRow.id == row.id).values(**values))
+
+        self._do(step)
+
+    def finish(self, session: Session) -> None:
+        """Put the new list in the place of the old one."""
+        if self._at_once:
+            return
+        self.forget(session)
+        for step in self._waiting:
+            step(session)
+
+    def forget(self, session: Session) -> None:
+        """Take the project's archives and members out of the database."""
+        session.execute(delete(ArchiveRow).where(ArchiveRow.project_id == self._project_id))
