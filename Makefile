@@ -7,6 +7,8 @@ KERNELS := $(VENV)/.kernels-compiled
 MODULES := web/node_modules/.installed
 UI := src/brae/ui/index.html
 CHROMIUM ?= /usr/bin/chromium
+# reference tools of the tests
+DISC_TOOLS := /usr/bin/genisoimage /usr/bin/xorriso
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
 .PHONY: setup demo test lint bench screenshots wheel openapi format clean
@@ -34,13 +36,16 @@ $(KERNELS): $(DEPS) $(wildcard src/brae/core/*/kernels.py src/brae/core/textures
 demo: setup
 	$(BIN)/brae demo
 
-test: setup $(CHROMIUM)
+test: setup $(CHROMIUM) $(DISC_TOOLS)
 	$(MAKE) --no-print-directory lint
 	cd web && npm run --silent test
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 $(CHROMIUM):
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium
+
+$(DISC_TOOLS):
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(notdir $@)
 
 lint: $(DEPS) $(MODULES)
 	$(BIN)/ruff check src tests benchmarks

@@ -369,6 +369,8 @@ class Disc(Listed):
         zeros = 0 if form2 else kept - place * COOKED - length
         body = (*body_segments(change.stored), New(bytes(zeros)), Copy(kept, end - kept))
         (wide if form2 else writes).append(_Write(place, body, count, like))
+        if form2 and like is None:
+            return  # the directory counts its sectors, and these are as many as before
         # Each extent keeps its own share; the last takes what is left.
         sizes, left = [], count * COOKED if form2 else length
         for extent in extents[:-1]:
