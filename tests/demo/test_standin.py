@@ -12,7 +12,7 @@ import pytest
 
 from brae.demo import art, desktop
 from brae.demo.standin import play, recognises
-from brae.demo.standin.play import TABLE
+from brae.demo.standin.harbour import TABLE
 
 
 def test_the_demo_plays(made_demo: Path) -> None:
@@ -88,7 +88,7 @@ def _sail(side: int, name: str, levels: int | None) -> bytes:
         ("textures/boat/sail.ptx", lambda: _sail(256, "bc3", 1), "1 levels"),
         ("textures/boat/sail.ptx", lambda: _sail(256, "bc3", None) + b"x", "bytes, the table says"),
         ("textures/boat/sail.ptx", lambda: b"a text", "no PTX2"),
-        ("textures/boat/Sail.ptx", lambda: b"", "not in the archive"),
+        ("textures/boat/Sail.ptx", lambda: b"", "in none of the archives"),
     ],
 )
 def test_a_wrong_texture_shows_the_placeholder(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import configparser
 import struct
 import zlib
 from collections.abc import Callable
@@ -10,13 +11,7 @@ from pathlib import Path
 
 from PIL import Image
 
-
-class Refusal(Exception):
-    """The game stops."""
-
-
-class BadTexture(Exception):
-    """One texture is not used; the game goes on with its placeholder."""
+from brae.demo.standin.report import BadTexture, Refusal
 
 
 @dataclass(frozen=True)
@@ -86,6 +81,41 @@ class Kist:
         if len(data) != entry.real or zlib.crc32(data) != entry.check:
             raise Refusal(f"{name}: size or checksum is wrong")
         return data
+
+
+class Files:
+    """The game's files by the settings: loose files first, then archives in the order in which they are listed."""
+
+    def __init__(self, folder: Path, trace: Callable[[str], None]) -> None:
+        self._folder, self._trace = folder, trace
+        settings = configparser.ConfigParser()
+        try:
+            text = (folder / "skerry.cfg").read_text(encoding="utf-8")
+            settings.read_string(text)
+            listed = dict(settings["archives"])
+        except (OSError, KeyError, configparser.Error, UnicodeDecodeError) as error:
+            raise Refusal(f"skerry.cfg cannot be read ({type(error).__name__})") from error
+        # The game reads each line into 64 bytes and has room for eight archives.
+        longest = max((len(line.encode()) for line in text.splitlines()), default=0)
+        if longest > 63:
+            raise Refusal(f"a line of skerry.cfg has {longest} bytes, the game reads 63")
+        if len(listed) > 8:
+            raise Refusal(f"skerry.cfg lists {len(listed)} archives, the game has room for 8")
+        trace(f"skerry.cfg: {settings.get('game', 'edition', fallback='?')} edition")
+        self.archives = [Kist(folder / path, trace) for path in listed.values()]
+
+    def read(self, name: str) -> bytes:
+        """A file's bytes; BadTexture where none of the places has it."""
+        loose = self._folder / "loose" / name
+        if loose.is_file():
+            self._trace(f"{name}: the loose file is used")
+            return loose.read_bytes()
+        for archive in self.archives:
+            if name in archive.entries:
+                if archive is not self.archives[-1]:
+                    self._trace(f"{name}: taken from {archive.hold_path.stem}")
+                return archive.read(name)
+        raise BadTexture(f"{name} is in none of the archives")
 
 
 @dataclass(frozen=True)
