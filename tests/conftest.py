@@ -13,7 +13,7 @@ from filelock import FileLock
 from hypothesis import HealthCheck, settings
 
 from brae.core.layouts.library import Library
-from brae.demo import LAYOUTS, desktop
+from brae.demo import LAYOUTS, desktop, disc
 from brae.store import Home
 from brae.work import Workspace
 
@@ -36,6 +36,22 @@ def made_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
         if not (folder / desktop.FOLDER / "skerry.cfg").exists():
             desktop.generate(folder)
     return folder / desktop.FOLDER
+
+
+@pytest.fixture(scope="session")
+def made_disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A small disc of the demo's disc edition, made once for all workers; never written to."""
+    folder = tmp_path_factory.getbasetemp().parent / "brae-disc"
+    with FileLock(f"{folder}.lock"):
+        if not (folder / disc.FOLDER / "skerry.cue").exists():
+            disc.generate(folder, screens=40, members=96, film=12)
+    return folder / disc.FOLDER
+
+
+@pytest.fixture
+def disc_game(made_disc: Path, tmp_path: Path) -> Path:
+    """A copy of the small disc that a test may change."""
+    return Path(shutil.copytree(made_disc, tmp_path / "skerry"))
 
 
 @pytest.fixture

@@ -120,7 +120,7 @@ def _tiles(count: int) -> list[bytes]:
     return found
 
 
-def screens_pack(region: Region) -> bytes:
+def screens_pack(region: Region, count: int = SCREENS) -> bytes:
     """The pack of screens, each in an LZSS stream of its own with its size in front."""
     packer = describe("lzss", {"lzss": LzssSpec(kind="lzss", distance="window", distance_add=0, start=4078)})
     scenes = _scenes()
@@ -130,8 +130,8 @@ def screens_pack(region: Region) -> bytes:
         return struct.pack("<I", len(data)) + packer.pack(data, packer.levels[0])
 
     with ThreadPoolExecutor() as pool:
-        content = list(pool.map(packed, range(SCREENS)))
-    return _laid_out(struct.pack("<4sHH", b"SCRN", SCREENS, 1 if region == "north" else 2), content)
+        content = list(pool.map(packed, range(count)))
+    return _laid_out(struct.pack("<4sHH", b"SCRN", count, 1 if region == "north" else 2), content)
 
 
 def _laid_out(head: bytes, content: list[bytes]) -> bytes:
@@ -146,16 +146,16 @@ def _laid_out(head: bytes, content: list[bytes]) -> bytes:
     return head + bytes(table) + bytes(body)
 
 
-def volume_members(region: Region) -> list[tuple[str, bytes]]:
-    """Every file of the volume."""
+def volume_members(region: Region, screens: int = SCREENS, members: int = MEMBERS) -> list[tuple[str, bytes]]:
+    """Every file of the volume; fewer ``screens`` and ``members`` make a smaller game of the same kinds."""
     rng = np.random.default_rng(_SEED + 3)
-    found = [("MENUS.SCR", screens_pack(region))]
-    found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_sprites(2500))]
-    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(_tiles(8000))]
+    found = [("MENUS.SCR", screens_pack(region, screens))]
+    found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_sprites(members * 5 // 24))]
+    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(_tiles(members * 2 // 3))]
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
-    for k in range(1000):
+    for k in range(members // 12):
         found.append((f"L{k:05d}.TXT", f"[letter {k}]\ntide = {k % 12 + 1}\n{greeting}\n".encode()))
-    for k in range(MEMBERS - len(found)):
+    for k in range(members - len(found)):
         found.append((f"Q{k:05d}.SND", b"SQ" + struct.pack("<HI", k, 3000) + rng.bytes(3000)))
     return found
 
@@ -256,14 +256,19 @@ def _encode(sectors: np.ndarray[Any, Any]) -> None:
     kernels.encode_sectors(sectors, kernels.DOUBLE, kernels.UNDO, kernels.EDC)
 
 
-def generate(folder: Path, region: Region = "north") -> Path:
-    """Make the disc of one region in ``folder``; the same bytes every time. Returns the game's own folder."""
+def generate(
+    folder: Path, region: Region = "north", *, screens: int = SCREENS, members: int = MEMBERS, film: int = 2500
+) -> Path:
+    """Make the disc of one region in ``folder``; the same bytes every time. Returns the game's own folder.
+
+    With fewer ``screens``, ``members`` and sectors of ``film`` it is a smaller disc of the same kinds.
+    """
     game = folder / (FOLDER if region == "north" else f"{FOLDER}-{region}")
     game.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(_SEED + 4)
     system = f"[game]\nedition = disc\nregion = {region}\nmenus = CARGO.VOL/MENUS.SCR\n".encode()
-    cargo = volume(volume_members(region))
-    files = [("CARGO.VOL", cargo, False), ("FILM.STR", rng.bytes(2324 * 2500), True), ("SYSTEM.TXT", system, False)]
+    cargo = volume(volume_members(region, screens, members))
+    files = [("CARGO.VOL", cargo, False), ("FILM.STR", rng.bytes(2324 * film), True), ("SYSTEM.TXT", system, False)]
     raw = raw_disc(files, region)
     name = "skerry"
     with (game / f"{name}.bin").open("wb") as stream:
