@@ -11,8 +11,19 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
+from brae.demo import disc
 from tests.e2e.driver import chromium, served
-from tests.e2e.tour import fill_white, open_folder, paint_sail, put_in_work, stage, unknown_game
+from tests.e2e.tour import (
+    DISC,
+    fill_white,
+    open_folder,
+    paint_sail,
+    put_in_work,
+    screen_on_the_disc,
+    stage,
+    unknown_game,
+    wait_for_jobs,
+)
 from tests.work.test_flow import digests
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
@@ -26,9 +37,14 @@ def browser() -> Iterator[Browser]:
 
 
 @pytest.fixture
-def home(tmp_path: Path, made_demo: Path) -> Path:
-    """A Brae folder in which the demo game is made already."""
-    shutil.copytree(made_demo, tmp_path / "home/games" / made_demo.name)
+def home(request: pytest.FixtureRequest, tmp_path: Path, made_demo: Path, made_disc: Path) -> Path:
+    """A Brae folder in which the demo games are made already; the disc is a small one unless a test asks."""
+    games = tmp_path / "home/games"
+    shutil.copytree(made_demo, games / made_demo.name)
+    if request.node.get_closest_marker("whole_disc"):
+        disc.generate(games)
+    else:
+        shutil.copytree(made_disc, games / made_disc.name)
     return tmp_path / "home"
 
 
@@ -60,6 +76,34 @@ def page(browser: Browser, home: Path) -> Iterator[Page]:
         yield page
         context.close()
         assert faults == [], "no error in the console, and nothing is fetched from anywhere else"
+
+
+@pytest.mark.whole_disc
+def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
+    wait_for_jobs(page)
+    game = home / "games" / disc.FOLDER
+    before = digests(game)
+    page.goto(f"{DISC}/open")
+    expect(page.get_by_text("Proved.")).to_have_count(3)
+    page.goto(f"{DISC}/find?kind=archive")
+    page.get_by_role("button", name="Show what is in it").click()
+    expect(page.get_by_role("status").filter(has_text="15,000 items")).to_be_visible()
+    screen_on_the_disc(page)
+    expect(page.get_by_text("CARGO.VOL · MENUS.SCR")).to_be_visible()
+    check_access(page, "build of the disc")
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    changed = (game / "skerry.bin").read_bytes()
+    assert digests(game) != before
+    page.get_by_role("link", name="See it in the game").click()
+    page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
+    expect(page.get_by_text("MENUS.SCR: 3,000 screens").first).to_be_visible()
+    assert len(changed) == (game / "skerry.bin").stat().st_size
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Restore every original").click()
+    page.get_by_role("button", name="Put all of it back").click()
+    expect(page.get_by_text("2 files, all as they were.")).to_be_visible(timeout=20_000)
+    assert digests(game) == before
 
 
 def check_access(page: Page, view: str) -> None:
@@ -209,7 +253,8 @@ def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
     check_access(page, "choosing a folder")
     page.get_by_role("button", name="empty game").click()
     page.get_by_role("button", name="Open this folder as a game").click()
-    page.get_by_role("link", name="empty game").click(timeout=15_000)
+    # The page goes to the game at once, while it is still being listed.
+    page.get_by_role("listbox").wait_for(timeout=15_000)
     stage(page, "Open").click()
     expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible()
 

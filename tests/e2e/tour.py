@@ -53,6 +53,25 @@ def put_in_work(page: Page, words: str) -> str:
     return title.removeprefix("Copy ")
 
 
+DISC = "/p/skerry-post-disc-edition"
+
+
+def screen_on_the_disc(page: Page) -> None:
+    """Change a screen in the pack in the volume on the disc, up to the plan of its build."""
+    page.goto(f"{DISC}/find?folder=CARGO.VOL/MENUS.SCR&q=0312")
+    page.get_by_role("button", name="Put in work").click()
+    page.get_by_role("region", name="Editing 0312").wait_for()
+    path = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
+    image = Image.open(path.removeprefix("Copy ")).convert("RGBA")
+    draw = ImageDraw.Draw(image)
+    draw.rectangle([46, 12, 90, 40], fill=(232, 184, 44, 255))
+    draw.text((50, 18), "GALE", (40, 30, 60, 255))
+    image.save(path.removeprefix("Copy "))
+    page.get_by_text("ready to build").first.wait_for(timeout=15_000)
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).wait_for()
+
+
 ISLES = {
     name: f"{name} lies {number * 7 % 12} miles out, ".encode() * (9 + number)
     for number, name in enumerate(["eynhal", "gannet", "holm", "linga", "orfasay", "skerry", "swona", "unst"])
@@ -69,6 +88,13 @@ def unknown_game(folder: Path) -> Path:
     return game
 
 
+def wait_for_jobs(page: Page) -> None:
+    """Wait until nothing is being opened or built."""
+    running = "fetch('/api/jobs').then(a => a.json()).then(jobs => jobs.some(job => job.state === 'running'))"
+    while page.evaluate(running):
+        page.wait_for_timeout(50)
+
+
 def open_folder(page: Page, folder: Path) -> None:
     """Open a game by its path, as the folder chooser does, and go to its page."""
     page.evaluate(
@@ -77,7 +103,7 @@ def open_folder(page: Page, folder: Path) -> None:
         str(folder),
     )
     name = folder.name.lower().replace(" ", "-")
-    page.wait_for_function(f"fetch('/api/projects/{name}').then(answer => answer.ok)")
+    wait_for_jobs(page)
     page.goto(f"/p/{name}/open")
 
 
@@ -92,11 +118,12 @@ def tour(folder: Path) -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light", base_url=address)
 
         def shot(view: str) -> None:
-            page.wait_for_load_state("networkidle") if view == "never" else time.sleep(0.9)
+            time.sleep(0.9)
             data = Image.open(io.BytesIO(page.screenshot()))
             data.convert("RGB").quantize(192).save(folder / f"{view}.png", optimize=True)
 
         page.goto(address)
+        wait_for_jobs(page)
         page.get_by_role("button", name="Go to the demo game").wait_for(timeout=60_000)
         shot("games")
         page.get_by_role("button", name="Go to the demo game").click()
@@ -131,6 +158,8 @@ def tour(folder: Path) -> None:
         page.get_by_role("link", name="See it in the game").click()
         page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
         shot("try")
+        screen_on_the_disc(page)
+        shot("build-disc")
         open_folder(page, unknown_game(Path(name)))
         file = page.get_by_role("listitem", name="islets.lz")
         file.get_by_role("button", name="Find its structure").click()

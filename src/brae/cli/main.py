@@ -62,11 +62,11 @@ def demo(
     no_start: Annotated[bool, typer.Option("--no-start", help="Only make the files.")] = False,
     home: HomeOption = None,
 ) -> None:
-    """Make the demo game Skerry Post and start Brae with it."""
+    """Make the demo game Skerry Post, in both editions, and start Brae with it."""
     from brae.cli.server import serve as start
-    from brae.demo import desktop
+    from brae.demo import desktop, disc
     from brae.store import Home
-    from brae.work.opening import open_game
+    from brae.work.opening import begin, open_game
 
     with errors():
         folder = into or Home(home).games
@@ -77,13 +77,34 @@ def demo(
                 desktop.generate(folder)
             except OSError as error:
                 raise storage_error(error, "make the demo game in", folder) from error
+
+        def make_disc() -> Path:
+            if not (folder / disc.FOLDER / "skerry.cue").is_file():
+                try:
+                    disc.generate(folder)
+                except OSError as error:
+                    raise storage_error(error, "make the demo game in", folder) from error
+            return folder / disc.FOLDER
+
         if no_start:
-            typer.echo(f"Skerry Post is in {game}")
+            make_disc()
+            typer.echo(f"Skerry Post is in {game} and {folder / disc.FOLDER}")
             return
 
         def open_demo(workspace: Workspace) -> None:
+            name = "Skerry Post"
             workspace.jobs.start(
-                "open", "Opening Skerry Post", lambda job: open_game(workspace, game, job, "Skerry Post")
+                "open",
+                f"Opening {name}",
+                lambda job: open_game(workspace, game, job, name),
+                project=begin(workspace, game, name),
+                path=str(game),
+            )
+            # The disc takes some seconds to make; the desktop edition can be looked at meanwhile.
+            workspace.jobs.start(
+                "open",
+                f"Making and opening the disc edition of {name}",
+                lambda job: open_game(workspace, make_disc(), job, f"{name}, disc edition"),
             )
 
         start(home, port, not no_browser, demo=game, started=open_demo)

@@ -604,7 +604,7 @@ export interface components {
             layout: string | null;
             /** Member Count */
             member_count: number;
-            proof: components["schemas"]["Proof"];
+            proof: components["schemas"]["Proof"] | null;
             /** Title */
             title: string;
         };
@@ -753,6 +753,11 @@ export interface components {
          * @description What will happen to one file of the game.
          */
         FilePlan: {
+            /**
+             * Inside
+             * @default []
+             */
+            inside: components["schemas"]["InsidePlan"][];
             /** Members */
             members: components["schemas"]["MemberPlan"][];
             /** Path */
@@ -837,6 +842,25 @@ export interface components {
              * @enum {string}
              */
             state: "original" | "patched" | "rebuilt";
+        };
+        /**
+         * InsidePlan
+         * @description An archive inside another that is changed first.
+         */
+        InsidePlan: {
+            /** Address */
+            address: string;
+            /** Members */
+            members: components["schemas"]["MemberPlan"][];
+            /** Title */
+            title: string;
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "patch" | "rebuild";
+            /** Why */
+            why: string;
         };
         /**
          * ItemView

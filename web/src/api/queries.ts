@@ -90,8 +90,14 @@ const item = (project: string, address: string) => ({
   params: { path: { project_id: project }, query: { address } },
 });
 
-export const useOpenGame = () =>
-  useAct((path: string) => take(client.POST("/api/projects", { body: { path } })));
+/** Opens a game; it can be looked at as soon as the project exists, while it is still being listed. */
+export const useOpenGame = (after?: (project: string) => void) =>
+  useAct(
+    (path: string) => take(client.POST("/api/projects", { body: { path } })),
+    (job) => {
+      if (job.project_id) after?.(job.project_id);
+    },
+  );
 
 export const useOpenAgain = () =>
   useAct((project: string) => take(client.POST("/api/projects/{project_id}/open", at(project))));
@@ -204,7 +210,7 @@ type ServerEvent =
   | { kind: "hello" }
   | { kind: "job"; job: Job }
   | { kind: "edit"; project: string; address: string }
-  | { kind: "build" | "project"; project: string };
+  | { kind: "build" | "project" | "catalogue"; project: string };
 
 /** Listens to what happens on the server and brings the page up to date. */
 export function useServerEvents(): void {
@@ -234,6 +240,9 @@ export function useServerEvents(): void {
         for (const key of ["edits", "item", "project", "plan"])
           void queries.invalidateQueries({ queryKey: [key, event.project] });
         void queries.invalidateQueries({ queryKey: ["members", event.project] });
+      } else if (event.kind === "catalogue") {
+        for (const key of ["members", "project"])
+          void queries.invalidateQueries({ queryKey: [key, event.project] });
       } else void queries.invalidateQueries();
     };
     return () => source.close();

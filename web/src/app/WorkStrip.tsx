@@ -67,7 +67,7 @@ function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data
         </button>
       </div>
       <progress
-        className="h-1.5 w-full accent-heather"
+        className="progress w-full"
         max={job.total || 1}
         value={job.total ? job.done : undefined}
       />

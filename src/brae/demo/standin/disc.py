@@ -162,6 +162,8 @@ class Screens:
 
     def read(self, number: int) -> bytes:
         """One screen, unpacked; a stream that does not end where it should stops the game."""
+        if number >= len(self.places):
+            raise Refusal(f"there is no screen {number}")
         offset, size = self.places[number]
         data = self._volume.part(self._member, offset, size)
         wanted = int.from_bytes(data[:4], "little")

@@ -134,33 +134,48 @@ function FilePlan({ file }: { file: Schemas["FilePlan"] }) {
         {file.why}; {bytes(file.size_before)}
         {file.size_after === file.size_before ? ", size unchanged" : ` → ${bytes(file.size_after)}`}
       </p>
-      {file.members.length > 0 && (
-        <table className="mt-2 w-full text-left text-[14.5px]">
-          <thead className="text-quiet">
-            <tr>
-              <th className="font-normal">member</th>
-              <th className="text-right font-normal">stored before</th>
-              <th className="text-right font-normal">after</th>
-              <th className="text-right font-normal">its slot</th>
-            </tr>
-          </thead>
-          <tbody className="tabular-nums">
-            {file.members.map((member) => (
-              <tr key={member.level} className="border-t border-line">
-                <td className="py-1 break-all">{member.level}</td>
-                <td className="text-right">{count(member.stored_before)}</td>
-                <td className="text-right">{count(member.stored_after)}</td>
-                <td
-                  className={`text-right ${member.stored_after > member.slot ? "font-bold text-rust" : ""}`}
-                >
-                  {count(member.slot)}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      {file.inside.map((step) => (
+        <div key={step.address} className="mt-3 border-l-4 border-heather-soft pl-3">
+          <p>
+            <b>{step.address.split("//").slice(1).join(" · ")}</b>{" "}
+            <span className="text-quiet">
+              {step.way === "patch" ? "patched" : "rebuilt"} first: {step.why}
+            </span>
+          </p>
+          <Members members={step.members} />
+        </div>
+      ))}
+      <Members members={file.members} />
     </article>
+  );
+}
+
+/** Bytes of members before and after, and whether they fit where they lie. */
+function Members({ members }: { members: Schemas["MemberPlan"][] }) {
+  if (members.length === 0) return null;
+  return (
+    <table className="mt-2 w-full text-left text-[14.5px]">
+      <thead className="text-quiet">
+        <tr>
+          <th className="font-normal">member</th>
+          <th className="text-right font-normal">stored before</th>
+          <th className="text-right font-normal">after</th>
+          <th className="text-right font-normal">its slot</th>
+        </tr>
+      </thead>
+      <tbody className="tabular-nums">
+        {members.map((member) => (
+          <tr key={member.level} className="border-t border-line">
+            <td className="py-1 break-all">{member.level}</td>
+            <td className="text-right">{count(member.stored_before)}</td>
+            <td className="text-right">{count(member.stored_after)}</td>
+            <td className={`text-right ${member.stored_after > member.slot ? "font-bold text-rust" : ""}`}>
+              {count(member.slot)}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { Package } from "lucide-react";
 import { useEffect, useRef } from "react";
 import { bytesUrl, client, type Member, pictureUrl, take } from "../../api/client";
 import { useItem } from "../../api/queries";
@@ -13,11 +14,13 @@ export function Detail({
   member,
   opened,
   onEdit,
+  onFolder,
 }: {
   project: string;
   member: Member;
   opened: string;
   onEdit: () => void;
+  onFolder: (folder: string) => void;
 }) {
   const { data } = useItem(project, member.address);
   const editable = member.kind === "texture" && !member.fault;
@@ -37,6 +40,8 @@ export function Detail({
           <Sound src={bytesUrl(project, member.address)} />
         ) : member.kind === "text" ? (
           <TextPreview project={project} address={member.address} />
+        ) : member.kind === "archive" ? (
+          <Package aria-hidden className="size-20 text-[#161616]" strokeWidth={1} />
         ) : (
           <p className="p-4 text-center text-[#161616]">No picture of this item.</p>
         )}
@@ -44,6 +49,11 @@ export function Detail({
       {editable && (
         <Button look="act" onClick={onEdit}>
           {member.edit ? "Look at the edit" : "Put in work"}
+        </Button>
+      )}
+      {member.kind === "archive" && (
+        <Button look="act" onClick={() => onFolder(member.address.split("//").slice(1).join("/"))}>
+          Show what is in it
         </Button>
       )}
       {member.fault && <p className="rounded-lg bg-rust-soft p-3">{member.fault}</p>}

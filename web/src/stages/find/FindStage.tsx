@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useNavigate } from "react-router";
 import type { Member } from "../../api/client";
-import { useProject, usePutInWork } from "../../api/queries";
+import { useJobs, useProject, usePutInWork } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
 import { count, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
@@ -23,6 +23,10 @@ export function FindStage({ project }: { project: string }) {
   const field = useRef<HTMLInputElement>(null);
   const putInWork = usePutInWork(project);
   const opened = useProject(project).data?.opened ?? "";
+  const { data: jobs = [] } = useJobs();
+  const listing = jobs.some(
+    (job) => job.kind === "open" && job.state === "running" && job.project_id === project,
+  );
   const navigate = useNavigate();
   const current = catalogue.at(focused);
   useHotkeys("/", () => field.current?.focus(), { ...BY_KEY, preventDefault: true });
@@ -111,10 +115,12 @@ export function FindStage({ project }: { project: string }) {
         {catalogue.error ? (
           <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
         ) : catalogue.ready && catalogue.total === 0 ? (
-          <Empty title="Nothing fits">
-            {narrowed
-              ? "No item fits all of these conditions. Take one of them away."
-              : "This game has no items that Brae recognises yet. See Open for what was found."}
+          <Empty title={listing && !narrowed ? "The game is being listed" : "Nothing fits"}>
+            {listing && !narrowed
+              ? "The first pictures come in a moment."
+              : narrowed
+                ? "No item fits all of these conditions. Take one of them away."
+                : "This game has no items that Brae recognises yet. See Open for what was found."}
           </Empty>
         ) : (
           <LightTable
@@ -131,7 +137,15 @@ export function FindStage({ project }: { project: string }) {
           />
         )}
       </section>
-      {current && <Detail project={project} member={current} opened={opened} onEdit={() => edit(current)} />}
+      {current && (
+        <Detail
+          project={project}
+          member={current}
+          opened={opened}
+          onEdit={() => edit(current)}
+          onFolder={(folder) => change({ folder, kind: [], q: "" })}
+        />
+      )}
     </div>
   );
 }

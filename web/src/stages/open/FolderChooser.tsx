@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Archive, ArrowUp, Folder } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
+import { useNavigate } from "react-router";
 import { client, take } from "../../api/client";
 import { useOpenGame } from "../../api/queries";
 import { Button } from "../../components/controls";
@@ -11,7 +12,8 @@ export function FolderChooser({ children }: { children: ReactNode }) {
   const [shown, setShown] = useState(false);
   const [path, setPath] = useState<string | undefined>(undefined);
   const [typed, setTyped] = useState<string | null>(null);
-  const open = useOpenGame();
+  const navigate = useNavigate();
+  const open = useOpenGame((project) => navigate(`/p/${project}/find`));
   const { data, error } = useQuery({
     queryKey: ["browse", path],
     queryFn: () => take(client.GET("/api/browse", { params: { query: { path } } })),

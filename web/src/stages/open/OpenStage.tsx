@@ -28,8 +28,8 @@ function Games() {
   const { data: projects = [], isSuccess } = useProjects();
   const { data: server } = useServer();
   const { data: jobs = [] } = useJobs();
-  const open = useOpenGame();
   const navigate = useNavigate();
+  const open = useOpenGame((project) => navigate(`/p/${project}/find`));
   const opening = jobs.some((job) => job.kind === "open" && job.state === "running");
   const left = jobs.find(
     (job) => job.kind === "open" && job.state === "interrupted" && !projects.some((p) => p.opened),
@@ -175,15 +175,22 @@ function OpenedGame({ project }: { project: string }) {
         {data.archives.length === 0 && <Undescribed project={data} />}
         <Contents project={project} />
         <ul className="grid gap-3">
-          {data.archives.map((archive) => (
+          {data.archives.slice(0, MOST_CARDS).map((archive) => (
             <ArchiveCard key={archive.address} archive={archive} />
           ))}
         </ul>
+        {data.archives.length > MOST_CARDS && (
+          <p className="text-quiet">
+            and {many(data.archives.length - MOST_CARDS, "more archive")} inside these; Find shows them all
+          </p>
+        )}
         {data.archives.length > 0 && <Undescribed project={data} />}
       </div>
     </div>
   );
 }
+
+const MOST_CARDS = 60;
 
 const NOTHING_NARROWED: Search = {
   q: "",
@@ -223,16 +230,23 @@ function Contents({ project }: { project: string }) {
 
 function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
   const { proof } = archive;
+  const levels = archive.address.split("//");
   return (
-    <li className="rounded-xl bg-raised p-5">
+    <li className="rounded-xl bg-raised p-5" style={{ marginLeft: (levels.length - 1) * 28 }}>
       <div className="flex items-baseline gap-3">
-        <h2 className="text-[18px] font-bold">{archive.address}</h2>
+        <h2 className="text-[18px] font-bold">{levels.at(-1)}</h2>
         <span className="text-quiet">{archive.title}</span>
         <span className="flex-1" />
         <span>{many(archive.member_count, "member")}</span>
       </div>
-      <p className="mt-1 text-quiet">{Object.values(archive.files).join(" and ")}</p>
-      {proof.exact ? (
+      <p className="mt-1 text-quiet">
+        {levels.length > 1
+          ? `inside ${levels.slice(0, -1).join(" · ")}`
+          : Object.values(archive.files).join(" and ")}
+      </p>
+      {proof == null ? (
+        <p className="mt-3 text-quiet">Its proof is being worked out.</p>
+      ) : proof.exact ? (
         <p className="mt-3 flex items-start gap-2 text-moss">
           <BadgeCheck aria-hidden className="mt-0.5 size-5 shrink-0" />
           <span>
