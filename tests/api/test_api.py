@@ -245,6 +245,7 @@ def test_jobs_are_cancelled_and_outlive_a_restart(
     client: TestClient, workspace: Workspace, game: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from brae.work import opening
+    from brae.work import workspace as workspaces
 
     def slow(path: Path, tick: Any = None) -> str:
         for _ in range(200):
@@ -260,7 +261,7 @@ def test_jobs_are_cancelled_and_outlive_a_restart(
         ticker_of.append(self.ticker)
 
     monkeypatch.setattr(opening._Opening, "__init__", init)
-    monkeypatch.setattr(opening, "file_hash", slow)
+    monkeypatch.setattr(workspaces, "file_hash", slow)
     job = client.post("/api/projects", json={"path": str(game)}).json()
     time.sleep(0.2)
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 202

@@ -35,6 +35,14 @@ class Project(Base):
     opened: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
     files_seen: Mapped[int] = mapped_column(default=0)
     layout_faults: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
+    #: the game profile that fits, and the edition it was told to be
+    game: Mapped[str | None]
+    edition: Mapped[str | None]
+    #: what the person says it is instead, and the way by which builds go back
+    chosen_edition: Mapped[str | None]
+    way: Mapped[str | None]
+    #: files that miss their other half, in words
+    game_faults: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     #: path and size of files that no layout describes, largest first
     undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
 
@@ -49,13 +57,15 @@ class Original(Base):
     path: Mapped[str]
     size: Mapped[int]
     sha256: Mapped[str]
-    #: 'original', 'patched' or 'rebuilt'
+    #: 'original', 'patched' or 'rebuilt'; 'created' where there was no such file
     state: Mapped[str] = mapped_column(default="original")
     current_size: Mapped[int]
     current_mtime: Mapped[int]
     current_sha256: Mapped[str]
     #: fingerprint of what was built, to tell whether a build would change anything
     built_from: Mapped[str | None]
+    #: folders that Brae made for a created file, relative, outermost first
+    made_folders: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     kept: Mapped[list[Kept]] = relationship(cascade="all, delete-orphan", order_by="Kept.offset")
 
     @property
@@ -127,6 +137,8 @@ class Member(Base):
     levels: Mapped[int | None]
     orientation: Mapped[str | None]
     fault: Mapped[str | None]
+    #: the address of the copy that the game uses instead of this one
+    winner: Mapped[str | None]
 
 
 class Edit(Base):

@@ -15,12 +15,14 @@ from brae.core.build.plan import plan_archive
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.depth import changes_outside
 from brae.core.errors import BraeError, ChangedError, NotFoundError, ReadOnlyError, storage_error
+from brae.core.games.model import AddOnWay, LooseWay
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, write_beside
 from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
+from brae.work.outward import Outward
 from brae.work.records import finish
 from brae.work.workspace import Workspace
 
@@ -91,7 +93,7 @@ class _Planner:
         self.workspace, self.session, self.project = workspace, session, project
 
     def run(self) -> tuple[BuildPlan, list[_Target]]:
-        result, targets = BuildPlan(), []
+        result = BuildPlan()
         work: dict[int, _Work] = {}
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
         for edit in self.session.scalars(query):
@@ -111,25 +113,72 @@ class _Planner:
             standing = _standing(edit, "shows")
             if standing:
                 result.warnings[edit.address] = standing[0]
-        self._from_inside_out(work, result)
-        rows = self.session.scalars(
-            select(ArchiveRow).where(ArchiveRow.project_id == self.project.id, ArchiveRow.parent_id.is_(None))
-        )
-        for row in sorted(rows, key=lambda row: row.address):
-            if row.id not in work and not self._built(row):
-                continue
-            try:
-                for target in self._plan_archive(work.get(row.id, _Work(row))):
-                    targets.append(target)
-                    result.files.append(target.plan)
-            except BraeError as error:
-                result.faults.append(error.at(row.address).as_dict())
+        targets = self._targets(work, result)
+        result.files = [target.plan for target in targets]
         if not result.faults:
             fresh = [target for target in targets if self._is_current(target)]
             targets = [target for target in targets if target not in fresh]
             result.files = [target.plan for target in targets]
             result.up_to_date = not targets
         return result, targets
+
+    def _targets(self, work: dict[int, _Work], result: BuildPlan) -> list[_Target]:
+        """What every file of the game is to become, by the way that was chosen."""
+        targets: list[_Target] = []
+        profile = self.workspace.profile(self.project)
+        way = profile.way(self.project.way) if profile is not None else None
+        try:
+            if isinstance(way, LooseWay | AddOnWay):
+                elsewhere = {key: one for key, one in work.items() if one.row.layout is not None}
+                work = {key: one for key, one in work.items() if key not in elsewhere}
+                if elsewhere:
+                    outward = Outward(self.workspace, self.session, self.project)
+                    made = (
+                        outward.loose(way, elsewhere)
+                        if isinstance(way, LooseWay)
+                        else outward.add_on(way, elsewhere)
+                    )
+                    targets += [self._made(path, words, composed, key) for path, words, composed, key in made]
+        except BraeError as error:
+            result.faults.append(error.as_dict())
+        self._from_inside_out(work, result)
+        for one in sorted(work.values(), key=lambda one: one.row.address):
+            try:
+                targets += self._plan_archive(one)
+            except BraeError as error:
+                result.faults.append(error.at(one.row.address).as_dict())
+        # What was built before and is not wanted any more goes back.
+        covered = {target.original.path for target in targets}
+        changed = select(Original).where(Original.project_id == self.project.id, Original.state != "original")
+        for original in self.session.scalars(changed.order_by(Original.path)):
+            if original.path not in covered:
+                try:
+                    self.workspace.check_unchanged(self.project, original)
+                    targets.append(self._put_back(original))
+                except BraeError as error:
+                    result.faults.append(error.at(original.path).as_dict())
+        return targets
+
+    def _made(self, path: str, words: str, composed: Composed, key: str) -> _Target:
+        """A file that is written as a whole: a new one, or one of the game's that is replaced."""
+        target = Path(self.project.folder) / path
+        found = self.session.scalar(
+            select(Original).where(Original.project_id == self.project.id, Original.path == path)
+        )
+        size = composed.size(key)
+        if found is None and target.exists():
+            found = self.workspace.note_original(self.session, self.project, path)
+        if found is None or found.state == "created":
+            if found is not None:
+                self.workspace.check_unchanged(self.project, found)
+            original = found or Original(
+                project_id=self.project.id, path=path, size=0, sha256="", state="absent", current_size=0,
+                current_mtime=0, current_sha256="", made_folders=[], kept=[],
+            )  # fmt: skip
+            plan = FilePlan(path, "create", words, original.current_size, size)
+            return _Target(original, plan, composed, key)
+        self.workspace.check_unchanged(self.project, found)
+        return _Target(found, FilePlan(path, "replace", words, found.size, size), composed, key)
 
     def _from_inside_out(self, work: dict[int, _Work], result: BuildPlan) -> None:
         """Rebuild the archives that lie inside others, the deepest first; each becomes a change of its holder."""
@@ -172,23 +221,11 @@ class _Planner:
             )
         return {name: by_path[path] for name, path in row.files.items()}
 
-    def _built(self, row: ArchiveRow) -> bool:
-        query = select(Original.state).where(
-            Original.project_id == self.project.id, Original.path.in_(row.files.values())
-        )
-        return any(state != "original" for state in self.session.scalars(query))
-
     def _plan_archive(self, one: _Work) -> list[_Target]:
         row = one.row
         originals = self._originals(row)
         for original in originals.values():
             self.workspace.check_unchanged(self.project, original)
-        if not one.edited and not one.nested:
-            return [
-                self._put_back(name, original)
-                for name, original in originals.items()
-                if original.state != "original"
-            ]
         if row.layout is None:
             (data, _), original = next(iter(one.edited.values())), originals[MAIN]
             composed = Composed({MAIN: BytesSource(b"")}, {MAIN: [New(data)]})
@@ -209,19 +246,22 @@ class _Planner:
             targets.append(_Target(original, plan, found.composed, name))
         return targets
 
-    def _put_back(self, name: str, original: Original) -> _Target:
-        source = self.workspace.original_source(self.session, self.project, original.path)
-        data = Composed({name: source}, {name: []})
+    def _put_back(self, original: Original) -> _Target:
+        if original.state == "created":
+            why = "Brae made it; no edit needs it any more"
+            plan = FilePlan(original.path, "remove", why, original.current_size, 0)
+            return _Target(original, plan, Composed({}, {}), MAIN)
         plan = FilePlan(
             original.path, "restore", "no edit concerns it any more", original.current_size, original.size
         )
-        return _Target(original, plan, data, name)
+        return _Target(original, plan, Composed({}, {}), MAIN)
 
     def _is_current(self, target: _Target) -> bool:
         """Whether the file on disk already is what the plan would make of it."""
-        return target.plan.way != "restore" and target.original.built_from == target.composed.fingerprint(
-            target.key
-        )
+        return target.plan.way not in (
+            "restore",
+            "remove",
+        ) and target.original.built_from == target.composed.fingerprint(target.key)
 
 
 def _proof(row: ArchiveRow) -> Proof | None:
@@ -287,12 +327,17 @@ def _carry_out(
             if target.plan.way == "patch":
                 note["files"].append(_prepare_patch(workspace, target, path, journal))
                 ticker.tick(target.plan.size_after)
+            elif target.plan.way == "remove":
+                folders = [Path(project.folder) / folder for folder in target.original.made_folders]
+                journal.remove(path, folders)
+                note["files"].append(_note(target.original, "removed", "", [], None))
             elif target.plan.way == "restore":
                 note["files"].append(_prepare_restore(workspace, target.original, path, journal, written))
                 ticker.tick(target.plan.size_after)
+            elif target.plan.way == "create":
+                note["files"].append(_prepare_create(project, target, path, journal, written, ticker))
             else:
-                written.append(journals.beside(path))
-                note["files"].append(_prepare_replace(workspace, target, path, journal, ticker))
+                note["files"].append(_prepare_replace(workspace, target, path, journal, written, ticker))
         del target
         journal.note = note | {"plan": plans}
         ticker.tick(0)  # the last moment at which a cancel leaves all as it was
@@ -324,13 +369,43 @@ def _keep_whole(workspace: Workspace, original: Original, path: Path) -> str:
     return kept
 
 
+def _write_new(
+    composed: Composed, key: str, path: Path, journal: journals.Journal, written: list[Path], ticker: Ticker
+) -> str:
+    """Write a file's new version where it waits for the journal; returns its SHA-256."""
+    new = journals.staged(path)
+    journal.writes(new)
+    written.append(new)
+    sha256 = write_beside(composed, key, new, ticker.tick, digest=True)
+    journal.replace(path, sha256)
+    return sha256
+
+
+def _prepare_create(
+    project: Project,
+    target: _Target,
+    path: Path,
+    journal: journals.Journal,
+    written: list[Path],
+    ticker: Ticker,
+) -> dict[str, Any]:
+    folders = [folder.relative_to(project.folder).as_posix() for folder in journals.missing_folders(path)]
+    sha256 = _write_new(target.composed, target.key, path, journal, written, ticker)
+    note = _note(target.original, "created", sha256, [], target.composed.fingerprint(target.key))
+    return note | {"made_folders": target.original.made_folders or folders}
+
+
 def _prepare_replace(
-    workspace: Workspace, target: _Target, path: Path, journal: journals.Journal, ticker: Ticker
+    workspace: Workspace,
+    target: _Target,
+    path: Path,
+    journal: journals.Journal,
+    written: list[Path],
+    ticker: Ticker,
 ) -> dict[str, Any]:
     original = target.original
     whole = _keep_whole(workspace, original, path)
-    sha256 = write_beside(target.composed, target.key, journals.beside(path), ticker.tick, digest=True)
-    journal.replace(path, sha256)
+    sha256 = _write_new(target.composed, target.key, path, journal, written, ticker)
     kept = [[-1, original.size, whole]]
     return _note(original, "rebuilt", sha256, kept, target.composed.fingerprint(target.key))
 
@@ -368,14 +443,11 @@ def _prepare_restore(
     if whole is None:
         journal.patch(path, [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges])
     else:
-        new = journals.beside(path)
-        written.append(new)
-        path.parent.mkdir(parents=True, exist_ok=True)
         with FileSource(workspace.blobs.path(whole.sha256)) as source:
-            copied = write_beside(Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]}), MAIN, new, digest=True)
+            kept = Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]})
+            copied = _write_new(kept, MAIN, path, journal, written, Silent())
         if copied != original.sha256:
             raise NotFoundError(f"The kept bytes {whole.sha256[:12]}… are damaged.", address=original.path)
-        journal.replace(path, original.sha256)
     return _note(original, "original", original.sha256, [], None)
 
 
@@ -399,19 +471,21 @@ def restore(
             try:
                 workspace.check_unchanged(project, original)
             except ChangedError:
-                if not force or original.whole is None:
+                if not force or (original.whole is None and original.state != "created"):
                     raise
                 if path.exists():
                     workspace.blobs.put_file(path)
-            plan = FilePlan(original.path, "restore", "asked for", original.current_size, original.size)
+            way = "remove" if original.state == "created" else "restore"
+            plan = FilePlan(original.path, way, "asked for", original.current_size, original.size)
             targets.append(_Target(original, plan, Composed({}, {}), MAIN))
         if not targets:
             return {"files": []}
         note: dict[str, Any] = {"project": project_id, "what": "restore", "edits": [], "files": []}
+        ways = [target.plan.way for target in targets]
         _carry_out(workspace, project, targets, note, Silent())
-        for original in originals:
-            found = journals.file_hash(Path(project.folder) / original.path)
-            if found != original.sha256:
+        for original, way in zip(originals, ways, strict=True):
+            path = Path(project.folder) / original.path
+            if path.exists() if way == "remove" else journals.file_hash(path) != original.sha256:
                 raise ChangedError(
                     "The restored file is not what it was.",
                     address=original.path,

@@ -7,11 +7,12 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
-from sqlalchemy import delete, update
+from sqlalchemy import bindparam, delete, update
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.catalogue import Item
+from brae.core.layouts.model import MAIN
 from brae.store.models import ArchiveRow, Base
 from brae.work.workspace import Workspace
 
@@ -32,6 +33,8 @@ class Listing:
         self._waiting: list[Callable[[Session], None]] = []
         self._told = time.monotonic()
         self.archives = self.members = 0
+        #: main file of the archive (None: a loose file), name and address of what lies at no depth
+        self.outermost: list[tuple[str | None, str, str]] = []
 
     def _do(self, step: Callable[[Session], None]) -> None:
         if not self._at_once:
@@ -59,6 +62,11 @@ class Listing:
         self.members += len(items)
         prefix = "/".join(addresses.split(row.address)[1:])
         for start in range(0, len(items), _BATCH):
+            if len(addresses.split(row.address)) == 1:
+                main = None if row.layout is None else row.files[MAIN]
+                for item in items[start : start + _BATCH]:
+                    address = item.level if main is None else addresses.join(row.address, item.level)
+                    self.outermost.append((main, item.name, address))
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
 
     def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
@@ -80,6 +88,19 @@ class Listing:
 
         def step(session: Session) -> None:
             session.execute(update(ArchiveRow).where(ArchiveRow.id == row.id).values(**values))
+
+        self._do(step)
+
+    def overridden(self, winners: dict[str, str]) -> None:
+        """Which members the game does not use, and the address of the copy that it uses instead."""
+
+        def step(session: Session) -> None:
+            members = Base.metadata.tables["members"]
+            rows = [{"at": address, "by": winner} for address, winner in winners.items()]
+            if rows:
+                here = members.c.project_id == self._project_id
+                change = members.update().where(here, members.c.address == bindparam("at"))
+                session.connection().execute(change.values(winner=bindparam("by")), rows)
 
         self._do(step)
 

@@ -14,14 +14,15 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from brae.core import addresses, catalogue
-from brae.core.build.journal import file_hash
 from brae.core.catalogue import Item
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError
+from brae.core.games.order import Copies, places_of
+from brae.core.games.signs import edition_in, game_in, missing_halves
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, BytesSource, FileSource
+from brae.core.sources import ByteSource, BytesSource, FileSource, chunks
 from brae.core.textures.files import HEAD
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
@@ -142,13 +143,18 @@ class _Opening:
         with self.workspace.database.session() as session:
             project = self.workspace.project(session, self.project_id)
             self.folder, self.only = Path(project.folder), project.only
+            self._recognise_game(project)
             self.library: Library = self.workspace.project_library(project)
+            # What Brae itself put beside the game's files is no part of the game.
+            made = select(Original.path).where(Original.project_id == project.id, Original.state == "created")
+            self.made = set(session.scalars(made))
             counted = select(func.count()).select_from(ArchiveRow).where(ArchiveRow.project_id == project.id)
             new = not session.scalar(counted)
         self.listing = Listing(self.workspace, self.project_id, at_once=new)
         files = self._files()
         try:
             self._look_through(files)
+            game_faults = self._tell_copies(files)
         except BaseException:
             if new:
                 with self.workspace.database.session() as session:
@@ -162,6 +168,7 @@ class _Opening:
                 error.as_dict() | {"layout": Path(path).name} for path, error in self.library.errors.items()
             ]
             self.undescribed.sort(key=lambda entry: -int(entry["size"]))
+            project.game_faults = game_faults
             project.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
             self._forget_gone(session, files)
         return {
@@ -170,6 +177,38 @@ class _Opening:
             "members": self.listing.members,
             "files": len(files),
         }
+
+    def _recognise_game(self, project: Project) -> None:
+        library = self.workspace.project_library(project)
+        profile = game_in(self.folder, library) if self.only is None else None
+        edition = edition_in(self.folder, profile, library) if profile is not None else None
+        project.game = profile.game if profile is not None else None
+        project.edition = edition.edition if edition is not None else None
+
+    def _tell_copies(self, files: list[Path]) -> list[str]:
+        """Work out which copies win by the game's profile; returns the files that miss their other half."""
+        with self.workspace.database.session() as session:
+            project = self.workspace.project(session, self.project_id)
+            profile = self.workspace.profile(project)
+            if profile is None:
+                return []
+
+            def read(path: str) -> bytes:
+                return b"".join(chunks(self.workspace.original_source(session, project, path)))
+
+            archives = sorted({main for main, _, _ in self.listing.outermost if main is not None})
+            try:
+                copies = Copies(places_of(profile, archives, read))
+            except BraeError:
+                return []  # the settings are missing: what the game would say of that is not ours to guess
+        copies.add(self.listing.outermost)
+        winners = {}
+        for main, name, address in self.listing.outermost:
+            winner = copies.winner(main, name)
+            if winner is not None and winner != address:
+                winners[address] = winner
+        self.listing.overridden(winners)
+        return missing_halves(profile, (file.relative_to(self.folder).as_posix() for file in files))
 
     def _look_through(self, files: list[Path]) -> None:
         self.ticker.begin(len(files), "files")
@@ -215,7 +254,8 @@ class _Opening:
     def _files(self) -> list[Path]:
         if self.only is not None:
             return [self.folder / self.only]
-        return sorted(_walk(self.folder))
+        found = sorted(_walk(self.folder))
+        return [path for path in found if path.relative_to(self.folder).as_posix() not in self.made]
 
     def _kind_of(self, path: Path) -> str | None:
         try:
@@ -330,23 +370,12 @@ class _Opening:
         )
 
     def _hash(self, relative: str) -> None:
-        path = self.folder / relative
-        status = path.stat()
-        seen = (status.st_size, status.st_mtime_ns)
-        if seen[0] > _LARGE:
-            self.ticker.begin(seen[0], "bytes")
-        sha256 = file_hash(path, self.ticker.tick if seen[0] > _LARGE else None)
+        size = (self.folder / relative).stat().st_size
+        if size > _LARGE:
+            self.ticker.begin(size, "bytes")
         with self.workspace.database.session() as session:
-            original = self._original(session, relative)
-            if original is None:
-                original = Original(project_id=self.project_id, path=relative, size=seen[0], sha256=sha256)
-                session.add(original)
-            elif sha256 != original.current_sha256:
-                # Changed by something else, such as an update: this is the original from now on.
-                original.size, original.sha256, original.state = seen[0], sha256, "original"
-                original.kept.clear()
-            original.current_size, original.current_mtime = seen
-            original.current_sha256, original.built_from = sha256, None
+            project = self.workspace.project(session, self.project_id)
+            self.workspace.note_original(session, project, relative, self.ticker.tick if size > _LARGE else None)
 
     def _add_loose(self, relative: str) -> None:
         """A file outside any archive; only pictures, sounds and texts are worth a place in the catalogue."""

@@ -38,8 +38,16 @@ def record(workspace: Workspace, note: dict[str, Any]) -> None:
             original = session.scalar(
                 select(Original).where(Original.project_id == project.id, Original.path == file["path"])
             )
+            if file["state"] == "removed":
+                if original is not None:
+                    session.delete(original)
+                continue
+            if original is None and file["state"] == "created":
+                original = Original(project_id=project.id, path=file["path"], size=0, sha256="")
+                session.add(original)
             if original is None:
                 continue
+            original.made_folders = file.get("made_folders", [])
             original.state, original.current_sha256 = file["state"], file["sha256"]
             original.current_size, original.current_mtime = _seen(
                 Path(project.folder) / file["path"], file["sha256"]

@@ -44,8 +44,15 @@ def run(workspace: Workspace, project_id: str) -> Trial:
             return Trial(after, after)
         with tempfile.TemporaryDirectory(prefix="brae-trial-") as name:
             copy = Path(name) / "game"
-            shutil.copytree(folder, copy, ignore=shutil.ignore_patterns(*[Path(o.path).name for o in originals]))
+            changed = {folder / original.path for original in originals}
+
+            def known(current: str, names: list[str]) -> list[str]:
+                return [name for name in names if Path(current) / name in changed]
+
+            shutil.copytree(folder, copy, ignore=known)
             for original in originals:
+                if original.state == "created":
+                    continue
                 target = copy / original.path
                 target.parent.mkdir(parents=True, exist_ok=True)
                 source = workspace.original_source(session, project, original.path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,10 +14,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
-from brae.core.build.journal import Journal, left_behind
+from brae.core.build.journal import Journal, file_hash, left_behind, tidy
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
+from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource
@@ -85,6 +86,7 @@ class Workspace:
                 path = self.home.journal(project)
                 if path.exists():
                     finish(self, Journal.load(path))
+                tidy(path)
                 yield
         except Timeout as error:
             raise busy(error, project) from error
@@ -94,8 +96,16 @@ class Workspace:
         return Library.of([LAYOUTS, self.home.layouts, *folders])
 
     def project_library(self, project: Project) -> Library:
-        """The layouts known to a project."""
-        return self.library(Path(project.folder) / FOLDER)
+        """The layouts known to a project; those of its edition come before others."""
+        library = self.library(Path(project.folder) / FOLDER)
+        profile = library.games.get(project.game or "")
+        chosen = project.chosen_edition or project.edition
+        preferred = next((one.layouts for one in profile.editions if one.edition == chosen), []) if profile else []
+        return library.preferring(preferred)
+
+    def profile(self, project: Project) -> GameProfile | None:
+        """The game profile of a project."""
+        return self.library(Path(project.folder) / FOLDER).games.get(project.game or "")
 
     # ---- finding ----------------------------------------------------------------------------------------
 
@@ -142,6 +152,25 @@ class Workspace:
             )
         self.check_unchanged(project, original)
         return FileSource(target)
+
+    def note_original(
+        self, session: Session, project: Project, path: str, tick: Callable[[int], None] | None = None
+    ) -> Original:
+        """Remember a file of the game as it is now, with its hash, unless it is what Brae itself wrote."""
+        target = Path(project.folder) / path
+        status = target.stat()
+        original = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
+        sha256 = file_hash(target, tick)
+        if original is None:
+            original = Original(project_id=project.id, path=path, size=status.st_size, sha256=sha256)
+            session.add(original)
+        elif sha256 != original.current_sha256:
+            # Changed by something else, such as an update: this is the original from now on.
+            original.size, original.sha256, original.state = status.st_size, sha256, "original"
+            original.kept.clear()
+        original.current_size, original.current_mtime = status.st_size, status.st_mtime_ns
+        original.current_sha256, original.built_from = sha256, None
+        return original
 
     def check_unchanged(self, project: Project, original: Original) -> None:
         """Raise ChangedError unless a game file is what Brae last saw or wrote (by size and time)."""

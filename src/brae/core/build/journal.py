@@ -7,6 +7,7 @@ whoever finds the journal carries its steps out (again). Before that moment noth
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
@@ -23,6 +24,20 @@ _SUFFIX = ".brae-new"
 def beside(target: Path) -> Path:
     """Where the new version of a file is written before it takes its place."""
     return target.with_name(f".{target.name}{_SUFFIX}")
+
+
+def staged(target: Path) -> Path:
+    """Where a file is written whose folder may not be there yet: beside the nearest folder that is."""
+    if target.parent.is_dir():
+        return beside(target)
+    folder = next(parent for parent in target.parents if parent.is_dir())
+    unique = hashlib.sha256(str(target).encode()).hexdigest()[:12]
+    return folder / f".{unique}{_SUFFIX}"
+
+
+def missing_folders(target: Path) -> list[Path]:
+    """The folders that have to be made for a file, outermost first."""
+    return [parent for parent in reversed(target.parents) if not parent.exists()]
 
 
 def sync_folder(folder: Path) -> None:
@@ -54,15 +69,32 @@ class Journal:
     path: Path
     replaces: list[dict[str, Any]] = field(default_factory=list)
     patches: list[dict[str, Any]] = field(default_factory=list)
+    removes: list[dict[str, Any]] = field(default_factory=list)
     note: dict[str, Any] = field(default_factory=dict)
 
     @property
     def data_path(self) -> Path:
         return self.path.with_suffix(".bin")
 
+    @property
+    def pending_path(self) -> Path:
+        return self.path.with_suffix(".pending")
+
+    def writes(self, new: Path) -> None:
+        """A new file is about to be written; if the build is killed before it stands, it is cleared away."""
+        self.pending_path.parent.mkdir(parents=True, exist_ok=True)
+        with self.pending_path.open("a", encoding="utf-8") as stream:
+            stream.write(json.dumps(str(new)) + "\n")
+            stream.flush()
+            os.fsync(stream.fileno())
+
     def replace(self, target: Path, sha256: str) -> None:
-        """``beside(target)`` has been written and flushed; it shall become ``target``."""
-        self.replaces.append({"target": str(target), "sha256": sha256})
+        """``staged(target)`` has been written and flushed; it shall become ``target``."""
+        self.replaces.append({"target": str(target), "new": str(staged(target)), "sha256": sha256})
+
+    def remove(self, target: Path, folders: list[Path]) -> None:
+        """A file that Brae made shall go, and these folders with it where they are empty then, innermost last."""
+        self.removes.append({"target": str(target), "folders": [str(folder) for folder in folders]})
 
     def patch(self, target: Path, ranges: list[tuple[int, bytes]]) -> None:
         """These ranges of ``target`` shall be overwritten."""
@@ -79,7 +111,8 @@ class Journal:
         """From here on the build has happened."""
         draft = self.path.with_suffix(".draft")
         with draft.open("w", encoding="utf-8") as stream:
-            json.dump({"replaces": self.replaces, "patches": self.patches, "note": self.note}, stream)
+            steps = {"replaces": self.replaces, "patches": self.patches, "removes": self.removes}
+            json.dump(steps | {"note": self.note}, stream)
             stream.flush()
             os.fsync(stream.fileno())
         draft.replace(self.path)
@@ -92,9 +125,10 @@ class Journal:
         """
         for step in self.replaces:
             target = Path(step["target"])
-            new = beside(target)
+            new = Path(step.get("new") or beside(target))
             try:
                 if new.exists():
+                    target.parent.mkdir(parents=True, exist_ok=True)
                     new.replace(target)
                     sync_folder(target.parent)
                 elif not target.exists() or file_hash(target) != step["sha256"]:
@@ -118,21 +152,45 @@ class Journal:
             except OSError as error:
                 raise storage_error(error, "patch", target) from error
 
+        for step in self.removes:
+            target = Path(step["target"])
+            try:
+                target.unlink(missing_ok=True)
+                for folder in reversed(step["folders"]):
+                    with contextlib.suppress(OSError):  # something else lies in it, or it is gone
+                        Path(folder).rmdir()
+            except OSError as error:
+                raise storage_error(error, "remove", target) from error
+
     def clear(self) -> None:
         """Forget the journal: its steps are done and the store knows."""
         self.path.unlink(missing_ok=True)
         self.data_path.unlink(missing_ok=True)
+        self.pending_path.unlink(missing_ok=True)
 
     @classmethod
     def load(cls, path: Path) -> Journal:
         """A journal that was left behind."""
         content = json.loads(path.read_text(encoding="utf-8"))
-        return cls(path, content["replaces"], content["patches"], content["note"])
+        return cls(path, content["replaces"], content["patches"], content.get("removes", []), content["note"])
+
+
+def tidy(path: Path) -> None:
+    """Clear away what a build wrote that was killed before its journal stood."""
+    pending = path.with_suffix(".pending")
+    if path.exists() or not pending.exists():
+        return
+    for line in pending.read_text(encoding="utf-8").splitlines():
+        with contextlib.suppress(ValueError, OSError):  # the last line may be cut
+            Path(json.loads(line)).unlink(missing_ok=True)
+    pending.unlink(missing_ok=True)
+    path.with_suffix(".bin").unlink(missing_ok=True)
 
 
 def start(path: Path) -> Journal:
     """A new, empty journal; what an unfinished one left beside is cleared away."""
     path.parent.mkdir(parents=True, exist_ok=True)
+    tidy(path)
     journal = Journal(path)
     journal.data_path.unlink(missing_ok=True)
     path.with_suffix(".draft").unlink(missing_ok=True)

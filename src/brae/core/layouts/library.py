@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
 
 from brae.core.errors import BraeError, NotFoundError
-from brae.core.layouts.load import load
+from brae.core.games.model import GameProfile
+from brae.core.layouts.load import load, load_as
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import ByteSource, FileSource
 
@@ -19,10 +20,14 @@ FOLDER = "brae-layouts"
 _LONGEST_LIST = 64 << 20
 
 
+#: what a game profile's file ends with
+GAME = ".game.yaml"
+
+
 @lru_cache(maxsize=256)
-def _loaded(path: Path, changed: int, size: int) -> Layout:
-    """A layout file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
-    return load(path)
+def _loaded(path: Path, changed: int, size: int) -> Layout | GameProfile:
+    """A file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
+    return load_as(GameProfile, path) if path.name.endswith(GAME) else load(path)
 
 
 def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
@@ -47,6 +52,7 @@ class Library:
     #: layouts that could not be read, by path
     errors: dict[str, BraeError] = field(default_factory=dict)
     folders: list[Path] = field(default_factory=list)
+    games: dict[str, GameProfile] = field(default_factory=dict)
 
     @classmethod
     def of(cls, folders: Iterable[Path]) -> Library:
@@ -57,7 +63,11 @@ class Library:
             for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
                 try:
                     status = path.stat()
-                    library.add(_loaded(path, status.st_mtime_ns, status.st_size))
+                    found = _loaded(path, status.st_mtime_ns, status.st_size)
+                    if isinstance(found, GameProfile):
+                        library.games[found.game] = found
+                    else:
+                        library.add(found)
                 except BraeError as error:
                     library.errors[str(path)] = error
         return library
@@ -71,6 +81,14 @@ class Library:
                 text = path.read_text(encoding="utf-8", errors="surrogateescape")
                 found += [line.strip() for line in text.splitlines() if line.strip()]
         return found
+
+    def preferring(self, names: Sequence[str]) -> Library:
+        """The same layouts, with those named (of an edition) coming before others."""
+        found = dict(self.layouts)
+        for name in reversed(names):
+            if name in found:
+                found[name] = found.pop(name)
+        return replace(self, layouts=found)
 
     def add(self, layout: Layout) -> None:
         """Make a layout known."""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import yaml
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from brae.core.errors import LayoutError, storage_error
 from brae.core.layouts.model import Layout
@@ -46,8 +46,16 @@ def _construct(node: yaml.Node, loader: _Loader, path: Path_, lines: dict[Path_,
     return loader.construct_object(node)
 
 
+Checked = TypeVar("Checked", bound=BaseModel)
+
+
 def parse(text: str, where: str = "layout") -> Layout:
     """Read a layout from YAML text; LayoutError with the line where it is not valid."""
+    return parse_as(Layout, text, where)
+
+
+def parse_as(model: type[Checked], text: str, where: str) -> Checked:
+    """Read a layout or a game profile; LayoutError with the line where it is not valid."""
     if len(text) > LARGEST:
         raise LayoutError(f"A layout may have {LARGEST} characters at most.", address=where)
     lines: dict[Path_, int] = {}
@@ -56,7 +64,7 @@ def parse(text: str, where: str = "layout") -> Layout:
         node = loader.get_single_node()
         if not isinstance(node, yaml.MappingNode):
             raise LayoutError("There is no layout in this text.", expected="'layout: NAME' and its parts", line=1)
-        return Layout.model_validate(_construct(node, loader, (), lines))
+        return model.model_validate(_construct(node, loader, (), lines))
     except LayoutError as error:
         raise error.at(where) from None
     except ValidationError as error:
@@ -85,6 +93,11 @@ def parse(text: str, where: str = "layout") -> Layout:
 
 def load(path: Path) -> Layout:
     """Read a layout from a file."""
+    return load_as(Layout, path)
+
+
+def load_as(model: type[Checked], path: Path) -> Checked:
+    """Read a layout or a game profile from a file."""
     try:
         if path.stat().st_size > LARGEST:
             raise LayoutError(f"A layout may have {LARGEST} bytes at most.", address=path.name)
@@ -93,4 +106,4 @@ def load(path: Path) -> Layout:
         raise LayoutError("This is not UTF-8 text.", address=path.name, offset=error.start) from error
     except OSError as error:
         raise storage_error(error, "read", path) from error
-    return parse(text, path.name)
+    return parse_as(model, text, path.name)
