@@ -64,7 +64,7 @@ def come_back(workspace: Workspace, address: str, path: Path) -> None:
 @pytest.fixture
 def opened(workspace: Workspace, game: Path) -> Path:
     result = open_game(workspace, game)
-    assert result == {"project": "skerry", "archives": 1, "members": 313, "files": 3}
+    assert result == {"project": "skerry", "archives": 4, "members": 340, "files": 8}
     return game
 
 
@@ -105,7 +105,7 @@ def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Pat
     assert not report.placeholders
     # Only the changed members differ: everything else in the rebuilt archive equals the original's bytes.
     project = open_game(workspace, opened)
-    assert project["members"] == 313
+    assert project["members"] == 340
     take_out_of_work(workspace, "skerry", SAIL)
     builds.build(workspace, "skerry")
     assert play(opened).refused is None
@@ -379,7 +379,7 @@ def test_kept_bytes_are_checked(workspace: Workspace, opened: Path) -> None:
     builds.build(workspace, "skerry")
     built = digests(opened)
     with workspace.database.session() as session:
-        original = next(row for row in session.query(Original) if row.path.endswith(".hold"))
+        original = next(row for row in session.query(Original) if row.path.endswith("harbour.hold"))
         assert original.whole is not None
         path = workspace.blobs.path(original.whole.sha256)
     data = bytearray(path.read_bytes())

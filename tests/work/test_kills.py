@@ -161,7 +161,7 @@ def test_a_file_changed_after_the_kill_can_still_be_restored(
         builds.build(workspace, "skerry")
     monkeypatch.undo()
     workspace.close()
-    target = next(path for path in game.rglob("*") if path.suffix in (".hold", ".bin"))
+    target = next(path for path in game.rglob("*") if path.name in ("harbour.hold", "skerry.bin"))
     target.write_bytes(b"something else")
     for left in game.rglob("*.brae-new"):
         left.unlink()

@@ -1,4 +1,4 @@
-"""Makes the desktop edition of Skerry Post: one archive in two files, and a text settings file.
+"""Makes the desktop edition of Skerry Post: archives of three kinds, an add-on, a loose override, text settings.
 
 The writer below is the game's own: it shares nothing with the layouts by which Brae reads these files.
 """
@@ -34,7 +34,8 @@ language = en
 region = north
 
 [archives]
-; loaded in this order
+; what stands above is used before what stands below
+lantern = addons/lantern.kist
 main = data/harbour.kist
 
 [video]
@@ -257,10 +258,77 @@ def write_pair(folder: Path, stem: str, content: list[tuple[str, bytes]]) -> Non
     (folder / f"{stem}.kist").write_bytes(index)
 
 
+def _fnv1a(name: str) -> int:
+    value = 0x811C9DC5
+    for byte in name.lower().replace("/", "\\").encode():
+        value = (value ^ byte) * 0x01000193 % 2**32
+    return value
+
+
+def hashed_archive(content: list[tuple[str, bytes]]) -> bytes:
+    """Members in sectors of 512 bytes, in the order of the hashes of their paths."""
+    table, body = bytearray(), bytearray()
+    first = -(-(8 + 12 * len(content)) // 512)
+    for wear, (name, data) in enumerate(sorted(content, key=lambda one: _fnv1a(one[0]))):
+        table += struct.pack("<IHHI", _fnv1a(name), first + len(body) // 512, wear % 3, len(data))
+        body += data + bytes(-len(data) % 512)
+    head = struct.pack("<4sI", b"MINI", len(content)) + bytes(table)
+    return head.ljust(first * 512, b"\0") + bytes(body)
+
+
+def bundle(objects: list[tuple[str, str, int, bytes]]) -> bytes:
+    """Typed, named objects: type, name, the object it belongs to (by place, -1: none) and bytes."""
+    types = sorted({kind for kind, _, _, _ in objects})
+    names, table, body = bytearray(), bytearray(), bytearray()
+    places = []
+    for _, name, _, _ in objects:
+        places.append(len(names))
+        names += name.encode() + b"\0"
+    start = 16 + 16 * len(types) + 32 * len(objects) + len(names)
+    for number, (kind, _, owner, data) in enumerate(objects):
+        body += bytes(-(start + len(body)) % 8)
+        place = start + len(body)
+        owned_by = 0 if owner < 0 else 1000 + 7 * owner
+        numbers = (1000 + 7 * number, 40 + types.index(kind), places[number], place, len(data), owned_by)
+        table += struct.pack("<QIIQII", *numbers)
+        body += data
+    body += bytes(-(start + len(body)) % 8)
+    head = struct.pack("<4sIII", b"BNDL", len(types), len(objects), len(names))
+    head += b"".join(struct.pack("<I12s", 40 + number, kind.encode()) for number, kind in enumerate(types))
+    return head + bytes(table) + bytes(names) + bytes(body)
+
+
+def _figures() -> list[tuple[str, str, int, bytes]]:
+    people = ["keeper", "cooper", "ishbel", "twins", "ferryman", "teacher"]
+    objects = []
+    for k, name in enumerate(people):
+        cloth = art.parcel(_rng(300 + k), 128, (140 + 16 * k, 120, 160 - 14 * k), art.CREAM)
+        objects.append(("ptx", f"figures/{name}", 2 * k + 1, ptx(cloth, "bc1", None, stamp=700 + k)))
+        text = f"[material]\ncolour = figures/{name}\nhighlight = 0.{k + 2}\n"
+        objects.append(("txt", f"materials/{name}", -1, text.encode()))
+    return objects
+
+
+def _extras(game: Path) -> None:
+    """What stands beside the main archive: small copies, a bundle, an add-on and a loose file over both."""
+    stamps = [(f"textures/stamps/stamp_{k:02d}.ptx", art.stamp(_rng(100 + k), 32, k)) for k in range(12)]
+    minis = [(name, ptx(picture, "bgra8", 1, stamp=800 + k)) for k, (name, picture) in enumerate(stamps)]
+    (game / "data" / "minis.hash").write_bytes(hashed_archive(minis))
+    (game / "data" / "figures.bundle").write_bytes(bundle(_figures()))
+    board = art.sign(_rng(40), 128, 128, "MOSSBAY", (120, 84, 30))
+    night = [("textures/signs/mossbay.ptx", ptx(board, "bgra8", None, stamp=900))]
+    night.append(("textures/weather/sign_00.ptx", ptx(art.weather(64, 5), "bgra8", 1, stamp=901)))
+    write_pair(game / "addons", "lantern", night)
+    loose = game / "loose" / "textures" / "weather" / "sign_01.ptx"
+    loose.parent.mkdir(parents=True, exist_ok=True)
+    loose.write_bytes(ptx(art.weather(64, 7), "bgra8", 1, stamp=902))
+
+
 def generate(folder: Path) -> Path:
     """Make the game's files in ``folder``; the same bytes every time. Returns the game's own folder."""
     game = folder / FOLDER
     game.mkdir(parents=True, exist_ok=True)
     write_pair(game / "data", "harbour", members())
+    _extras(game)
     (game / "skerry.cfg").write_text(SETTINGS, encoding="utf-8", newline="\n")
     return game

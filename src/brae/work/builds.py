@@ -111,6 +111,8 @@ class _Planner:
             entry.edited[found.member.number] = (data, edit.recipe)
             result.edits.append(edit.address)
             standing = _standing(edit, "shows")
+            if found.member.winner is not None and not self._loose_way():
+                standing.append(f"the game uses another copy: {found.member.winner}")
             if standing:
                 result.warnings[edit.address] = standing[0]
         targets = self._targets(work, result)
@@ -121,6 +123,11 @@ class _Planner:
             result.files = [target.plan for target in targets]
             result.up_to_date = not targets
         return result, targets
+
+    def _loose_way(self) -> bool:
+        """Whether what is built comes before every other copy."""
+        profile = self.workspace.profile(self.project)
+        return profile is not None and profile.way(self.project.way).way == "loose"
 
     def _targets(self, work: dict[int, _Work], result: BuildPlan) -> list[_Target]:
         """What every file of the game is to become, by the way that was chosen."""

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin.loader import Expected, Files, read_texture
+from brae.demo.standin.loader import Expected, Files, read_bundle, read_minis, read_texture
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
 
 _BC1, _BC3, _BGRA, _BGR = 1, 3, 8, 9
@@ -42,6 +42,11 @@ TABLE: dict[str, Expected] = {
 }
 
 
+#: small pictures of an archive that knows only hashes, and objects of the bundle
+MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
+FIGURES = ("keeper", "ishbel", "ferryman")
+
+
 def play(folder: Path, report: Report) -> Report:
     """Start the game and draw the harbour."""
     textures: dict[str, Image.Image] = {}
@@ -50,15 +55,30 @@ def play(folder: Path, report: Report) -> Report:
         for name, expected in TABLE.items():
             try:
                 data = files.read(name)
-                textures[name] = read_texture(data, name, expected)
-                report.trace.append(f"{name}: {expected.width} x {expected.height}, {len(data):,} bytes")
             except BadTexture as reason:
                 report.replaced(name, reason)
+            else:
+                _take(name, data, expected, textures, report)
+        minis = read_minis(folder / "data/minis.hash", MINIS, report.trace.append)
+        for k, data in enumerate(minis):
+            _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
+        objects = read_bundle(folder / "data/figures.bundle", report.trace.append)
+        for name in FIGURES:
+            data = objects.get(f"figures/{name}.ptx", b"")
+            _take(f"figure {name}", data, Expected(128, 128, _BC1, 8), textures, report)
     except Refusal as reason:
         return report.stop(reason)
-    report.trace.append(f"scene drawn with {len(textures)} of {len(TABLE)} textures")
+    report.trace.append(f"scene drawn with {len(textures)} of {len(TABLE) + len(MINIS) + len(FIGURES)} textures")
     report.scene = png(_harbour(textures))
     return report
+
+
+def _take(name: str, data: bytes, expected: Expected, textures: dict[str, Image.Image], report: Report) -> None:
+    try:
+        textures[name] = read_texture(data, name, expected)
+        report.trace.append(f"{name}: {expected.width} x {expected.height}, {len(data):,} bytes")
+    except BadTexture as reason:
+        report.replaced(name, reason)
 
 
 def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
@@ -130,4 +150,16 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     draw.rectangle([WIDTH - 138, 14, WIDTH - 15, 137], outline=(58, 46, 40, 255), width=3)
     put("weather/sign_00", WIDTH - 196, 16, 48, 48)
     put("weather/sign_01", WIDTH - 196, 70, 48, 48)
+    # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
+    for place, name in enumerate(FIGURES):
+        cloth = textures.get(f"figure {name}") or placeholder(128, 128)
+        cloth = cloth.resize((34, 52), Image.Resampling.LANCZOS)
+        x, y = 372 + 40 * place, 468 - 6 * (place % 2)
+        draw.ellipse([x + 7, y - 22, x + 27, y - 2], fill=(226, 190, 160, 255))
+        scene.paste(cloth, (x, y))
+    for place in range(len(MINIS)):
+        mini = textures.get(f"mini {place}") or placeholder(32, 32)
+        scene.alpha_composite(
+            mini.resize((44, 44), Image.Resampling.LANCZOS), (WIDTH - 300 + 48 * place, HEIGHT - 54)
+        )
     return scene

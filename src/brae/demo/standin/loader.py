@@ -83,6 +83,62 @@ class Kist:
         return data
 
 
+def read_minis(path: Path, wanted: list[str], trace: Callable[[str], None]) -> list[bytes]:
+    """Small pictures, found by the hashes of their paths; the game stops where one is missing."""
+    if not path.is_file():
+        raise Refusal(f"{path.name} is missing")
+    data = path.read_bytes()
+    if data[:4] != b"MINI":
+        raise Refusal(f"{path.name} does not begin with MINI")
+    (count,) = struct.unpack_from("<I", data, 4)
+    rows = [struct.unpack_from("<IHHI", data, 8 + 12 * k) for k in range(count)]
+    hashes = [row[0] for row in rows]
+    if hashes != sorted(set(hashes)):
+        raise Refusal(f"the hashes of {path.name} are not in order")
+    places = {key: (512 * sector, size) for key, sector, _, size in rows}
+    found = []
+    for name in wanted:
+        key = 0x811C9DC5
+        for byte in name.lower().replace("/", "\\").encode():
+            key = (key ^ byte) * 0x01000193 & 0xFFFFFFFF
+        at, size = places.get(key, (0, 0))
+        if not size or at + size > len(data):
+            raise Refusal(f"{path.name} does not hold {name}")
+        found.append(data[at : at + size])
+    trace(f"{path.name}: {count} small pictures")
+    return found
+
+
+def read_bundle(path: Path, trace: Callable[[str], None]) -> dict[str, bytes]:
+    """The objects of a bundle by type and name; an object that belongs to one that is not there stops the game."""
+    if not path.is_file():
+        raise Refusal(f"{path.name} is missing")
+    data = path.read_bytes()
+    if data[:4] != b"BNDL":
+        raise Refusal(f"{path.name} does not begin with BNDL")
+    kinds, count, names_size = struct.unpack_from("<III", data, 4)
+    types = {}
+    for k in range(kinds):
+        number, word = struct.unpack_from("<I12s", data, 16 + 16 * k)
+        types[number] = word.rstrip(b"\0").decode("ascii", "replace")
+    at = 16 + 16 * kinds
+    rows = [struct.unpack_from("<QIIQII", data, at + 32 * k) for k in range(count)]
+    names = data[at + 32 * count :][:names_size]
+    numbers = {row[0] for row in rows}
+    found = {}
+    end = at + 32 * count + names_size
+    for _, kind, name_at, offset, size, owner in rows:
+        if offset % 8 or offset < end or offset + size > len(data) or kind not in types:
+            raise Refusal(f"an object of {path.name} lies at {offset}, where it may not")
+        if owner and owner not in numbers:
+            raise Refusal(f"an object of {path.name} belongs to {owner}, which is not there")
+        end = offset + size
+        name = names[name_at : names.index(b"\0", name_at)].decode("utf-8", "replace")
+        found[f"{name}.{types[kind]}"] = data[offset : offset + size]
+    trace(f"{path.name}: {count} objects of {kinds} types")
+    return found
+
+
 class Files:
     """The game's files by the settings: loose files first, then archives in the order in which they are listed."""
 

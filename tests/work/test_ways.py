@@ -1,0 +1,338 @@
+"""Ways back: loose files and add-on archives beside the game's own, and all of it undone."""
+
+from __future__ import annotations
+
+import configparser
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from sqlalchemy import select
+
+from brae.core.containers.depth import open_path
+from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
+from brae.core.layouts.library import FOLDER, Library
+from brae.demo import LAYOUTS, art, desktop
+from brae.demo.standin import play
+from brae.store import Home
+from brae.store.models import Member, Project
+from brae.work import Workspace, builds, trials
+from brae.work.edits import go_to
+from brae.work.opening import open_game
+from brae.work.projects import choose
+from tests.work.test_flow import SAIL, SKY, come_back, digests, edit_of, paint
+
+LIBRARY = Library.of([LAYOUTS])
+SIGN = "data/harbour.kist//textures/weather/sign_01.ptx"
+
+
+@pytest.fixture
+def opened(workspace: Workspace, game: Path) -> Path:
+    open_game(workspace, game)
+    return game
+
+
+def _edited(workspace: Workspace, *addresses: str) -> None:
+    for address in addresses:
+        come_back(workspace, address, paint(workspace, address))
+
+
+def test_the_game_and_its_edition_are_recognised_and_can_be_overridden(workspace: Workspace, opened: Path) -> None:
+    with workspace.database.session() as session:
+        project = workspace.project(session, "skerry")
+        assert (project.game, project.edition, project.chosen_edition) == ("skerry-post-desktop", "north", None)
+    choose(workspace, "skerry", edition="south")
+    open_game(workspace, opened)
+    with workspace.database.session() as session:
+        project = workspace.project(session, "skerry")
+        assert (project.edition, project.chosen_edition) == ("north", "south")
+    with pytest.raises(NotFoundError, match="edition 'east'"):
+        choose(workspace, "skerry", edition="east")
+    with pytest.raises(NotFoundError, match="way 'by-sea'"):
+        choose(workspace, "skerry", way="by-sea")
+
+
+def test_the_catalogue_says_which_copy_wins(workspace: Workspace, opened: Path) -> None:
+    with workspace.database.session() as session:
+        rows = session.scalars(select(Member).where(Member.winner.is_not(None)))
+        found = {row.address: row.winner for row in rows}
+    main, lantern = "data/harbour.kist//textures", "addons/lantern.kist//textures"
+    assert found == {
+        f"{main}/signs/mossbay.ptx": f"{lantern}/signs/mossbay.ptx",
+        f"{main}/weather/sign_00.ptx": f"{lantern}/weather/sign_00.ptx",
+        SIGN: "loose/textures/weather/sign_01.ptx",
+    }
+    # The stand-in agrees.
+    trace = play(opened).trace
+    assert "textures/weather/sign_01.ptx: the loose file is used" in trace
+    assert "textures/weather/sign_00.ptx: taken from lantern" in trace
+    _edited(workspace, SIGN)
+    plan = builds.plan(workspace, "skerry")
+    assert "another copy" in plan.warnings[SIGN]
+
+
+def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    _edited(workspace, SAIL, SKY)
+    choose(workspace, "skerry", way="loose")
+    plan = builds.plan(workspace, "skerry")
+    assert [(file.path, file.way) for file in plan.files] == [
+        ("loose/textures/boat/sail.ptx", "create"),
+        ("loose/textures/harbour/sky.ptx", "create"),
+    ]
+    builds.build(workspace, "skerry")
+    after = digests(opened)
+    assert {path: after[path] for path in before} == before, "no file of the game is touched"
+    assert set(after) - set(before) == {"loose/textures/boat/sail.ptx", "loose/textures/harbour/sky.ptx"}
+    data = (opened / "loose/textures/boat/sail.ptx").read_bytes()
+    assert data == workspace.blobs.get(edit_of(workspace, SAIL).encoded_sha256 or "")
+    assert builds.plan(workspace, "skerry").up_to_date
+    trial = trials.run(workspace, "skerry")
+    assert "textures/boat/sail.ptx: the loose file is used" in trial.after.trace
+    assert "textures/boat/sail.ptx: the loose file is used" not in trial.before.trace
+    # Opened again, what Brae made is no part of the game.
+    assert open_game(workspace, opened)["members"] == 340
+    # One edit is taken back: its file goes, with the folder made for it.
+    go_to(workspace, "skerry", SAIL, 0)
+    assert [(file.path, file.way) for file in builds.plan(workspace, "skerry").files] == [
+        ("loose/textures/boat/sail.ptx", "remove")
+    ]
+    builds.build(workspace, "skerry")
+    assert not (opened / "loose/textures/boat").exists()
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+    assert not (opened / "loose/textures/harbour").exists()
+    assert (opened / "loose/textures/weather").exists(), "the game's own folder stays"
+
+
+def test_an_existing_loose_file_is_kept_and_replaced(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    _edited(workspace, SIGN)
+    choose(workspace, "skerry", way="loose")
+    (file,) = builds.plan(workspace, "skerry").files
+    assert (file.path, file.way) == ("loose/textures/weather/sign_01.ptx", "replace")
+    builds.build(workspace, "skerry")
+    assert digests(opened) != before
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_an_add_on_loads_over_the_others_and_is_registered(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    settings = (opened / "skerry.cfg").read_text()
+    _edited(workspace, SAIL, SKY)
+    choose(workspace, "skerry", way="add-on")
+    builds.build(workspace, "skerry")
+    after = digests(opened)
+    assert set(after) - set(before) == {"addons/brae_01.kist", "addons/brae_01.hold"}
+    assert {path for path in before if after[path] != before[path]} == {"skerry.cfg"}
+    changed = (opened / "skerry.cfg").read_text()
+    assert changed == settings.replace("lantern = ", "brae_01 = addons/brae_01.kist\nlantern = ")
+    archive = open_path(opened / "addons/brae_01.kist", [], LIBRARY).container
+    assert archive.names == ["textures/boat/sail.ptx", "textures/harbour/sky.ptx"]
+    assert archive.prove().exact
+    trial = trials.run(workspace, "skerry")
+    assert trial.after.refused is None
+    assert "textures/boat/sail.ptx: taken from brae_01" in trial.after.trace
+    assert trial.before.trace[1].startswith("lantern.kist")
+    assert builds.plan(workspace, "skerry").up_to_date
+    # Built anew with one edit less, it keeps its number.
+    go_to(workspace, "skerry", SKY, 0)
+    builds.build(workspace, "skerry")
+    assert open_path(opened / "addons/brae_01.kist", [], LIBRARY).container.names == ["textures/boat/sail.ptx"]
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_several_add_ons_lie_side_by_side(workspace: Workspace, opened: Path, tmp_path: Path) -> None:
+    """Another person's add-on has number 1, and the settings name a number 2 that is not there."""
+    shutil.copy(opened / "addons/lantern.kist", opened / "addons/brae_01.kist")
+    shutil.copy(opened / "addons/lantern.hold", opened / "addons/brae_01.hold")
+    settings = opened / "skerry.cfg"
+    settings.write_text(settings.read_text().replace("[archives]", "[archives]\nbrae_01 = addons/brae_01.kist"))
+    open_game(workspace, opened)
+    before = digests(opened)
+    _edited(workspace, SAIL)
+    choose(workspace, "skerry", way="add-on")
+    builds.build(workspace, "skerry")
+    listed = configparser.ConfigParser()
+    listed.read(settings)
+    assert list(listed["archives"]) == ["brae_02", "brae_01", "lantern", "main"]
+    assert play(opened).refused is None
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_a_full_list_is_refused_before_anything_is_written(workspace: Workspace, opened: Path) -> None:
+    settings = opened / "skerry.cfg"
+    more = "".join(f"more_{k} = addons/lantern.kist\n" for k in range(6))
+    settings.write_text(settings.read_text().replace("lantern =", f"{more}lantern ="))
+    open_game(workspace, opened)
+    before = digests(opened)
+    _edited(workspace, SAIL)
+    choose(workspace, "skerry", way="add-on")
+    (fault,) = builds.plan(workspace, "skerry").faults
+    assert "room for 8 lines" in fault["message"]
+    with pytest.raises(BraeError, match="room for 8"):
+        builds.build(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_changing_the_way_puts_the_other_ways_files_back(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    _edited(workspace, SAIL)
+    for way in ("archive", "loose", "add-on", "archive"):
+        choose(workspace, "skerry", way=way)
+        builds.build(workspace, "skerry")
+        assert play(opened).refused is None
+    after = digests(opened)
+    assert set(after) == set(before)
+    assert {path for path in before if after[path] != before[path]} == {"data/harbour.kist", "data/harbour.hold"}
+    builds.restore(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_a_created_file_that_someone_changed_is_not_removed_blindly(workspace: Workspace, opened: Path) -> None:
+    _edited(workspace, SAIL)
+    choose(workspace, "skerry", way="loose")
+    builds.build(workspace, "skerry")
+    made = opened / "loose/textures/boat/sail.ptx"
+    made.write_bytes(b"by hand")
+    with pytest.raises(ChangedError):
+        builds.restore(workspace, "skerry")
+    assert made.read_bytes() == b"by hand"
+    builds.restore(workspace, "skerry", force=True)
+    assert not made.exists()
+
+
+def test_a_name_that_differs_in_case_only_is_refused(workspace: Workspace, opened: Path) -> None:
+    (opened / "loose/Textures").mkdir()
+    shutil.rmtree(opened / "loose/textures")
+    open_game(workspace, opened)
+    _edited(workspace, SAIL)
+    choose(workspace, "skerry", way="loose")
+    (fault,) = builds.plan(workspace, "skerry").faults
+    assert "to the letter" in fault["message"]
+
+
+def test_two_members_of_one_name_cannot_both_be_loose(workspace: Workspace, opened: Path) -> None:
+    _edited(
+        workspace,
+        "data/harbour.kist//textures/signs/mossbay.ptx",
+        "addons/lantern.kist//textures/signs/mossbay.ptx",
+    )
+    choose(workspace, "skerry", way="loose")
+    (fault,) = builds.plan(workspace, "skerry").faults
+    assert "only one can be" in fault["message"]
+
+
+def test_a_missing_half_is_told(workspace: Workspace, game: Path) -> None:
+    (game / "addons/lantern.hold").unlink()
+    open_game(workspace, game)
+    with workspace.database.session() as session:
+        project = session.get(Project, "skerry")
+        assert project is not None
+        assert project.game_faults == ["addons/lantern.kist has no lantern.hold beside it"]
+
+
+def test_a_profile_of_ones_own_with_a_list_of_items(workspace: Workspace, tmp_path: Path) -> None:
+    """A game nobody knows: described in its folder, loose items registered in a text list."""
+    game = tmp_path / "skerry"
+    desktop.write_pair(
+        game, "town", [("ui/a.ptx", desktop.ptx(art.weather(64, 1), "bgra8", 1)), ("b.txt", b"b" * 90)]
+    )
+    (game / "items.lst").write_bytes(b"# items\r\nb.txt\r\n")
+    (game / FOLDER).mkdir()
+    (game / FOLDER / "town.game.yaml").write_text(
+        "game: town\ntitle: Town\nsigns: [{file: town.kist}]\nways:\n"
+        "  - {way: loose, folder: mods, register: {file: items.lst, line: '{file}', slash: '\\', place: bottom}}\n"
+    )
+    open_game(workspace, game)
+    before = digests(game)
+    come_back(workspace, "town.kist//ui/a.ptx", paint(workspace, "town.kist//ui/a.ptx"))
+    builds.build(workspace, "skerry")
+    assert (game / "items.lst").read_bytes() == b"# items\r\nb.txt\r\nmods\\ui\\a.ptx\r\n"
+    assert (game / "mods/ui/a.ptx").is_file()
+    builds.restore(workspace, "skerry")
+    assert digests(game) == before
+    assert not (game / "mods").exists()
+
+
+@pytest.mark.parametrize("way", ["loose", "add-on"])
+def test_killed_while_files_are_created(
+    way: str, game: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from tests.work.test_kills import Killed, _last_call
+
+    home = tmp_path / "home"
+    workspace = Workspace(Home(home))
+    open_game(workspace, game)
+    before = digests(game)
+    _edited(workspace, SAIL, SKY)
+    choose(workspace, "skerry", way=way)
+    builds.build(workspace, "skerry")
+    after = digests(game)
+    builds.restore(workspace, "skerry")
+    workspace.close()
+    import os
+
+    real = {"replace": Path.replace, "unlink": Path.unlink, "mkdir": Path.mkdir}
+    fsync, step, last, outcomes = os.fsync, 0, False, set()
+    while not last:
+        step += 1
+        counted = _last_call(step)
+        workspace = Workspace(Home(home))
+        for name, function in real.items():
+            monkeypatch.setattr(Path, name, counted(function))
+        monkeypatch.setattr(os, "fsync", counted(fsync))
+        try:
+            builds.build(workspace, "skerry")
+            last = True
+        except Killed:
+            pass
+        monkeypatch.undo()
+        workspace.close()
+        workspace = Workspace(Home(home))
+        with workspace.locked("skerry"):
+            pass  # what is left of the kill is tidied up or finished
+        found = digests(game)
+        assert found in (before, after), f"killed at step {step}"
+        outcomes.add(found == after)
+        builds.restore(workspace, "skerry")
+        assert digests(game) == before
+        workspace.close()
+        assert step < 300
+    assert outcomes == {True, False}
+
+
+def test_pictures_of_loose_overrides_are_what_was_painted(
+    workspace: Workspace, opened: Path, tmp_path: Path
+) -> None:
+    _edited(workspace, SAIL)
+    choose(workspace, "skerry", way="loose")
+    builds.build(workspace, "skerry")
+    from brae.core.textures.files import read_texture
+
+    texture = read_texture((opened / "loose/textures/boat/sail.ptx").read_bytes(), LIBRARY, "sail.ptx")
+    painted = np.array(Image.open(workspace.exchange_folder("skerry") / edit_of(workspace, SAIL).exchange_path))
+    assert np.abs(texture.picture()[120:136, 120:136, :3].astype(int) - painted[120:136, 120:136, :3]).mean() < 6
+
+
+def test_a_name_that_leads_out_is_refused(workspace: Workspace, tmp_path: Path) -> None:
+    game = tmp_path / "skerry"
+    desktop.write_pair(game, "town", [("../../evil.ptx", desktop.ptx(art.weather(64, 1), "bgra8", 1))])
+    (game / FOLDER).mkdir()
+    (game / FOLDER / "t.game.yaml").write_text(
+        "game: town\ntitle: Town\nsigns: [{file: town.kist}]\nways: [{way: loose, folder: mods}]\n"
+    )
+    open_game(workspace, game)
+    with workspace.database.session() as session:
+        address = session.scalar(select(Member.address).where(Member.kind == "texture"))
+    assert address is not None
+    come_back(workspace, address, paint(workspace, address))
+    with pytest.raises(BraeError, match="cannot be a path"):
+        builds.build(workspace, "skerry")
+    assert not (tmp_path / "evil.ptx").exists()
+    assert FormatError.code == "format"
