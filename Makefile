@@ -52,13 +52,13 @@ lint: $(DEPS) $(MODULES)
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m brae.api.document --check docs/openapi.json docs/layout.schema.json
+	$(BIN)/python -m brae.api.document --check docs/openapi.json docs/layout.schema.json docs/game.schema.json
 	cd web && npm run --silent lint && npm run --silent types
 	cd web && npx --no-install openapi-typescript ../docs/openapi.json -o node_modules/.generated.ts >/dev/null \
 	  && cmp node_modules/.generated.ts src/api/generated.ts
 
 openapi: $(DEPS) $(MODULES)
-	$(BIN)/python -m brae.api.document docs/openapi.json docs/layout.schema.json
+	$(BIN)/python -m brae.api.document docs/openapi.json docs/layout.schema.json docs/game.schema.json
 	cd web && npm run --silent api
 
 format: $(DEPS) $(MODULES)

@@ -1,6 +1,6 @@
-"""Writes the OpenAPI document and the layouts' JSON Schema, or checks that the files are current.
+"""Writes the OpenAPI document and the JSON Schemas of layouts and game profiles, or checks that they are current.
 
-``python -m brae.api.document [--check] OPENAPI SCHEMA``
+``python -m brae.api.document [--check] OPENAPI LAYOUTS GAMES``
 """
 
 import json
@@ -10,21 +10,22 @@ from pathlib import Path
 from typing import Any
 
 from brae.api.app import create_app
+from brae.core.games.model import GameProfile
 from brae.core.layouts.model import Layout
 from brae.store import Home
 from brae.work import Workspace
 
 
 def documents() -> list[dict[str, Any]]:
-    """Both documents, in the order of the arguments."""
+    """The documents, in the order of the arguments."""
     with tempfile.TemporaryDirectory() as folder:
         workspace = Workspace(Home(Path(folder)))
         try:
             openapi = create_app(workspace, watch=False).openapi()
         finally:
             workspace.close()
-    schema = Layout.model_json_schema(by_alias=True)
-    return [openapi, {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}]
+    schemas = [model.model_json_schema(by_alias=True) for model in (Layout, GameProfile)]
+    return [openapi, *({"$schema": "https://json-schema.org/draft/2020-12/schema", **schema} for schema in schemas)]
 
 
 def main() -> None:

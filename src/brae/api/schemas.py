@@ -113,7 +113,7 @@ class GameFile(Row):
     path: str
     size: int
     sha256: str
-    state: Literal["original", "patched", "rebuilt"]
+    state: Literal["original", "patched", "rebuilt", "created"]
     current_size: int
     #: what is kept of it: the whole file, or bytes of ranges
     kept_whole: bool
@@ -185,6 +185,33 @@ class KeptLayout(BaseModel):
     file: str
 
 
+class Choice(BaseModel):
+    """One of several things to choose from."""
+
+    name: str
+    title: str
+
+
+class GameView(BaseModel):
+    """What the game's profile says, and what was chosen."""
+
+    game: str
+    title: str
+    editions: list[Choice]
+    #: what the files say, and what the person says instead
+    edition: str | None
+    chosen_edition: str | None
+    ways: list[Choice]
+    way: str
+
+
+class Choices(BaseModel):
+    """What a person chooses; what is left out stays, an empty edition takes the override away."""
+
+    edition: str | None = None
+    way: str | None = None
+
+
 class ProjectView(ProjectSummary):
     """A project with all that the stages need."""
 
@@ -196,6 +223,9 @@ class ProjectView(ProjectSummary):
     counts: Counts
     standin: bool
     exchange: str
+    game: GameView | None
+    #: files that miss their other half
+    game_faults: list[str]
 
 
 class FolderEntry(BaseModel):
@@ -231,6 +261,8 @@ class MemberView(Row):
     levels: int | None
     orientation: str | None
     fault: str | None
+    #: the address of the copy that the game uses instead
+    winner: str | None = None
     edit: str | None = None
 
 
@@ -348,7 +380,7 @@ class FilePlan(BaseModel):
     """What will happen to one file of the game."""
 
     path: str
-    way: Literal["patch", "rebuild", "replace", "restore"]
+    way: Literal["patch", "rebuild", "replace", "restore", "create", "remove"]
     why: str
     size_before: int
     size_after: int

@@ -460,11 +460,21 @@ def _workspace(home: Path | None) -> Iterator[Workspace]:
 
 
 @app.command()
-def build(project: ProjectArgument, home: HomeOption = None, as_json: JsonOption = False) -> None:
+def build(
+    project: ProjectArgument,
+    way: Annotated[
+        str | None, typer.Option(help="archive, loose or add-on, as the game's profile allows; remembered.")
+    ] = None,
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
     """Put the edits of a project into its game."""
     from brae.work import builds
+    from brae.work.projects import choose
 
     with errors(as_json), _workspace(home) as workspace, ticker() as watching:
+        if way is not None:
+            choose(workspace, project, way=way)
         result = builds.build(workspace, project, watching)
         lines = [f"{file['path']}: {file['way']}, {file['why']}" for file in result["files"]]
         say(result, "\n".join(lines) or "The game's files are as the edits want them.", as_json)

@@ -126,8 +126,8 @@ def test_every_old_line_stays_and_the_new_ones_are_read(
 def test_the_first_place_wins_whatever_the_case_of_the_name() -> None:
     profile = parse_as(
         GameProfile,
-        PROFILE
-        + "loading:\n  - {loose: loose}\n  - {archives: 'addons/*.kist'}\n  - {listed: row.ini, section: archives}\n",
+        f"{PROFILE}loading:\n  - {{loose: loose}}\n  - {{archives: 'addons/*.kist'}}\n"
+        "  - {listed: row.ini, section: archives}\n",
         "test",
     )
     archives = ["a.kist", "z.kist", "addons/one.kist", "addons/two.kist"]

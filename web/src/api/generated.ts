@@ -236,6 +236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choices
+         * @description Choose the way by which builds go back, or say which edition this is.
+         */
+        put: operations["choices_api_projects__project_id__choices_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits": {
         parameters: {
             query?: never;
@@ -650,6 +670,26 @@ export interface components {
             what: string;
         };
         /**
+         * Choice
+         * @description One of several things to choose from.
+         */
+        Choice: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * Choices
+         * @description What a person chooses; what is left out stays, an empty edition takes the override away.
+         */
+        Choices: {
+            /** Edition */
+            edition?: string | null;
+            /** Way */
+            way?: string | null;
+        };
+        /**
          * Counts
          * @description What waits at each stage.
          */
@@ -770,7 +810,7 @@ export interface components {
              * Way
              * @enum {string}
              */
-            way: "patch" | "rebuild" | "replace" | "restore";
+            way: "patch" | "rebuild" | "replace" | "restore" | "create" | "remove";
             /** Why */
             why: string;
         };
@@ -841,7 +881,27 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "original" | "patched" | "rebuilt";
+            state: "original" | "patched" | "rebuilt" | "created";
+        };
+        /**
+         * GameView
+         * @description What the game's profile says, and what was chosen.
+         */
+        GameView: {
+            /** Chosen Edition */
+            chosen_edition: string | null;
+            /** Edition */
+            edition: string | null;
+            /** Editions */
+            editions: components["schemas"]["Choice"][];
+            /** Game */
+            game: string;
+            /** Title */
+            title: string;
+            /** Way */
+            way: string;
+            /** Ways */
+            ways: components["schemas"]["Choice"][];
         };
         /**
          * InsidePlan
@@ -1022,6 +1082,8 @@ export interface components {
             stored: number;
             /** Width */
             width: number | null;
+            /** Winner */
+            winner?: string | null;
         };
         /**
          * OpenRequest
@@ -1117,6 +1179,9 @@ export interface components {
             files_seen: number;
             /** Folder */
             folder: string;
+            game: components["schemas"]["GameView"] | null;
+            /** Game Faults */
+            game_faults: string[];
             /** Id */
             id: string;
             /** Layout Faults */
@@ -1780,6 +1845,39 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choices_api_projects__project_id__choices_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choices"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

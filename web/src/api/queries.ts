@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { toast } from "sonner";
-import { client, type Edit, type Job, Problem, take } from "./client";
+import { client, type Edit, type Job, Problem, type Schemas, take } from "./client";
 
 export const useServer = () =>
   useQuery({
@@ -101,6 +101,12 @@ export const useOpenGame = (after?: (project: string) => void) =>
 
 export const useOpenAgain = () =>
   useAct((project: string) => take(client.POST("/api/projects/{project_id}/open", at(project))));
+
+/** Chooses the way by which builds go back, or says which edition this is. */
+export const useChoose = (project: string) =>
+  useAct((body: Schemas["Choices"]) =>
+    take(client.PUT("/api/projects/{project_id}/choices", { ...at(project), body })),
+  );
 
 export const useStructures = (project: string) =>
   useQuery({

@@ -66,11 +66,7 @@ function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data
           Cancel
         </button>
       </div>
-      <progress
-        className="progress w-full"
-        max={job.total || 1}
-        value={job.total ? job.done : undefined}
-      />
+      <progress className="progress w-full" max={job.total || 1} value={job.total ? job.done : undefined} />
       <div className="text-[13px] text-quiet">{progress(job)}</div>
     </div>
   );

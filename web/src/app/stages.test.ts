@@ -17,6 +17,8 @@ function project(counts: Partial<Project["counts"]>): Project {
     counts: { members: 300, in_work: 0, attention: 0, ready: 0, built_files: 0, ...counts },
     standin: true,
     exchange: "/x",
+    game: null,
+    game_faults: [],
   };
 }
 

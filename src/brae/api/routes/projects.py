@@ -10,10 +10,13 @@ from sqlalchemy import func, select
 from brae.api.routes import Work
 from brae.api.schemas import (
     ArchiveView,
+    Choice,
+    Choices,
     Counts,
     Fault,
     Folder,
     FolderEntry,
+    GameView,
     JobView,
     KeptLayout,
     LayoutText,
@@ -30,6 +33,7 @@ from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
 from brae.work.opening import begin, open_game
+from brae.work.projects import choose
 from brae.work.structures import find_structure, keep_layout
 from brae.work.trials import has_standin
 
@@ -122,7 +126,30 @@ def project(project_id: str, workspace: Work) -> ProjectView:
             ),
             standin=has_standin(Path(row.folder)),
             exchange=str(workspace.exchange_folder(project_id)),
+            game=_game(workspace, row),
+            game_faults=row.game_faults,
         )
+
+
+def _game(workspace: Workspace, project: Project) -> GameView | None:
+    profile = workspace.profile(project)
+    if profile is None:
+        return None
+    return GameView(
+        game=profile.game,
+        title=profile.title,
+        editions=[Choice(name=one.edition, title=one.title) for one in profile.editions],
+        edition=project.edition,
+        chosen_edition=project.chosen_edition,
+        ways=[Choice(name=one.way, title=one.title) for one in profile.ways],
+        way=profile.way(project.way).way,
+    )
+
+
+@router.put("/projects/{project_id}/choices", status_code=204)
+def choices(project_id: str, request: Choices, workspace: Work) -> None:
+    """Choose the way by which builds go back, or say which edition this is."""
+    choose(workspace, project_id, edition=request.edition, way=request.way)
 
 
 @router.post("/projects/{project_id}/structure", status_code=202)

@@ -6,11 +6,13 @@ import { pictureUrl, type Schemas } from "../../api/client";
 import {
   useBuild,
   useBuilds,
+  useChoose,
   useEdits,
   useGameFiles,
   useJobs,
   useOpenAgain,
   usePlan,
+  useProject,
   useRestore,
 } from "../../api/queries";
 import { Button, Copyable } from "../../components/controls";
@@ -21,6 +23,8 @@ const WAYS = {
   rebuild: "rebuilt",
   replace: "replaced",
   restore: "put back as it was",
+  create: "a new file",
+  remove: "taken away again",
 } as const;
 
 /** What a build will do, doing it, and putting everything back. */
@@ -38,12 +42,15 @@ export function BuildStage({ project }: { project: string }) {
         <section className="grid content-start gap-4" aria-label="Plan">
           <h1 className="text-[26px] font-bold">{data ? title(data) : "Working out the plan…"}</h1>
           {plan.error && <p className="rounded-lg bg-rust-soft p-3">{plan.error.message}</p>}
+          <WayBack project={project} />
           {data?.faults.map((fault) => (
             <Fault key={fault.message} project={project} fault={fault} />
           ))}
-          {data?.files.map((file) => (
-            <FilePlan key={file.path} file={file} />
-          ))}
+          <div className={`grid gap-4 ${plan.isFetching ? "opacity-60" : ""}`}>
+            {data?.files.map((file) => (
+              <FilePlan key={file.path} file={file} />
+            ))}
+          </div>
           {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
           {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
           {running ? (
@@ -64,7 +71,7 @@ export function BuildStage({ project }: { project: string }) {
                 <Button
                   look="act"
                   className="px-5 py-2.5 text-[16px]"
-                  disabled={build.isPending}
+                  disabled={build.isPending || plan.isFetching}
                   onClick={() => build.mutate(undefined)}
                 >
                   <Hammer aria-hidden className="size-5" /> Build
@@ -102,6 +109,32 @@ function title(plan: Schemas["BuildPlan"]): string {
     return `${many(plan.edits.length, "edit")} into ${many(plan.files.length, "file")} of the game`;
   if (plan.edits.length > 0) return "The game has your edits";
   return "Nothing to build";
+}
+
+/** By which way the edits go into the game, where its profile knows several. */
+function WayBack({ project }: { project: string }) {
+  const { data } = useProject(project);
+  const choose = useChoose(project);
+  if (!data?.game || data.game.ways.length < 2) return null;
+  const { way, ways } = data.game;
+  return (
+    <fieldset className="flex flex-wrap items-center gap-x-5 gap-y-1 rounded-xl bg-raised px-4 py-3">
+      <legend className="sr-only">The way into the game</legend>
+      {ways.map(({ name, title }) => (
+        <label key={name} className="flex items-center gap-2">
+          <input
+            type="radio"
+            name="way"
+            className="size-4 accent-heather"
+            checked={name === way}
+            disabled={choose.isPending}
+            onChange={() => choose.mutate({ way: name })}
+          />
+          {title}
+        </label>
+      ))}
+    </fieldset>
+  );
 }
 
 function Fault({ project, fault }: { project: string; fault: Schemas["Fault"] }) {
@@ -252,9 +285,11 @@ function GameFiles({ project }: { project: string }) {
             <span className="text-heather">{file.state}</span>
           </div>
           <p className="text-[14.5px] text-quiet">
-            {file.kept_whole
-              ? `The whole original is kept (${bytes(file.size)}).`
-              : `The ${count(file.kept_bytes)} replaced bytes are kept.`}
+            {file.state === "created"
+              ? "Brae made this file; putting it back takes it away."
+              : file.kept_whole
+                ? `The whole original is kept (${bytes(file.size)}).`
+                : `The ${count(file.kept_bytes)} replaced bytes are kept.`}
           </p>
           {file.changed_behind && <p className="text-rust">{file.changed_behind}</p>}
           <Confirm

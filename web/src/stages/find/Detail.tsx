@@ -56,6 +56,11 @@ export function Detail({
           Show what is in it
         </Button>
       )}
+      {member.winner && (
+        <p className="rounded-lg bg-rust-soft p-3">
+          The game does not use this copy. It uses <Copyable value={member.winner} className="text-[14px]" />
+        </p>
+      )}
       {member.fault && <p className="rounded-lg bg-rust-soft p-3">{member.fault}</p>}
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Facts

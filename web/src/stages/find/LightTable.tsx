@@ -182,6 +182,11 @@ function Tile({ project, member, side, opened }: ItemProps) {
         style={{ height: side }}
       >
         <Thumbnail project={project} member={member} side={side} opened={opened} />
+        {member.winner && (
+          <span className="absolute bottom-1.5 left-1.5 rounded-full bg-paper px-2 text-[12.5px] text-ink">
+            overridden
+          </span>
+        )}
         {member.edit && (
           <span className="absolute top-1.5 right-1.5 rounded-full bg-gorse px-2 text-[12.5px] font-bold text-gorse-ink">
             in work
@@ -203,6 +208,7 @@ function Line({ project, member, opened }: ItemProps) {
         <Thumbnail project={project} member={member} side={48} opened={opened} />
       </span>
       <span className="min-w-0 flex-1 truncate">{member.name}</span>
+      {member.winner && <span className="text-quiet">overridden</span>}
       {member.edit && (
         <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">in work</span>
       )}

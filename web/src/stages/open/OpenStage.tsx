@@ -11,7 +11,15 @@ import {
 } from "lucide-react";
 import { Link, useNavigate } from "react-router";
 import type { Project } from "../../api/client";
-import { useJobs, useOpenAgain, useOpenGame, useProject, useProjects, useServer } from "../../api/queries";
+import {
+  useChoose,
+  useJobs,
+  useOpenAgain,
+  useOpenGame,
+  useProject,
+  useProjects,
+  useServer,
+} from "../../api/queries";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { count, many } from "../../lib/format";
 import { KINDS } from "../../lib/kinds";
@@ -150,7 +158,7 @@ function OpenedGame({ project }: { project: string }) {
             <Copyable value={data.folder} className="text-quiet" />
             <p className="mt-1 text-quiet">
               {many(data.files_seen, "file")} looked at, {many(data.archives.length, "archive")} recognised,{" "}
-              {many(data.loose_files, "loose picture, sound or text")}
+              {many(data.loose_files, "loose file")} with pictures, sounds or texts
             </p>
           </div>
           <Button onClick={() => again.mutate(project)} disabled={again.isPending}>
@@ -163,6 +171,12 @@ function OpenedGame({ project }: { project: string }) {
             See what is inside
           </Link>
         </div>
+        {data.game && <KnownGame project={project} game={data.game} />}
+        {data.game_faults.map((fault) => (
+          <p key={fault} className="rounded-lg bg-rust-soft p-3">
+            {fault}. The game needs both.
+          </p>
+        ))}
         {data.layout_faults.map((fault) => (
           <p key={`${fault.layout}${fault.line}`} className="rounded-lg bg-rust-soft p-3">
             <b>
@@ -186,6 +200,36 @@ function OpenedGame({ project }: { project: string }) {
         )}
         {data.archives.length > 0 && <Undescribed project={data} />}
       </div>
+    </div>
+  );
+}
+
+/** Which game and edition this was recognised as; a person may know better. */
+function KnownGame({ project, game }: { project: string; game: NonNullable<Project["game"]> }) {
+  const choose = useChoose(project);
+  const said = game.editions.find(({ name }) => name === game.edition);
+  return (
+    <div className="flex flex-wrap items-center gap-3">
+      <span>
+        Recognised as <b>{game.title}</b>
+      </span>
+      {game.editions.length > 1 && (
+        <label className="flex items-center gap-2">
+          edition
+          <select
+            className="rounded-lg border border-line bg-raised px-2 py-1.5"
+            value={game.chosen_edition ?? ""}
+            onChange={(event) => choose.mutate({ edition: event.target.value })}
+          >
+            <option value="">{said ? `${said.title} (by its files)` : "not told by its files"}</option>
+            {game.editions.map(({ name, title }) => (
+              <option key={name} value={name}>
+                {title}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
     </div>
   );
 }
