@@ -5,6 +5,7 @@ Single figures depend on the machine and drift; ratios less. The targets stand b
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -15,7 +16,6 @@ import tempfile
 import time
 import urllib.parse
 import urllib.request
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -25,6 +25,9 @@ import quicktex.s3tc.bc1
 import quicktex.s3tc.bc3
 from PIL import Image
 
+from benchmarks import discs
+from benchmarks.report import best, report
+from brae.core.containers.depth import open_path
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.folders import member_paths, unpack
 from brae.core.layouts.directory import directory
@@ -39,21 +42,6 @@ from brae.core.warm import warm
 from brae.demo import LAYOUTS, art, desktop
 
 LIBRARY = Library.of([LAYOUTS])
-
-
-def best(work: Callable[[], object], times: int = 5) -> float:
-    """The shortest of some runs, in seconds."""
-    found = []
-    for _ in range(times):
-        started = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - started)
-    return min(found)
-
-
-def report(what: str, figure: str, target: str, good: bool) -> None:
-    """One line of the result."""
-    print(f"{'ok  ' if good else 'MISS'} {what:<58} {figure:>24}   wanted: {target}", flush=True)
 
 
 def _open(path: Path) -> Archive:
@@ -128,7 +116,7 @@ def _unpacking(folder: Path) -> None:
         shutil.rmtree(folder / "ours")
 
     ratio = best(ours, 3) / best(plain, 3)
-    report("unpacking 12,000 members / writing the same plainly", f"{ratio:.2f} x", "at most 1.5 x", ratio <= 1.5)
+    report("unpacking 12,000 members / writing the same plainly", f"{ratio:.2f} x", "at most 1.3 x", ratio <= 1.3)
 
 
 def _repacking(folder: Path) -> None:
@@ -149,7 +137,7 @@ def _repacking(folder: Path) -> None:
 
     ratio = best(repack, 3) / best(copy, 3)
     megabytes = path.with_suffix(".hold").stat().st_size >> 20
-    report(f"repack with one change / copying ({megabytes} MiB)", f"{ratio:.2f} x", "at most 1.5 x", ratio <= 1.5)
+    report(f"repack with one change / copying ({megabytes} MiB)", f"{ratio:.2f} x", "at most 1.3 x", ratio <= 1.3)
 
 
 def _patching(folder: Path) -> None:
@@ -224,7 +212,7 @@ def _server(folder: Path) -> None:
         urllib.request.urlopen(address).read()
         seconds = time.perf_counter() - started
         report("server start to the first page", f"{seconds:.2f} s", "under 3 s", seconds < 3)
-        time.sleep(3)
+        _wait_for_jobs(address)
         pictures = [art.rock(np.random.default_rng(k), 256) for k in range(5)]
         content = [(f"t{k:03d}.ptx", desktop.ptx(pictures[k % 5], "bc1", None, stamp=k)) for k in range(100)]
         desktop.write_pair(folder / "thumbs", "thumbs", content)
@@ -234,7 +222,7 @@ def _server(folder: Path) -> None:
             {"Content-Type": "application/json"},
         )
         urllib.request.urlopen(request).read()
-        time.sleep(3)
+        _wait_for_jobs(address)
 
         def fetch(name: str) -> int:
             query = urllib.parse.urlencode({"address": f"thumbs.kist//{name}", "fit": 128})
@@ -256,6 +244,11 @@ def _server(folder: Path) -> None:
         process.wait()
 
 
+def _wait_for_jobs(address: str) -> None:
+    while any(job["state"] == "running" for job in json.load(urllib.request.urlopen(f"{address}api/jobs"))):
+        time.sleep(0.1)
+
+
 def main() -> None:
     """Run everything."""
     warm()
@@ -265,7 +258,18 @@ def main() -> None:
         desktop.generate(folder / "demo")
         seconds = time.perf_counter() - started
         report("the demo game made", f"{seconds:.1f} s", "under 10 s", seconds < 10)
-        for index, part in enumerate((_listing, _unpacking, _repacking, _patching, _server)):
+        for index, part in enumerate(
+            (
+                _listing,
+                _unpacking,
+                _repacking,
+                _patching,
+                discs.depth,
+                discs.large_disc,
+                discs.memory,
+                _server,
+            )
+        ):
             part(folder / str(index))
     _records()
     _codecs()

@@ -8,7 +8,10 @@ from pathlib import Path
 import pytest
 
 from brae.core.containers.described import open_archive
-from brae.core.layouts.load import parse
+from brae.core.containers.opened import standards
+from brae.core.containers.recognise import recognise  # noqa: F401  registers them
+from brae.core.games.model import GameProfile
+from brae.core.layouts.load import parse, parse_as
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import BytesSource
 from brae.core.textures import formats
@@ -41,6 +44,28 @@ def test_every_layout_of_the_cookbook_has_a_writer_that_tests_it() -> None:
         if line.startswith("## ")
     }
     assert set(re.findall(r"\]\(#([a-z-]+)\)", COOKBOOK)) == headings
+
+
+GAMES = (DOCS / "games.md").read_text()
+
+
+def test_the_example_of_a_game_profile_is_one_and_every_word_is_explained() -> None:
+    block = re.search(r"```yaml\n(.*?)```", GAMES, re.DOTALL)
+    assert block is not None
+    profile = parse_as(GameProfile, block[1], "games.md")
+    assert [way.way for way in profile.ways] == ["archive", "loose", "add-on"]
+    schema = GameProfile.model_json_schema(by_alias=True)
+    words = set(schema["properties"])
+    for definition in schema["$defs"].values():
+        for name, value in definition.get("properties", {}).items():
+            words |= {name, *value.get("enum", [])}
+    words -= {"edition", "way", "file", "folder", "section", "text", "order", "first", "last", "/", "\\"}
+    assert {word for word in words if f"`{word}`" not in GAMES} == set()
+
+
+def test_every_open_container_is_in_the_document() -> None:
+    text = (DOCS / "containers.md").read_text().lower()
+    assert {one.name for one in standards().values() if one.title.split()[0].lower() not in text} == set()
 
 
 def test_the_first_example_is_the_bytes_beside_it() -> None:

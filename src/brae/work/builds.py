@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -208,11 +210,13 @@ class _Planner:
 
     @staticmethod
     def _packed(archive: Container, one: _Work) -> dict[int, MemberChange]:
-        packed = {
-            number: archive.pack(number, data, recipe.get("packing_level"))
-            for number, (data, recipe) in one.edited.items()
-        }
-        return packed | one.nested
+        def pack(item: tuple[int, tuple[bytes, dict[str, Any]]]) -> tuple[int, MemberChange]:
+            number, (data, recipe) = item
+            return number, archive.pack(number, data, recipe.get("packing_level"))
+
+        # Packers release the interpreter's lock, so all cores pack.
+        with ThreadPoolExecutor(os.cpu_count()) as pool:
+            return dict(pool.map(pack, one.edited.items())) | one.nested
 
     def _originals(self, row: ArchiveRow) -> dict[str, Original]:
         query = select(Original).where(

@@ -114,6 +114,7 @@ def edits_in(
     known = {path: index for index, path in enumerate(paths)}
     edits = Edits()
     seen: set[int] = set()
+    changed: list[tuple[int, bytes]] = []
     for file in sorted(path for path in folder.rglob("*") if path.is_file()):
         relative = file.relative_to(folder).as_posix()
         picture = relative not in known and relative.endswith(".png")
@@ -137,9 +138,17 @@ def edits_in(
             original = read_texture(archive.read(index), library, archive.names[index])
             data = encode_like(read_image(data).picture, original, original.recipe()).data
         if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
-            edits.changed[index] = archive.pack(index, data, archive.packing_level(index))
+            changed.append((index, data))
         if tick:
             tick()
+
+    def pack(item: tuple[int, bytes]) -> tuple[int, MemberChange]:
+        index, data = item
+        return index, archive.pack(index, data, archive.packing_level(index))
+
+    # Packers release the interpreter's lock, so all cores pack.
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        edits.changed = dict(pool.map(pack, changed))
     if remove:
         edits.removed = set(range(len(archive))) - seen
     return edits
