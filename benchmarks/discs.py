@@ -104,7 +104,7 @@ def large_disc(folder: Path) -> None:
     def replace() -> None:
         write_beside(opened.rebuild(change), "main", folder / "replaced.bin")
 
-    plain, ours = best(copy, 2), best(replace, 2)
+    plain, ours = best(copy, 4), best(replace, 4)
     report(
         "replacing 300 MB with EDC and ECC / copying the image",
         f"{ours / plain:.2f} x",
@@ -127,7 +127,7 @@ parts:
   - {members: data, of: entries, align: 4096}
 """
 _MEASURED = """
-import resource, sys
+import re, sys
 from pathlib import Path
 from brae.core.containers.described import open_archive
 from brae.core.layouts.load import load
@@ -139,7 +139,8 @@ composed = archive.patch({3: archive.pack(3, b"new" * 1000)})
 assert list(composed.changes("main"))
 composed = archive.rebuild({3: archive.pack(3, b"new" * 9000)})
 assert composed.size("main") > 8 << 30
-print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
+# The most this very program used; a resource limit's figure would be inherited from the one that started it.
+print(int(re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())[1]) // 1024)
 """
 
 

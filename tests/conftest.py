@@ -13,7 +13,8 @@ from filelock import FileLock
 from hypothesis import HealthCheck, settings
 
 from brae.core.layouts.library import Library
-from brae.demo import LAYOUTS, desktop, disc
+from brae.demo import DESKTOP, LAYOUTS, desktop, disc
+from brae.demo import DISC as DISC_FOLDER
 from brae.store import Home
 from brae.work import Workspace
 
@@ -33,9 +34,9 @@ def made_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo game's folder, made once for all workers; never written to."""
     folder = tmp_path_factory.getbasetemp().parent / "brae-demo"
     with FileLock(f"{folder}.lock"):
-        if not (folder / desktop.FOLDER / "skerry.cfg").exists():
+        if not (folder / DESKTOP / "skerry.cfg").exists():
             desktop.generate(folder)
-    return folder / desktop.FOLDER
+    return folder / DESKTOP
 
 
 @pytest.fixture(scope="session")
@@ -43,9 +44,9 @@ def made_disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small disc of the demo's disc edition, made once for all workers; never written to."""
     folder = tmp_path_factory.getbasetemp().parent / "brae-disc"
     with FileLock(f"{folder}.lock"):
-        if not (folder / disc.FOLDER / "skerry.cue").exists():
+        if not (folder / DISC_FOLDER / "skerry.cue").exists():
             disc.generate(folder, screens=40, members=96, film=12)
-    return folder / disc.FOLDER
+    return folder / DISC_FOLDER
 
 
 @pytest.fixture

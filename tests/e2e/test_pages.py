@@ -11,6 +11,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
+from brae.demo import DISC as DISC_FOLDER
 from brae.demo import disc
 from tests.e2e.driver import chromium, served
 from tests.e2e.tour import (
@@ -81,7 +82,7 @@ def page(browser: Browser, home: Path) -> Iterator[Page]:
 @pytest.mark.whole_disc
 def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     wait_for_jobs(page)
-    game = home / "games" / disc.FOLDER
+    game = home / "games" / DISC_FOLDER
     before = digests(game)
     page.goto(f"{DISC}/open")
     expect(page.get_by_text("Proved.")).to_have_count(3)

@@ -64,31 +64,35 @@ def demo(
 ) -> None:
     """Make the demo game Skerry Post, in both editions, and start Brae with it."""
     from brae.cli.server import serve as start
-    from brae.demo import desktop, disc
+    from brae.demo import DESKTOP, DISC
     from brae.store import Home
     from brae.work.opening import begin, open_game
 
     with errors():
         folder = into or Home(home).games
-        game = folder / desktop.FOLDER
+        game = folder / DESKTOP
         if not (game / "skerry.cfg").is_file():  # written last, so it tells that all the rest is there
             typer.echo(f"Making Skerry Post in {game} ...")
+            from brae.demo import desktop
+
             try:
                 desktop.generate(folder)
             except OSError as error:
                 raise storage_error(error, "make the demo game in", folder) from error
 
         def make_disc() -> Path:
-            if not (folder / disc.FOLDER / "skerry.cue").is_file():
+            if not (folder / DISC / "skerry.cue").is_file():
+                from brae.demo import disc
+
                 try:
                     disc.generate(folder)
                 except OSError as error:
                     raise storage_error(error, "make the demo game in", folder) from error
-            return folder / disc.FOLDER
+            return folder / DISC
 
         if no_start:
             make_disc()
-            typer.echo(f"Skerry Post is in {game} and {folder / disc.FOLDER}")
+            typer.echo(f"Skerry Post is in {game} and {folder / DISC}")
             return
 
         def open_demo(workspace: Workspace) -> None:

@@ -7,6 +7,7 @@ import os
 import socket
 import sys
 import threading
+import time
 import webbrowser
 from collections.abc import Callable
 from pathlib import Path
@@ -53,17 +54,23 @@ def serve(
         typer.echo("brae: the page is not built (run 'make setup'); only the API answers.", err=True)
     app = create_app(workspace, demo=demo)
     config = uvicorn.Config(app, log_level="warning", lifespan="on", timeout_graceful_shutdown=2)
-    # A moment later: the first page comes first.
-    warm_up = threading.Timer(1.5, warm)
-    warm_up.daemon = True
-    warm_up.start()
-    if started:
-        started(workspace)
+    server = uvicorn.Server(config)
+
+    def afterwards() -> None:
+        # A moment after the server answers: the first page comes first.
+        while not server.started:
+            time.sleep(0.05)
+        time.sleep(0.4)
+        if started:
+            started(workspace)
+        warm()
+
+    threading.Thread(target=afterwards, daemon=True).start()
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
     if browser and _has_display():
         threading.Timer(0.6, webbrowser.open, [address]).start()
     with contextlib.suppress(KeyboardInterrupt):  # the ordinary end
-        uvicorn.Server(config).run(sockets=[listener])
+        server.run(sockets=[listener])
 
 
 def _has_display() -> bool:

@@ -6,3 +6,5 @@ The layouts in ``layouts/`` are all that Brae knows of these formats: nothing th
 from pathlib import Path
 
 LAYOUTS = Path(__file__).with_name("layouts")
+#: the folders of both editions
+DESKTOP, DISC = "skerry-post-desktop", "skerry-post-disc"

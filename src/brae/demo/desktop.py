@@ -20,10 +20,9 @@ import numpy as np
 
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_levels
-from brae.demo import art
+from brae.demo import DESKTOP, art
 
 SEED = 1897
-FOLDER = "skerry-post-desktop"
 _FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bgra8": 8, "bgr8": 9}
 
 SETTINGS = """\
@@ -326,7 +325,7 @@ def _extras(game: Path) -> None:
 
 def generate(folder: Path) -> Path:
     """Make the game's files in ``folder``; the same bytes every time. Returns the game's own folder."""
-    game = folder / FOLDER
+    game = folder / DESKTOP
     game.mkdir(parents=True, exist_ok=True)
     write_pair(game / "data", "harbour", members())
     _extras(game)

@@ -16,12 +16,10 @@ import numpy as np
 from PIL import Image
 
 from brae.core.compression.described import LzssSpec, describe
-from brae.core.sources import kernels
-from brae.demo import art
+from brae.demo import DISC, art
 
 Picture = np.ndarray[Any, Any]
 Region = Literal["north", "south"]
-FOLDER = "skerry-post-disc"
 SCREENS, MEMBERS = 3000, 12_000
 _SECTOR, _RAW = 2048, 2352
 _SEED = 1898
@@ -253,7 +251,9 @@ def raw_disc(files: Sequence[tuple[str, bytes, bool]], region: Region) -> np.nda
 
 
 def _encode(sectors: np.ndarray[Any, Any]) -> None:
-    kernels.encode_sectors(sectors, kernels.DOUBLE, kernels.UNDO, kernels.EDC)
+    from brae.core.sources import kernels
+
+    kernels.encode_sectors(sectors, kernels.UNDO, kernels.EDC)
 
 
 def generate(
@@ -263,7 +263,7 @@ def generate(
 
     With fewer ``screens``, ``members`` and sectors of ``film`` it is a smaller disc of the same kinds.
     """
-    game = folder / (FOLDER if region == "north" else f"{FOLDER}-{region}")
+    game = folder / (DISC if region == "north" else f"{DISC}-{region}")
     game.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(_SEED + 4)
     system = f"[game]\nedition = disc\nregion = {region}\nmenus = CARGO.VOL/MENUS.SCR\n".encode()

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import numpy as np
 
-from brae.core.sources import ByteSource, FileSource, check_range, chunks
+from brae.core.sources import ByteSource, FileSource, MadeSource, check_range, chunks
 
 
 @dataclass(frozen=True)
@@ -56,9 +56,11 @@ def parts(segments: Iterable[Segment], source: ByteSource) -> Iterator[bytes]:
         if isinstance(segment, New):
             yield segment.data
         else:
-            yield from chunks(
-                segment.source if isinstance(segment, Take) else source, segment.offset, segment.length
-            )
+            taken = segment.source if isinstance(segment, Take) else source
+            if isinstance(taken, MadeSource):
+                yield from taken.pieces(segment.offset, segment.length)
+            else:
+                yield from chunks(taken, segment.offset, segment.length)
 
 
 @dataclass(frozen=True, eq=False)

@@ -32,6 +32,15 @@ class ByteSource(Protocol):
         ...
 
 
+@runtime_checkable
+class MadeSource(Protocol):
+    """A source whose bytes are worked out when they are read, best in large pieces on all cores."""
+
+    def pieces(self, offset: int, length: int) -> Iterator[bytes]:
+        """The bytes of a range, piece by piece, in order."""
+        ...
+
+
 def check_range(size: int, offset: int, length: int) -> None:
     """Raise TruncatedError unless ``offset`` and ``length`` lie within ``size`` bytes."""
     if offset < 0 or length < 0 or offset + length > size:
@@ -166,7 +175,7 @@ class OverlaySource:
         return bytes(data)
 
 
-def chunks(source: ByteSource, offset: int = 0, length: int | None = None) -> Iterator[bytes]:
+def chunks(source: ByteSource, offset: int = 0, length: int | None = None, step: int = CHUNK) -> Iterator[bytes]:
     """The bytes of a range, a MiB at a time."""
     end = source.size if length is None else offset + length
     while offset < end:

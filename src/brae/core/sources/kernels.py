@@ -12,24 +12,23 @@ from numba import njit
 kernel = njit(cache=True, nogil=True, error_model="numpy")
 
 
-def _tables() -> tuple[Any, Any, Any]:
-    """Doubling in GF(2^8), its inverse after adding one, and the EDC's table for eight bytes at once."""
-    double = np.zeros(256, np.uint8)
+def _tables() -> tuple[Any, Any]:
+    """What takes back doubling plus one in GF(2^8), and the EDC's table for eight bytes at once."""
     undo = np.zeros(256, np.uint8)
     edc = np.zeros((8, 256), np.uint32)
     for value in range(256):
         doubled = value << 1 ^ (0x11D if value & 0x80 else 0)
-        double[value], undo[value ^ doubled] = doubled, value
+        undo[value ^ doubled] = value
         rest = value
         for _ in range(8):
             rest = rest >> 1 ^ (0xD8018001 if rest & 1 else 0)
         edc[0, value] = rest
     for step in range(1, 8):
         edc[step] = edc[step - 1] >> 8 ^ edc[0, edc[step - 1] & 0xFF]
-    return double, undo, edc
+    return undo, edc
 
 
-DOUBLE, UNDO, EDC = _tables()
+UNDO, EDC = _tables()
 
 
 @kernel
@@ -68,29 +67,47 @@ def _put(sector: Any, at: int, value: Any) -> None:
 
 
 @kernel
-def _parity(block: Any, words: int, length: int, first: int, step: int, double: Any, undo: Any) -> None:
-    """Two parity bytes for each of ``words`` code words, behind the bytes they cover; even and odd bytes are
-    coded apart. A code word begins at ``first`` times its number and goes on every ``step`` bytes."""
-    size = words * length
-    for word in range(words):
-        place = (word >> 1) * first + (word & 1)
-        weighted, plain = np.uint8(0), np.uint8(0)
-        for _ in range(length):
-            value = block[place]
-            place += step
-            if place >= size:
-                place -= size
-            weighted = double[weighted ^ value]
-            plain ^= value
-        weighted = undo[double[weighted] ^ plain]
-        block[size + word] = weighted
-        block[size + words + word] = weighted ^ plain
+def _parity(rows: Any, count: int, lanes: int, step: int, out: Any, undo: Any, weighted: Any, plain: Any) -> None:
+    """Two parity bytes for each of ``lanes`` code words, which lie side by side and are coded at once.
+
+    ``rows`` holds ``count`` rows of ``step`` bytes. ``out`` gets both bytes of every word.
+    """
+    for k in range(lanes):
+        weighted[k] = 0
+        plain[k] = 0
+    for row in range(count):
+        base = row * step
+        for k in range(lanes):
+            value = weighted[k] ^ rows[base + k]
+            # Doubling in GF(2^8), without a table: the compiler does many lanes at a time.
+            weighted[k] = np.uint8((value << 1) ^ ((value >> 7) * 0x1D))
+            plain[k] = plain[k] ^ rows[base + k]
+    for k in range(lanes):
+        value = weighted[k]
+        value = undo[np.uint8((value << 1) ^ ((value >> 7) * 0x1D)) ^ plain[k]]
+        out[k] = value
+        out[lanes + k] = value ^ plain[k]
 
 
 @kernel
-def encode_sectors(sectors: Any, double: Any, undo: Any, table: Any) -> None:
+def _turned(block: Any, turned: Any) -> None:
+    """The 26 rows of 43 words as 43 rows of 26 words, each begun where its diagonal begins (annex A)."""
+    for column in range(43):
+        base = column * 52
+        row = column % 26
+        for diagonal in range(26):
+            at = 86 * row + 2 * column
+            turned[base + 2 * diagonal] = block[at]
+            turned[base + 2 * diagonal + 1] = block[at + 1]
+            row = row + 1 if row < 25 else 0
+
+
+@kernel
+def encode_sectors(sectors: Any, undo: Any, table: Any) -> None:
     """Put EDC and ECC of raw sectors right; shape (n, 2352), uint8. Sectors of other modes, and sound, stay."""
     head = np.zeros(4, np.uint8)
+    weighted, plain = np.zeros(86, np.uint8), np.zeros(86, np.uint8)
+    turned = np.zeros(43 * 52, np.uint8)
     for number in range(len(sectors)):
         sector = sectors[number]
         mode = sector[15]
@@ -113,7 +130,8 @@ def encode_sectors(sectors: Any, double: Any, undo: Any, table: Any) -> None:
         if mode == 2:  # the address does not count
             head[:] = block[:4]
             block[:4] = 0
-        _parity(block, 86, 24, 2, 86, double, undo)
-        _parity(block, 52, 43, 86, 88, double, undo)
+        _parity(block, 24, 86, 86, block[2064:], undo, weighted, plain)
+        _turned(block, turned)
+        _parity(turned, 43, 52, 52, block[2236:], undo, weighted, plain)
         if mode == 2:
             block[:4] = head
