@@ -13,6 +13,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import disc
+from tests.core.families import BY_NAME
 from tests.e2e.driver import chromium, served
 from tests.e2e.tour import (
     DISC,
@@ -146,7 +147,7 @@ def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:
     stage(page, "Build").click()
     page.get_by_role("button", name="Restore every original").click()
     page.get_by_role("button", name="Put all of it back").click()
-    expect(page.get_by_text("3 files, all as they were.")).to_be_visible(timeout=20_000)
+    expect(page.get_by_text("8 files, all as they were.")).to_be_visible(timeout=20_000)
     assert digests(game) == before
 
 
@@ -210,7 +211,7 @@ def test_comparing(page: Page) -> None:
 def test_finding_by_keyboard(page: Page) -> None:
     """From the search to an item in work without a mouse."""
     page.keyboard.press("/")
-    page.keyboard.type("stamp_0")
+    page.keyboard.type("harbour.kist stamp_0")
     expect(page.get_by_role("status").filter(has_text="10 items")).to_be_visible()
     table = page.get_by_role("listbox")
     table.focus()
@@ -270,7 +271,7 @@ def test_every_view_can_be_reached_and_read(page: Page, theme: str) -> None:
     stage(page, "Edit").click()
     check_access(page, "edit, empty")
     stage(page, "Open").click()
-    expect(page.get_by_text("Proved.")).to_be_visible()
+    expect(page.get_by_text("Proved.")).to_have_count(4)
     check_access(page, "open")
     stage(page, "Find").click()
     fill_white(Path(put_in_work(page, "harbour lighthouse")))
@@ -311,3 +312,54 @@ def test_an_unknown_archive_is_brought_to_its_proof(page: Page, tmp_path: Path) 
     page.get_by_text("Proved.").wait_for(timeout=30_000)
     expect(page.get_by_text("Islets", exact=True)).to_be_visible()
     expect(page.get_by_role("listitem", name="islets.lz")).to_have_count(0)
+
+
+def test_the_workshop_brings_an_archive_to_its_proof(page: Page, tmp_path: Path) -> None:
+    """Bytes are chosen and named, the table is written by hand, and everything is read again while one types."""
+    open_folder(page, unknown_game(tmp_path))
+    page.get_by_role("listitem", name="islets.lz").get_by_role("link", name="Describe it in the workshop").click()
+    grid = page.get_by_role("group", name="Bytes")
+    grid.wait_for()
+    expect(page.get_by_text("0.0 % explained")).to_be_visible()
+    expect(page.get_by_text("Nothing says yet where the members are.")).to_be_visible()
+
+    def name_bytes(first: int, last: int, says: str, name: str) -> None:
+        cells = grid.locator("span[title]")
+        cells.nth(first).hover()
+        page.mouse.down()
+        cells.nth(last).hover()
+        page.mouse.up()
+        page.get_by_label("These are").select_option(label=says)
+        page.get_by_label("called").fill(name)
+        page.get_by_role("button", name="Write it down").click()
+        expect(page.get_by_text(f"described as {name}")).to_be_visible()
+
+    name_bytes(0, 3, "always these bytes", "magic")
+    name_bytes(4, 7, "a number", "count")
+    expect(page.get_by_text("count = 8").or_(page.get_by_text("described as count = 8"))).to_be_visible()
+    text = page.get_by_label("The description")
+    assert 'value: "LZLZ"' in text.inner_text()
+    check_access(page, "workshop")
+    # A mistake is told on its line, and the bytes that could be read stay described.
+    layout = BY_NAME["lzss"].layout
+    text.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(layout.replace("count: count", "count: amount"))
+    expect(page.get_by_text("amount").last).to_be_visible()
+    page.locator(".cm-lint-marker-error").wait_for()
+    text.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(layout)
+    expect(page.get_by_text("Proved.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("100.0 % explained")).to_be_visible()
+    expect(page.get_by_role("table")).to_contain_text("orfasay")
+    # Find bytes: exactly one place, or how many.
+    page.get_by_role("searchbox", name="Find bytes").fill("swona")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("1 of 2")).to_be_visible()
+    check_access(page, "workshop, proved")
+    page.reload()
+    expect(page.get_by_text("Proved.")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Use this layout").click()
+    page.get_by_text("Proved.").wait_for(timeout=30_000)
+    expect(page.get_by_role("heading", name="islets.lz")).to_be_visible()

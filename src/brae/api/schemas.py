@@ -8,6 +8,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from brae.core.match.textures import MatchSheet
+from brae.core.sources import ByteSource
+from brae.core.structure.workshop import Kind, Look, Says, entropy
 from brae.core.textures.files import Recipe
 
 
@@ -170,6 +172,7 @@ class Structure(BaseModel):
     """What was found in a file, the best first."""
 
     path: str
+    data: str | None = None
     proposals: list[Proposal]
 
 
@@ -444,3 +447,130 @@ class LayoutView(BaseModel):
     layout: str
     title: str
     kind: str
+
+
+# ---- the workshop
+
+
+class WorkshopRequest(BaseModel):
+    """A file of the game, the data file that belongs to it, and the description so far."""
+
+    path: str
+    data: str | None = None
+    text: Annotated[str, Field(max_length=1 << 20)]
+
+
+class WindowRequest(WorkshopRequest):
+    """Which bytes to show; ``file`` is 'main', or 'data' for the second file."""
+
+    file: Literal["main", "data"] = "main"
+    offset: Annotated[int, Field(ge=0)]
+    length: Annotated[int, Field(ge=0, le=4096)]
+
+
+class SayRequest(WorkshopRequest):
+    """Selected bytes and what they are."""
+
+    file: Literal["main", "data"] = "main"
+    start: Annotated[int, Field(ge=0)]
+    end: int
+    says: Says
+    name: str
+
+
+class Sought(BaseModel):
+    """Bytes to look for, in hexadecimal or as words."""
+
+    path: str
+    hex: Annotated[str, Field(pattern=r"^([0-9A-Fa-f]{2}\s*)*$", max_length=4096)] = ""
+    words: Annotated[str, Field(max_length=1024)] = ""
+
+
+class Places(BaseModel):
+    """Where they stand; a hundred at most."""
+
+    places: list[int]
+
+
+class Said(BaseModel):
+    """The description afterwards."""
+
+    text: str
+
+
+class SpanView(Row):
+    """A stretch of a file and what it is."""
+
+    start: int
+    end: int
+    kind: Kind
+    name: str
+
+
+class FieldView(SpanView):
+    """A field over shown bytes."""
+
+    value: str
+
+
+class WindowView(BaseModel):
+    """Bytes (base64) and the fields over them."""
+
+    offset: int
+    bytes: str
+    fields: list[FieldView]
+
+
+class MemberRow(BaseModel):
+    """One line of the decoded table."""
+
+    name: str
+    offset: int
+    stored: int
+    real: int
+    packer: str
+    head: str
+    fault: str | None
+
+
+class FileMap(BaseModel):
+    """What a whole file consists of: what is explained, what is not, and how random it looks (bits a byte)."""
+
+    file: str
+    size: int
+    explained: float
+    spans: list[SpanView]
+    entropy: list[float]
+
+
+class WorkshopView(BaseModel):
+    """What a description makes of its files."""
+
+    files: list[FileMap]
+    members: int
+    rows: list[MemberRow]
+    proof: Proof | None
+    error: Fault | None
+
+    @classmethod
+    def of(cls, found: Look, sources: dict[str, ByteSource]) -> WorkshopView:
+        """From what the core found."""
+        files = []
+        for (file, spans), (name, source) in zip(found.spans.items(), sources.items(), strict=False):
+            views = [SpanView.model_validate(span) for span in spans]
+            files.append(
+                FileMap(
+                    file=name,
+                    size=source.size,
+                    explained=found.explained[file],
+                    spans=views,
+                    entropy=entropy(source),
+                )
+            )
+        return cls(
+            files=files,
+            members=found.members,
+            rows=[MemberRow.model_validate(row) for row in found.rows],
+            proof=Proof.model_validate(found.proof.as_dict()) if found.proof else None,
+            error=Fault.model_validate(found.error.as_dict()) if found.error else None,
+        )

@@ -10,6 +10,7 @@ from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, FileSource
 from brae.core.structure import companion_pattern, propose
+from brae.core.structure.workshop import beginning
 from brae.jobs import Silent, Ticker
 from brae.work.edits import write_atomically
 from brae.work.workspace import Workspace
@@ -49,7 +50,29 @@ def find_structure(
                 "names": [name.encode("utf-8", "backslashreplace").decode() for name in one.names[:_NAMES_SHOWN]],
             }
         )
-    return {"path": path, "proposals": proposals}
+    return {"path": path, "data": data, "proposals": proposals}
+
+
+def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str | None) -> dict[str, ByteSource]:
+    """A file of a game's folder (with its data file), to be described; NotFoundError outside the folder."""
+    with workspace.database.session() as session:
+        folder = Path(workspace.project(session, project_id).folder).resolve()
+    found: dict[str, ByteSource] = {}
+    for file, name in (("main", path), ("data", data)):
+        if name is None:
+            continue
+        target = (folder / name).resolve()
+        if folder not in target.parents or not target.is_file():
+            raise NotFoundError("There is no such file in the game's folder.", address=name)
+        found[file] = FileSource(target)
+    return found
+
+
+def beginning_of(workspace: Workspace, project_id: str, path: str, data: str | None) -> str:
+    """A description to begin with, for a file of the game."""
+    workshop_sources(workspace, project_id, path, data)
+    name = Path(path).suffix.lstrip(".") or Path(path).stem
+    return beginning(name, f"Members of {Path(path).name}", companion_pattern(path, data) if data else None)
 
 
 def keep_layout(workspace: Workspace, text: str) -> str:

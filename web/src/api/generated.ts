@@ -575,6 +575,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/workshop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description What the description makes of the file: spans, members, the proof, or the error and its line.
+         */
+        post: operations["look_api_projects__project_id__workshop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/workshop/beginning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Beginning
+         * @description A description to begin with.
+         */
+        get: operations["beginning_api_projects__project_id__workshop_beginning_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/workshop/say": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say
+         * @description Say what some bytes are: the description with one part more.
+         */
+        post: operations["say_api_projects__project_id__workshop_say_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/workshop/seek": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Seek
+         * @description Where bytes stand in a file: exactly one place, or how many.
+         */
+        post: operations["seek_api_projects__project_id__workshop_seek_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/workshop/window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Window
+         * @description Some bytes, and the fields that lie over them.
+         */
+        post: operations["window_api_projects__project_id__workshop_window_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/state": {
         parameters: {
             query?: never;
@@ -787,6 +887,41 @@ export interface components {
             offset?: number | null;
             /** Remedy */
             remedy?: string | null;
+        };
+        /**
+         * FieldView
+         * @description A field over shown bytes.
+         */
+        FieldView: {
+            /** End */
+            end: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "field" | "records" | "names" | "members" | "padding" | "unknown";
+            /** Name */
+            name: string;
+            /** Start */
+            start: number;
+            /** Value */
+            value: string;
+        };
+        /**
+         * FileMap
+         * @description What a whole file consists of: what is explained, what is not, and how random it looks (bits a byte).
+         */
+        FileMap: {
+            /** Entropy */
+            entropy: number[];
+            /** Explained */
+            explained: number;
+            /** File */
+            file: string;
+            /** Size */
+            size: number;
+            /** Spans */
+            spans: components["schemas"]["SpanView"][];
         };
         /**
          * FilePlan
@@ -1050,6 +1185,26 @@ export interface components {
             stored_before: number;
         };
         /**
+         * MemberRow
+         * @description One line of the decoded table.
+         */
+        MemberRow: {
+            /** Fault */
+            fault: string | null;
+            /** Head */
+            head: string;
+            /** Name */
+            name: string;
+            /** Offset */
+            offset: number;
+            /** Packer */
+            packer: string;
+            /** Real */
+            real: number;
+            /** Stored */
+            stored: number;
+        };
+        /**
          * MemberView
          * @description A member in the catalogue.
          */
@@ -1092,6 +1247,14 @@ export interface components {
         OpenRequest: {
             /** Path */
             path: string;
+        };
+        /**
+         * Places
+         * @description Where they stand; a hundred at most.
+         */
+        Places: {
+            /** Places */
+            places: number[];
         };
         /**
          * PlayReport
@@ -1341,6 +1504,78 @@ export interface components {
             files: string[];
         };
         /**
+         * Said
+         * @description The description afterwards.
+         */
+        Said: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * SayRequest
+         * @description Selected bytes and what they are.
+         */
+        SayRequest: {
+            /** Data */
+            data?: string | null;
+            /** End */
+            end: number;
+            /**
+             * File
+             * @default main
+             * @enum {string}
+             */
+            file: "main" | "data";
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /**
+             * Says
+             * @enum {string}
+             */
+            says: "number" | "signed" | "big" | "text" | "magic" | "bytes";
+            /** Start */
+            start: number;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Sought
+         * @description Bytes to look for, in hexadecimal or as words.
+         */
+        Sought: {
+            /**
+             * Hex
+             * @default
+             */
+            hex: string;
+            /** Path */
+            path: string;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /**
+         * SpanView
+         * @description A stretch of a file and what it is.
+         */
+        SpanView: {
+            /** End */
+            end: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "field" | "records" | "names" | "members" | "padding" | "unknown";
+            /** Name */
+            name: string;
+            /** Start */
+            start: number;
+        };
+        /**
          * State
          * @description What this Brae is.
          */
@@ -1378,6 +1613,8 @@ export interface components {
          * @description What was found in a file, the best first.
          */
         Structure: {
+            /** Data */
+            data?: string | null;
             /** Path */
             path: string;
             /** Proposals */
@@ -1422,6 +1659,66 @@ export interface components {
             path: string;
             /** Size */
             size: number;
+        };
+        /**
+         * WindowRequest
+         * @description Which bytes to show; ``file`` is 'main', or 'data' for the second file.
+         */
+        WindowRequest: {
+            /** Data */
+            data?: string | null;
+            /**
+             * File
+             * @default main
+             * @enum {string}
+             */
+            file: "main" | "data";
+            /** Length */
+            length: number;
+            /** Offset */
+            offset: number;
+            /** Path */
+            path: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * WindowView
+         * @description Bytes (base64) and the fields over them.
+         */
+        WindowView: {
+            /** Bytes */
+            bytes: string;
+            /** Fields */
+            fields: components["schemas"]["FieldView"][];
+            /** Offset */
+            offset: number;
+        };
+        /**
+         * WorkshopRequest
+         * @description A file of the game, the data file that belongs to it, and the description so far.
+         */
+        WorkshopRequest: {
+            /** Data */
+            data?: string | null;
+            /** Path */
+            path: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * WorkshopView
+         * @description What a description makes of its files.
+         */
+        WorkshopView: {
+            error: components["schemas"]["Fault"] | null;
+            /** Files */
+            files: components["schemas"]["FileMap"][];
+            /** Members */
+            members: number;
+            proof: components["schemas"]["Proof"] | null;
+            /** Rows */
+            rows: components["schemas"]["MemberRow"][];
         };
     };
     responses: never;
@@ -2529,6 +2826,180 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_api_projects__project_id__workshop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkshopRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkshopView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginning_api_projects__project_id__workshop_beginning_get: {
+        parameters: {
+            query: {
+                path: string;
+                data?: string | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    say_api_projects__project_id__workshop_say_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seek_api_projects__project_id__workshop_seek_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sought"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Places"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    window_api_projects__project_id__workshop_window_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WindowRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WindowView"];
                 };
             };
             /** @description Default Response */

@@ -1,5 +1,5 @@
 import { Moon, Search, Sun } from "lucide-react";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, NavLink, Route, Routes, useNavigate, useParams } from "react-router";
 import { Toaster } from "sonner";
@@ -15,6 +15,9 @@ import { setLook, useTheme } from "./look";
 import { nextAction, STAGES, type StageId, waiting } from "./stages";
 import { WorkStrip } from "./WorkStrip";
 
+/** Its editor is half of the page's code, and few people need it. */
+const Workshop = lazy(() => import("../stages/workshop/Workshop"));
+
 export function App() {
   useServerEvents();
   const theme = useTheme();
@@ -26,6 +29,7 @@ export function App() {
         {STAGES.map(({ id }) => (
           <Route key={id} path={`/p/:project/${id}`} element={<Shell stage={id} />} />
         ))}
+        <Route path="/p/:project/workshop" element={<Shell stage="open" room={Workshop} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
       <Toaster
@@ -40,7 +44,7 @@ export function App() {
   );
 }
 
-const ROOMS: Record<StageId, (props: { project: string }) => React.ReactNode> = {
+const ROOMS: Record<StageId, Room> = {
   open: OpenStage,
   find: FindStage,
   edit: EditStage,
@@ -49,16 +53,20 @@ const ROOMS: Record<StageId, (props: { project: string }) => React.ReactNode> = 
   try: TryStage,
 };
 
-function Shell({ stage }: { stage: StageId }) {
+type Room = React.ComponentType<{ project: string }>;
+
+function Shell({ stage, room }: { stage: StageId; room?: Room }) {
   const { project = "" } = useParams();
   const [actionsOpen, setActionsOpen] = useState(false);
   useHotkeys("mod+k", () => setActionsOpen(true), { enableOnFormTags: true, preventDefault: true });
-  const Room = ROOMS[stage];
+  const Room = room ?? ROOMS[stage];
   return (
     <div className="flex h-full flex-col">
       <Header project={project} stage={stage} onActions={() => setActionsOpen(true)} />
       <main className="min-h-0 flex-1" key={project}>
-        <Room project={project} />
+        <Suspense>
+          <Room project={project} />
+        </Suspense>
       </main>
       <WorkStrip project={project} />
       <Actions project={project} open={actionsOpen} onOpenChange={setActionsOpen} />

@@ -91,6 +91,19 @@ def parse_as(model: type[Checked], text: str, where: str) -> Checked:
         ) from None
 
 
+def lines_of_parts(text: str) -> list[int]:
+    """The line (from 1) on which each part of a layout begins; nothing where the text is no layout."""
+    lines: dict[Path_, int] = {}
+    try:
+        loader = _Loader(text)
+        node = loader.get_single_node()
+        if isinstance(node, yaml.MappingNode):
+            _construct(node, loader, (), lines)
+    except (LayoutError, yaml.YAMLError, RecursionError, ValueError):
+        return []
+    return [line for path, line in lines.items() if len(path) == 2 and path[0] == "parts"]
+
+
 def load(path: Path) -> Layout:
     """Read a layout from a file."""
     return load_as(Layout, path)

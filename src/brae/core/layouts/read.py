@@ -101,7 +101,23 @@ def parse(layout: Layout, sources: Mapping[str, ByteSource]) -> Parsed:
 
     Raises TruncatedError, FormatError or LimitError with the offset, before anything large is allocated.
     """
+    parsed, error = parse_some(layout, sources)
+    if error is not None:
+        raise error
+    return parsed
+
+
+def parse_some(layout: Layout, sources: Mapping[str, ByteSource]) -> tuple[Parsed, BraeError | None]:
+    """Read as many parts as can be read, and say what is wrong with the next one."""
     parsed = Parsed(layout, sources)
+    try:
+        _parse(layout, sources, parsed)
+    except BraeError as error:
+        return parsed, error
+    return parsed, None
+
+
+def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) -> None:
     parsed.values["file_size"] = sources[MAIN].size
     for name in layout.files:
         if name not in sources:
@@ -119,7 +135,6 @@ def parse(layout: Layout, sources: Mapping[str, ByteSource]) -> Parsed:
             error.message = f"{part.name}: {error.message}"
             raise
         cursors[part.file] = end
-    return parsed
 
 
 def _start(part: Part, parsed: Parsed, cursor: int | None) -> int:

@@ -1,6 +1,7 @@
 /** Files that no layout describes: find their structure, take it, and they are archives like the others. */
 import { FileQuestion, ScanSearch } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
 import type { Project, Schemas } from "../../api/client";
 import {
   useCancelJob,
@@ -12,6 +13,7 @@ import {
 } from "../../api/queries";
 import { Button, Copyable } from "../../components/controls";
 import { bytes, count, many } from "../../lib/format";
+import { keepDraft, workshopPath } from "../workshop/drafts";
 
 const SHOWN = 8;
 
@@ -86,6 +88,12 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
             </select>
           </label>
         )}
+        <Link
+          to={workshopPath(project.id, file.path, data || null)}
+          className="text-quiet underline underline-offset-4 hover:text-ink"
+        >
+          Describe it in the workshop
+        </Link>
         {job ? (
           <>
             <span role="status">{many(job.done, "layout")} tried</span>
@@ -151,12 +159,20 @@ function Proposals({
           </li>
         ))}
       </ul>
-      <Taken key={proposal.text} project={project} proposal={proposal} />
+      <Taken key={proposal.text} project={project} found={found} proposal={proposal} />
     </div>
   );
 }
 
-function Taken({ project, proposal }: { project: string; proposal: Schemas["Proposal"] }) {
+function Taken({
+  project,
+  found,
+  proposal,
+}: {
+  project: string;
+  found: Schemas["Structure"];
+  proposal: Schemas["Proposal"];
+}) {
   const [text, setText] = useState(proposal.text);
   const keep = useKeepLayout();
   const again = useOpenAgain();
@@ -179,6 +195,13 @@ function Taken({ project, proposal }: { project: string; proposal: Schemas["Prop
         >
           Use this layout
         </Button>
+        <Link
+          to={workshopPath(project, found.path, found.data ?? null)}
+          onClick={() => keepDraft(project, found.path, text)}
+          className="underline underline-offset-4"
+        >
+          Go on in the workshop
+        </Link>
         <span className="text-quiet">It is kept in Brae's own folder; the game is looked at again.</span>
       </div>
     </div>

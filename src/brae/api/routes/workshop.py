@@ -1,0 +1,64 @@
+"""The workshop: a file that no layout describes, and its description as it grows."""
+
+from __future__ import annotations
+
+import base64
+
+from fastapi import APIRouter
+
+from brae.api.routes import Work
+from brae.api.schemas import (
+    FieldView,
+    LayoutText,
+    Places,
+    Said,
+    SayRequest,
+    Sought,
+    WindowRequest,
+    WindowView,
+    WorkshopRequest,
+    WorkshopView,
+)
+from brae.core.structure import workshop
+from brae.work.structures import beginning_of, workshop_sources
+
+router = APIRouter(prefix="/projects/{project_id}/workshop", tags=["workshop"])
+
+
+@router.get("/beginning")
+def beginning(project_id: str, path: str, workspace: Work, data: str | None = None) -> LayoutText:
+    """A description to begin with."""
+    return LayoutText(text=beginning_of(workspace, project_id, path, data))
+
+
+@router.post("")
+def look(project_id: str, request: WorkshopRequest, workspace: Work) -> WorkshopView:
+    """What the description makes of the file: spans, members, the proof, or the error and its line."""
+    sources = workshop_sources(workspace, project_id, request.path, request.data)
+    found = workshop.look(request.text, sources)
+    return WorkshopView.of(found, dict(sources))
+
+
+@router.post("/window")
+def window(project_id: str, request: WindowRequest, workspace: Work) -> WindowView:
+    """Some bytes, and the fields that lie over them."""
+    sources = workshop_sources(workspace, project_id, request.path, request.data)
+    data, fields = workshop.window(request.text, sources, request.file, request.offset, request.length)
+    views = [FieldView.model_validate(one) for one in fields]
+    return WindowView(offset=request.offset, bytes=base64.b64encode(data).decode(), fields=views)
+
+
+@router.post("/say")
+def say(project_id: str, request: SayRequest, workspace: Work) -> Said:
+    """Say what some bytes are: the description with one part more."""
+    sources = workshop_sources(workspace, project_id, request.path, request.data)
+    text = workshop.say(request.text, sources, request.file, request.start, request.end, request.says, request.name)
+    return Said(text=text)
+
+
+@router.post("/seek")
+def seek(project_id: str, request: Sought, workspace: Work) -> Places:
+    """Where bytes stand in a file: exactly one place, or how many."""
+    sources = workshop_sources(workspace, project_id, request.path, None)
+    wanted = bytes.fromhex(request.hex) if request.hex else request.words.encode("utf-8", "surrogateescape")
+    return Places(places=workshop.find_bytes(next(iter(sources.values())), wanted))

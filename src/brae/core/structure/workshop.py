@@ -1,0 +1,379 @@
+"""What a description makes of a file, however unfinished: what each byte is, how much of it, what is wrong."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+
+from brae.core import addresses
+from brae.core.containers.base import Proof
+from brae.core.containers.described import Archive
+from brae.core.errors import BraeError, FormatError, LayoutError
+from brae.core.layouts.directory import directory
+from brae.core.layouts.load import lines_of_parts, parse
+from brae.core.layouts.model import MAIN, FieldPart, Layout, MembersPart, PixelsPart
+from brae.core.layouts.read import Parsed, parse_some
+from brae.core.layouts.rows import Rows
+from brae.core.sources import ByteSource, chunks
+
+Kind = Literal["field", "records", "names", "members", "padding", "unknown"]
+_KINDS: dict[str, Kind] = {
+    "FieldPart": "field",
+    "TablePart": "records",
+    "TreePart": "records",
+    "ChunksPart": "members",
+    "NamesPart": "names",
+    "MembersPart": "members",
+    "PixelsPart": "members",
+    "BytesPart": "unknown",
+}
+_MOST_SPANS = 2000
+_MOST_ROWS = 200
+_WINDOW = 4096
+#: archives with more unpacked bytes than this are proved when they are opened, not while one types
+_PROVED_WHILE_TYPING = 256 << 20
+
+
+@dataclass(frozen=True)
+class Span:
+    """A stretch of a file and what it is."""
+
+    start: int
+    end: int
+    kind: Kind
+    name: str
+
+
+@dataclass(frozen=True)
+class Value:
+    """A field in a window of bytes; offsets are those of the file."""
+
+    start: int
+    end: int
+    kind: Kind
+    name: str
+    value: str
+
+
+@dataclass
+class Look:
+    """What a description makes of its files, file by file."""
+
+    spans: dict[str, list[Span]] = field(default_factory=dict)
+    #: the share of each file's bytes that the description gives a meaning
+    explained: dict[str, float] = field(default_factory=dict)
+    members: int = 0
+    rows: list[dict[str, Any]] = field(default_factory=list)
+    proof: Proof | None = None
+    error: BraeError | None = None
+
+
+def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) -> Look:
+    """Read files by the text of a layout, as far as it goes; what is wrong stands in the result, never raised."""
+    result = Look()
+    try:
+        layout, finished = _draft(text)
+    except BraeError as error:
+        result.error = error
+        for file, source in sources.items():
+            _note(result, file, source.size, [])
+        return result
+    named = rename(layout, sources)
+    parsed, result.error = parse_some(layout, named)
+    archive = None
+    if result.error is not None and result.error.line is None:
+        # The reader names the part; a person looks for it by its line.
+        wrong, begins = result.error, lines_of_parts(text)
+        which = next((k for k, part in enumerate(layout.parts) if wrong.message.startswith(f"{part.name}:")), -1)
+        wrong.line = begins[which] if 0 <= which < len(begins) else None
+    if result.error is None and not finished:
+        result.error = LayoutError(
+            "Nothing says yet where the members are.", expected="a table with an offset, and a part 'members'"
+        )
+    elif result.error is None:
+        try:
+            found = directory(parsed)
+            archive = Archive(parsed, found, addresses.member_levels(found.names))
+        except BraeError as error:
+            result.error = error
+    for file in named:
+        _note(result, file, named[file].size, _spans(parsed, file, archive))
+    if archive is not None:
+        result.members = len(archive)
+        result.rows = [_row(archive, index) for index in range(min(len(archive), _MOST_ROWS))]
+        if int(archive.stored_sizes.sum()) <= _PROVED_WHILE_TYPING:
+            result.proof = archive.prove()
+    return result
+
+
+#: what stands in for members that are not described yet
+_NOTHING = "nothing_yet"
+
+
+def _draft(text: str) -> tuple[Layout, bool]:
+    """A layout, and whether it is finished: a draft without members is read as if there were none.
+
+    Raises LayoutError where the text is wrong in any other way.
+    """
+    if re.search(r"^parts:\s*\Z", text, re.MULTILINE):
+        text = f"{text.rstrip()}\n  - {{members: {_NOTHING}, at: file_size}}\n"
+        return parse(text), False
+    try:
+        return parse(text), True
+    except LayoutError as error:
+        if "one part 'members'" not in error.message:
+            raise
+        try:
+            return parse(f"{text.rstrip()}\n  - {{members: {_NOTHING}, at: file_size}}\n"), False
+        except LayoutError:
+            raise error from None
+
+
+def rename(layout: Layout, sources: Mapping[str, ByteSource]) -> dict[str, ByteSource]:
+    """The sources under the names that the layout gives them: the second file is the layout's second."""
+    names = [MAIN, *layout.files]
+    return dict(zip(names, sources.values(), strict=False))
+
+
+def _row(archive: Archive, index: int) -> dict[str, Any]:
+    real = int(archive.real_sizes[index])
+    try:
+        packer, fault = archive.packer(index).name, None
+        real = len(archive.read(index)) if real < 0 else real
+        head = archive.read_start(index, 8).hex(" ")
+    except BraeError as error:
+        packer, head, fault = "", "", str(error)
+    return {
+        "name": archive.names[index].encode("utf-8", "backslashreplace").decode(),
+        "offset": int(archive.offsets[index]),
+        "stored": int(archive.stored_sizes[index]),
+        "real": real,
+        "packer": packer,
+        "head": head,
+        "fault": fault,
+    }
+
+
+def _spans(parsed: Parsed, file: str, archive: Archive | None) -> list[Span]:
+    found = []
+    for name, region in parsed.regions.items():
+        if region.file != file or region.end <= region.start:
+            continue
+        if isinstance(region.part, MembersPart | PixelsPart) and archive is not None:
+            found += _members(archive, region.start, region.end)
+        else:
+            found.append(Span(region.start, region.end, _KINDS[type(region.part).__name__], name))
+    return found
+
+
+def _members(archive: Archive, start: int, end: int) -> list[Span]:
+    """Members that touch each other are one span where there are too many of them; padding is told apart."""
+    begins, which = np.unique(archive.offsets, return_index=True)
+    ends = begins + archive.stored_sizes[which]
+    align = archive.directory.part.align
+    full = ends > begins
+    begins, ends, which = begins[full], ends[full], which[full]
+    if len(begins) > _MOST_SPANS:
+        gaps = np.flatnonzero(begins[1:] - ends[:-1] >= max(align, 1))
+        first, last = np.append(0, gaps + 1), np.append(gaps, len(begins) - 1)
+        return [
+            Span(int(begins[a]), int(ends[b]), "members", f"{b - a + 1} members")
+            for a, b in zip(first[:_MOST_SPANS], last[:_MOST_SPANS], strict=True)
+        ]
+    found = []
+    for k, (a, b) in enumerate(zip(begins.tolist(), ends.tolist(), strict=True)):
+        found.append(Span(a, b, "members", archive.names[int(which[k])]))
+        following = begins.tolist()[k + 1] if k + 1 < len(begins) else end
+        if 0 < following - b < align:
+            found.append(Span(b, following, "padding", "padding"))
+    return found
+
+
+def _note(result: Look, file: str, size: int, spans: list[Span]) -> None:
+    """Put spans in order, fill what lies between with unknown bytes, and count what is explained."""
+    ordered: list[Span] = []
+    position = explained = 0
+    for span in sorted(spans, key=lambda span: span.start):
+        start, end = max(span.start, position), min(span.end, size)
+        if start >= end:
+            continue
+        if start > position:
+            ordered.append(Span(position, start, "unknown", "nothing explains this"))
+        ordered.append(Span(start, end, span.kind, span.name))
+        explained += (end - start) if span.kind != "unknown" else 0
+        position = end
+    if position < size:
+        ordered.append(Span(position, size, "unknown", "nothing explains this"))
+    result.spans[file] = ordered
+    result.explained[file] = explained / size if size else 1.0
+
+
+def entropy(source: ByteSource, cells: int = 256) -> list[float]:
+    """Bits a byte, 0 to 8, of up to 4 KiB at the beginning of each of so many equal stretches (Shannon 1948)."""
+    step = max(source.size / cells, 1)
+    found = []
+    for cell in range(min(cells, source.size)):
+        start = int(cell * step)
+        data = np.frombuffer(source.read(start, min(4096, source.size - start, max(int(step), 64))), np.uint8)
+        share = np.bincount(data, minlength=256) / max(len(data), 1)
+        share = share[share > 0]
+        found.append(float(-(share * np.log2(share)).sum()) + 0.0)
+    return found
+
+
+def window(
+    text: str, sources: Mapping[str, ByteSource], file: str, offset: int, length: int
+) -> tuple[bytes, list[Value]]:
+    """Bytes of one file (at most 4 KiB), and the fields in them as far as the description goes."""
+    source = sources[file]
+    offset = min(max(offset, 0), source.size)
+    data = source.read(offset, min(length, _WINDOW, source.size - offset))
+    try:
+        layout, finished = _draft(text)
+    except BraeError:
+        return data, []
+    named = rename(layout, sources)
+    mine = dict(zip(sources, named, strict=False)).get(file, file)
+    parsed, _ = parse_some(layout, named)
+    end = offset + len(data)
+    found: list[Value] = []
+    for name, region in parsed.regions.items():
+        if region.file != mine or region.start >= end or region.end <= offset or name == _NOTHING:
+            continue
+        kind = _KINDS[type(region.part).__name__]
+        table = parsed.tables.get(name)
+        if table is not None and parsed.chunks is None and name not in parsed.trees:
+            found += _records(table, name, region.start, offset, end)
+        else:
+            value = ""
+            if isinstance(region.part, FieldPart):
+                value = str(parsed.values[name]) if name in parsed.values else repr(parsed.texts.get(name, b""))[1:]
+            found.append(Value(region.start, region.end, kind, name, value))
+    if not finished:
+        return data, sorted(found, key=lambda one: one.start)
+    try:
+        places = directory(parsed)
+    except (BraeError, AssertionError):
+        return data, sorted(found, key=lambda one: one.start)
+    if places.part.file == mine:
+        begins, stored = places.offsets, places.stored
+        touching = np.flatnonzero((begins < end) & (begins + stored > offset) & (stored > 0))[:_MOST_ROWS]
+        found = [one for one in found if one.kind != "members"]
+        for index in touching.tolist():
+            begin = int(begins[index])
+            found.append(
+                Value(begin, begin + int(stored[index]), "members", places.names[index], f"member {index}")
+            )
+    return data, sorted(found, key=lambda one: one.start)
+
+
+def _records(table: Rows, name: str, start: int, low: int, high: int) -> list[Value]:
+    """The columns of the records in a window."""
+    count = len(table)
+    left, right = 0, count
+    while left < right:  # the first record that ends behind the window's beginning
+        middle = (left + right) // 2
+        if start + table.start(middle + 1 if middle + 1 < count else middle) <= low and middle + 1 < count:
+            left = middle + 1
+        else:
+            right = middle
+    found: list[Value] = []
+    for row in range(max(left - 1, 0), count):
+        if start + table.start(row) >= high:
+            break
+        for leaf in table.leaf.values():
+            content = table.content(leaf.field, row)
+            place = start + table.place(row, leaf.field)
+            width = leaf.column.width or len(content)
+            value = str(int(table.numbers(leaf.field)[row])) if leaf.column.number_like else repr(content)[1:]
+            if place < high and place + width > low:
+                found.append(Value(place, place + width, "records", f"{name}[{row}].{leaf.field}", value))
+    return found
+
+
+Says = Literal["number", "signed", "big", "text", "magic", "bytes"]
+_WIDTHS = (1, 2, 3, 4, 5, 6, 7, 8)
+
+
+def say(
+    text: str, sources: Mapping[str, ByteSource], file: str, start: int, end: int, says: Says, name: str
+) -> str:
+    """The description with one part more: selected bytes, and what a person says they are.
+
+    It goes where it belongs in the order of the parts; bytes between the part before it and it become unknown ones.
+    Raises LayoutError where the description does not read yet, FormatError where the bytes are described already.
+    """
+    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", name):
+        raise FormatError(f"'{name}' is no name for a field.", expected="letters, digits and _")
+    layout, _ = _draft(text)
+    named = rename(layout, sources)
+    mine = dict(zip(sources, named, strict=False)).get(file, file)
+    parsed, _ = parse_some(layout, named)
+    parsed.regions.pop(_NOTHING, None)
+    taken = {part.name for part in layout.parts}
+    if name in taken:
+        raise FormatError(f"There is a part called '{name}' already.", expected="another name")
+    mine_in_order = [region for region in parsed.regions.values() if region.file == mine]
+    for region in mine_in_order:
+        if region.start < end and start < region.end and _KINDS[type(region.part).__name__] != "members":
+            raise FormatError(
+                f"These bytes belong to '{region.part.name}' already.", offset=region.start, expected="other bytes"
+            )
+    before = max((region.end for region in mine_in_order if region.end <= start), default=0)
+    after = [k for k, part in enumerate(layout.parts) if part.name in parsed.regions and part.file == mine]
+    following = next((k for k in after if parsed.regions[layout.parts[k].name].start >= end), len(layout.parts))
+    where = f", file: {mine}" if mine != MAIN else ""
+    lines = []
+    if start > before:
+        lines.append(f"  - {{bytes: unknown_{before:x}{where}, size: {start - before}}}")
+    lines.append(f"  - {_part(named[mine].read(start, end - start), says, name, where)}")
+    begins = lines_of_parts(text)
+    rows = text.rstrip("\n").split("\n")
+    at = begins[following] - 1 if following < len(begins) else len(rows)
+    made = "\n".join([*rows[:at], *lines, *rows[at:]]) + "\n"
+    _draft(made)
+    return made
+
+
+def _part(data: bytes, says: Says, name: str, where: str) -> str:
+    width = len(data)
+    if says in ("number", "signed", "big"):
+        if width not in _WIDTHS:
+            raise FormatError(f"{width} bytes are no number.", expected="one to eight bytes")
+        return f"{{field: {name}{where}, type: {'i' if says == 'signed' else 'u'}{8 * width}}}"
+    if says == "text":
+        return f"{{field: {name}{where}, type: string, length: {width}}}"
+    if says == "magic":
+        value = "".join(chr(b) if 32 <= b < 127 and b not in b'"\\' else f"\\x{b:02x}" for b in data)
+        return f'{{field: {name}{where}, type: bytes, length: {width}, value: "{value}"}}'
+    return f"{{bytes: {name}{where}, size: {width}}}"
+
+
+def beginning(name: str, title: str, data: str | None) -> str:
+    """A description to begin with: nothing is explained yet."""
+    word = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "unknown"
+    files = f'files: {{data: "{data}"}}\n' if data else ""
+    return f"layout: {word}\ntitle: {title}\nkind: archive\nendian: little\n{files}parts:\n"
+
+
+def find_bytes(source: ByteSource, wanted: bytes, most: int = 100) -> list[int]:
+    """Where bytes stand, the first ``most`` places."""
+    if not wanted:
+        raise LayoutError("There is nothing to look for.")
+    found: list[int] = []
+    kept, position = b"", 0
+    for part in chunks(source):
+        data = kept + part
+        at = data.find(wanted)
+        while at >= 0 and len(found) < most:
+            found.append(position - len(kept) + at)
+            at = data.find(wanted, at + 1)
+        position += len(part)
+        kept = data[-(len(wanted) - 1) :] if len(wanted) > 1 else b""
+        if len(found) >= most:
+            break
+    return found
