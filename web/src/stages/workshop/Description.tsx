@@ -66,7 +66,7 @@ export function Description({
           syntaxHighlighting(COLOURS),
           autocompletion({ override: [complete] }),
           keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
-          EditorView.contentAttributes.of({ "aria-label": "The description" }),
+          EditorView.contentAttributes.of({ "aria-label": "The description", tabindex: "0" }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) change.current(update.state.doc.toString());
           }),

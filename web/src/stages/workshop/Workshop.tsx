@@ -412,7 +412,7 @@ function MemberTable({ look, onGo }: { look: Schemas["WorkshopView"]; onGo: (pla
               <td className="max-w-64 truncate pr-3">
                 <button
                   type="button"
-                  className="underline-offset-4 hover:underline"
+                  className="min-h-6 w-full text-left underline-offset-4 hover:underline"
                   onClick={() => onGo(row.offset)}
                 >
                   {row.name}
