@@ -132,7 +132,7 @@ def tour(folder: Path) -> None:
         time.sleep(0.5)
         shot("find")
         stage(page, "Open").click()
-        page.get_by_text("Proved.").wait_for()
+        page.get_by_text("Proved.").first.wait_for()
         shot("open")
         stage(page, "Find").click()
         sail = put_in_work(page, "boat sail")
