@@ -12,11 +12,10 @@ from PIL import Image
 from sqlalchemy import select
 
 from brae.core.containers.depth import open_path
-from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
+from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.layouts.library import FOLDER, Library
 from brae.demo import LAYOUTS, art, desktop
 from brae.demo.standin import play
-from brae.store import Home
 from brae.store.models import Member, Project
 from brae.work import Workspace, builds, trials
 from brae.work.edits import go_to
@@ -260,53 +259,6 @@ def test_a_profile_of_ones_own_with_a_list_of_items(workspace: Workspace, tmp_pa
     assert not (game / "mods").exists()
 
 
-@pytest.mark.parametrize("way", ["loose", "add-on"])
-def test_killed_while_files_are_created(
-    way: str, game: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    from tests.work.test_kills import Killed, _last_call
-
-    home = tmp_path / "home"
-    workspace = Workspace(Home(home))
-    open_game(workspace, game)
-    before = digests(game)
-    _edited(workspace, SAIL, SKY)
-    choose(workspace, "skerry", way=way)
-    builds.build(workspace, "skerry")
-    after = digests(game)
-    builds.restore(workspace, "skerry")
-    workspace.close()
-    import os
-
-    real = {"replace": Path.replace, "unlink": Path.unlink, "mkdir": Path.mkdir}
-    fsync, step, last, outcomes = os.fsync, 0, False, set()
-    while not last:
-        step += 1
-        counted = _last_call(step)
-        workspace = Workspace(Home(home))
-        for name, function in real.items():
-            monkeypatch.setattr(Path, name, counted(function))
-        monkeypatch.setattr(os, "fsync", counted(fsync))
-        try:
-            builds.build(workspace, "skerry")
-            last = True
-        except Killed:
-            pass
-        monkeypatch.undo()
-        workspace.close()
-        workspace = Workspace(Home(home))
-        with workspace.locked("skerry"):
-            pass  # what is left of the kill is tidied up or finished
-        found = digests(game)
-        assert found in (before, after), f"killed at step {step}"
-        outcomes.add(found == after)
-        builds.restore(workspace, "skerry")
-        assert digests(game) == before
-        workspace.close()
-        assert step < 300
-    assert outcomes == {True, False}
-
-
 def test_pictures_of_loose_overrides_are_what_was_painted(
     workspace: Workspace, opened: Path, tmp_path: Path
 ) -> None:
@@ -335,4 +287,3 @@ def test_a_name_that_leads_out_is_refused(workspace: Workspace, tmp_path: Path) 
     with pytest.raises(BraeError, match="cannot be a path"):
         builds.build(workspace, "skerry")
     assert not (tmp_path / "evil.ptx").exists()
-    assert FormatError.code == "format"

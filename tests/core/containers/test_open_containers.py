@@ -112,7 +112,6 @@ KINDS = {
     "zip-stored": Kind("zip", lambda files: _zip(files, zipfile.ZIP_STORED), _unzip),
     "zip-bzip2": Kind("zip", lambda files: _zip(files, zipfile.ZIP_BZIP2), _unzip),
     "zip-streamed": Kind("zip", _streamed_zip, _unzip),
-    "zip-behind-a-program": Kind("zip", lambda files: _zip(files), _unzip),
     "tar": Kind("tar", _tar, _untar),
     "tar-ustar": Kind("tar", lambda files: _tar(files, tarfile.USTAR_FORMAT), _untar),
     "tar-pax": Kind("tar", lambda files: _tar(files, tarfile.PAX_FORMAT), _untar),

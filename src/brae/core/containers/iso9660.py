@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -303,14 +303,13 @@ class Disc(Listed):
     def _shared(self, file: _File) -> bool:
         return bool(file.size) and len(self._records[file.places]) > self._trees
 
-    def nest(self, index: int, segments: object, level: int | None = None) -> MemberChange:
+    def nest(self, index: int, segments: Sequence[Segment], level: int | None = None) -> MemberChange:
         inner = self.member_source(index)
         # The inner file's bytes need not lie in one piece here, so its ranges are read through its own view.
         if isinstance(inner, SliceSource):
-            return super().nest(index, segments, level)  # type: ignore[arg-type]
+            return super().nest(index, segments, level)
         taken = tuple(
-            Take(inner, piece.offset, piece.length) if isinstance(piece, Copy) else piece
-            for piece in segments  # type: ignore[attr-defined]
+            Take(inner, piece.offset, piece.length) if isinstance(piece, Copy) else piece for piece in segments
         )
         body = Ranges(taken, self._data)
         return MemberChange(body, body, True)

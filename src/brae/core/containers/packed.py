@@ -10,7 +10,7 @@ from brae.core import compression
 from brae.core.containers.base import Entry, Listed
 from brae.core.containers.opened import Standard, begins, register
 from brae.core.errors import BraeError, FormatError, LayoutError
-from brae.core.layouts.edits import Edits
+from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, body_parts, body_segments
 from brae.core.sources import ByteSource
@@ -42,16 +42,15 @@ class Packed(Listed):
         if edits.added or edits.removed:
             raise LayoutError(f"A {self.title} holds exactly one member.")
         source, entry = self.sources[MAIN], self.entries[0]
-        after = entry.offset + entry.stored
         change = edits.changed.get(0)
         if change is None:
             return Composed(dict(self.sources), {MAIN: [Copy(0, source.size)]})
-        body = body_segments(change.stored)
-        tail = self._tail(edits) if source.size > after else b""
-        return Composed(dict(self.sources), {MAIN: [Copy(0, entry.offset), *body, New(tail)]})
+        body = [Copy(0, entry.offset), *body_segments(change.stored), New(self._tail(change))]
+        return Composed(dict(self.sources), {MAIN: body})
 
-    def _tail(self, edits: Edits) -> bytes:
-        raise NotImplementedError
+    def _tail(self, change: MemberChange) -> bytes:
+        """What stands behind the packed bytes: nothing, where the stream itself ends with its checksum."""
+        return b""
 
 
 class Gzip(Packed):
@@ -88,11 +87,11 @@ class Gzip(Packed):
         if source.read(source.size - 8, 8) != expected:
             raise FormatError("The gzip file's checksum or size is wrong.", offset=source.size - 8)
 
-    def _tail(self, edits: Edits) -> bytes:
-        total, real = 0, edits.changed[0].real
-        for part in body_parts(real):
+    def _tail(self, change: MemberChange) -> bytes:
+        total = 0
+        for part in body_parts(change.real):
             total = zlib.crc32(part, total)
-        return struct.pack("<II", total, len(real) & 0xFFFFFFFF)
+        return struct.pack("<II", total, len(change.real) & 0xFFFFFFFF)
 
 
 def _opener(title: str, packer: str) -> Callable[[ByteSource, str], Packed]:
