@@ -2,6 +2,12 @@
 
 from numba import njit
 
-#: how every kernel is compiled; small helpers are inlined by LLVM
-kernel = njit(cache=True, nogil=True, error_model="numpy", fastmath=True)
-helper = njit(nogil=True, error_model="numpy", fastmath=True, inline="never", cache=True)
+_OPTIONS = {"nogil": True, "error_model": "numpy", "fastmath": True}
+#: what Python calls; kept on disk together with every step and helper within it
+kernel = njit(cache=True, **_OPTIONS)
+#: small parts of one block's work, which LLVM inlines where it pays
+helper = njit(inline="never", cache=True, **_OPTIONS)
+#: a part of a kernel that only kernels call, so it needs no entry from Python and no place on disk of its own
+step = njit(no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)
+#: tiny parts within loops over lanes, which must vanish before the compiler makes vectors of them
+inlined = njit(forceinline=True, no_cpython_wrapper=True, no_cfunc_wrapper=True, **_OPTIONS)

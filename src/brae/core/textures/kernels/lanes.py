@@ -1,0 +1,372 @@
+"""Many blocks side by side: the one shape that every block encoder has.
+
+A *group* is LANES blocks of 4 x 4 pixels. Everything known about them lies in one flat float32 workspace of rows,
+row r of lane l at ``W[r * LANES + l]``, and every inner loop runs over the lanes, so that the compiler turns it
+into vector instructions. Loops over pixels or channels stay outside it. A row is named by a constant below.
+
+The steps are those of every end-point encoder: the line through the pixels (principal axis), indices for given
+ends, the best ends for given indices (least squares), and again. What differs between formats is how ends are
+quantised and written, which each format does for itself.
+
+``weights`` (float32, 4) is what an error of each channel costs; a channel of weight 0 is left out.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from brae.core.textures.kernels.compiled import inlined, kernel, step
+
+LANES = 64
+f4 = np.float32
+ZERO, ONE, HALF, TWO, HUGE = f4(0), f4(1), f4(0.5), f4(2), f4(1e30)
+
+# ---- rows of the workspace
+PIXEL = 0  # 64 rows: channel * 16 + pixel
+MASK = 64  # 16 rows: 1 where the pixel counts, else 0
+MEAN = 80  # 4 rows
+MOMENT = 84  # 10 rows: second moments about the mean: rr rg rb ra gg gb ga bb ba aa
+AXIS = 100  # 4 rows
+LOW, HIGH = 104, 105  # the extent along the axis
+COUNT, SPREAD = 106, 107  # pixels that count, and the sum of their squared distances from the mean
+END = 108  # 8 rows: first end's channels, second end's
+LINE = 116  # 8 rows: where the outermost pixels lie along the axis, from the mean
+SLOPE = 124  # 4 rows: projects a pixel on the way from the first end to the second
+BASE, WEIGHT = 128, 129  # its offset; the weight of one pixel
+SUM, SQUARES = 130, 131  # of weights and of their squares
+CROSS = 132  # 4 rows: weight x (channel - mean)
+CODE = 136  # 8 rows: the best quantised ends so far
+ERROR = 144  # their squared error
+TRY = 145  # 8 rows: quantised ends being tried
+TOTAL = 153  # their squared error
+SOLVE = 154  # 4 rows: A, B, C of the least squares and the inverse determinant
+INDEX = 158  # 16 rows: the place of each pixel between the ends
+OWN = 174  # rows from here on are the format's own
+
+
+@kernel
+def flat_blocks(first, last, picture, blocks, flat):
+    """Tell in ``flat`` (bool) for blocks ``first`` to ``last`` which have one colour only."""
+    height, width = picture.shape
+    across = (width + 3) >> 2
+    for at in range(first, last):
+        top, left = (blocks[at] // across) * 4, (blocks[at] % across) * 4
+        word, same = picture[top, left], True
+        for y in range(top, min(top + 4, height)):
+            for x in range(left, min(left + 4, width)):
+                same &= picture[y, x] == word
+        flat[at] = same
+
+
+@step
+def load(picture, blocks, first, W):
+    """The pixels of up to LANES blocks, numbers in ``blocks`` from ``first`` on; returns how many there are.
+
+    ``picture`` is uint32 (height, width), R in the lowest byte. Beyond an edge its last pixels are repeated.
+    """
+    height, width = picture.shape
+    across = (width + 3) >> 2
+    count = min(LANES, blocks.size - first)
+    top, left, words = np.empty(LANES, np.int64), np.empty(LANES, np.int64), np.empty(LANES, np.uint32)
+    for l in range(LANES):
+        block = blocks[first + min(l, count - 1)]
+        top[l], left[l] = (block // across) * 4, (block % across) * 4
+    for k in range(16):
+        for l in range(LANES):
+            words[l] = picture[min(top[l] + (k >> 2), height - 1), min(left[l] + (k & 3), width - 1)]
+        for c in range(4):
+            row, shift = (PIXEL + 16 * c + k) * LANES, np.uint32(8 * c)
+            for l in range(LANES):
+                W[row + l] = f4(np.int32((words[l] >> shift) & np.uint32(255)))
+    return count
+
+
+@step
+def fill(W, row, rows, value):
+    """Set rows to one value."""
+    for at in range(row * LANES, (row + rows) * LANES):
+        W[at] = value
+
+
+@step
+def copy(W, source, target, rows):
+    """Copy rows."""
+    for at in range(rows * LANES):
+        W[target * LANES + at] = W[source * LANES + at]
+
+
+@step
+def means(W):
+    """COUNT and MEAN."""
+    fill(W, COUNT, 1, ZERO)
+    fill(W, MEAN, 4, ZERO)
+    for k in range(16):
+        for l in range(LANES):
+            m = W[(MASK + k) * LANES + l]
+            W[COUNT * LANES + l] += m
+            W[MEAN * LANES + l] += m * W[(PIXEL + k) * LANES + l]
+            W[(MEAN + 1) * LANES + l] += m * W[(PIXEL + 16 + k) * LANES + l]
+            W[(MEAN + 2) * LANES + l] += m * W[(PIXEL + 32 + k) * LANES + l]
+            W[(MEAN + 3) * LANES + l] += m * W[(PIXEL + 48 + k) * LANES + l]
+    for c in range(4):
+        for l in range(LANES):
+            W[(MEAN + c) * LANES + l] /= max(W[COUNT * LANES + l], ONE)
+
+
+@step
+def moments(W, weights):
+    """MOMENT about the mean, and SPREAD."""
+    fill(W, MOMENT, 10, ZERO)
+    for k in range(16):
+        for l in range(LANES):
+            m = W[(MASK + k) * LANES + l]
+            x = W[(PIXEL + k) * LANES + l] - W[MEAN * LANES + l]
+            y = W[(PIXEL + 16 + k) * LANES + l] - W[(MEAN + 1) * LANES + l]
+            z = W[(PIXEL + 32 + k) * LANES + l] - W[(MEAN + 2) * LANES + l]
+            w = W[(PIXEL + 48 + k) * LANES + l] - W[(MEAN + 3) * LANES + l]
+            W[MOMENT * LANES + l] += m * x * x
+            W[(MOMENT + 1) * LANES + l] += m * x * y
+            W[(MOMENT + 2) * LANES + l] += m * x * z
+            W[(MOMENT + 3) * LANES + l] += m * x * w
+            W[(MOMENT + 4) * LANES + l] += m * y * y
+            W[(MOMENT + 5) * LANES + l] += m * y * z
+            W[(MOMENT + 6) * LANES + l] += m * y * w
+            W[(MOMENT + 7) * LANES + l] += m * z * z
+            W[(MOMENT + 8) * LANES + l] += m * z * w
+            W[(MOMENT + 9) * LANES + l] += m * w * w
+    p, q, r, s = weights[0], weights[1], weights[2], weights[3]
+    for l in range(LANES):
+        colour = p * W[MOMENT * LANES + l] + q * W[(MOMENT + 4) * LANES + l] + r * W[(MOMENT + 7) * LANES + l]
+        W[SPREAD * LANES + l] = colour + s * W[(MOMENT + 9) * LANES + l]
+
+
+@step
+def principal_axis(W, weights):
+    """AXIS: the direction of the greatest spread, by power iteration from the row of the greatest moment."""
+    p, q, r, s = weights[0], weights[1], weights[2], weights[3]
+    for l in range(LANES):
+        xx, xy, xz = W[MOMENT * LANES + l], W[(MOMENT + 1) * LANES + l], W[(MOMENT + 2) * LANES + l]
+        xw, yy, yz = W[(MOMENT + 3) * LANES + l], W[(MOMENT + 4) * LANES + l], W[(MOMENT + 5) * LANES + l]
+        yw, zz, zw = W[(MOMENT + 6) * LANES + l], W[(MOMENT + 7) * LANES + l], W[(MOMENT + 8) * LANES + l]
+        ww = W[(MOMENT + 9) * LANES + l]
+        # Channels that cost nothing may hold the greatest moment: they must not be the start.
+        x, y, z, w, most = xx, xy, xz, xw, xx * p
+        more = yy * q > most
+        x, y, z, w, most = xy if more else x, yy if more else y, yz if more else z, yw if more else w, max(yy * q, most)
+        more = zz * r > most
+        x, y, z, w, most = xz if more else x, yz if more else y, zz if more else z, zw if more else w, max(zz * r, most)
+        more = ww * s > most
+        x, y, z, w = xw if more else x, yw if more else y, zw if more else z, ww if more else w
+        for _ in range(4):
+            x, y, z, w = x * p, y * q, z * r, w * s
+            t, u = xx * x + xy * y + xz * z + xw * w, xy * x + yy * y + yz * z + yw * w
+            v, o = xz * x + yz * y + zz * z + zw * w, xw * x + yw * y + zw * z + ww * w
+            scale = ONE / max(max(max(abs(t), abs(u)), max(abs(v), abs(o))), f4(1e-12))
+            x, y, z, w = t * scale, u * scale, v * scale, o * scale
+        W[AXIS * LANES + l] = x
+        W[(AXIS + 1) * LANES + l] = y
+        W[(AXIS + 2) * LANES + l] = z
+        W[(AXIS + 3) * LANES + l] = w
+
+
+@step
+def line(W, weights):
+    """LINE: the principal axis of the pixels that count, as far as they reach."""
+    means(W)
+    moments(W, weights)
+    principal_axis(W, weights)
+    fill(W, LOW, 1, HUGE)
+    fill(W, HIGH, 1, -HUGE)
+    p, q, r, s = weights[0], weights[1], weights[2], weights[3]
+    for k in range(16):
+        for l in range(LANES):
+            x, y = W[(PIXEL + k) * LANES + l], W[(PIXEL + 16 + k) * LANES + l]
+            z, w = W[(PIXEL + 32 + k) * LANES + l], W[(PIXEL + 48 + k) * LANES + l]
+            t = p * W[AXIS * LANES + l] * (x - W[MEAN * LANES + l])
+            t += q * W[(AXIS + 1) * LANES + l] * (y - W[(MEAN + 1) * LANES + l])
+            t += r * W[(AXIS + 2) * LANES + l] * (z - W[(MEAN + 2) * LANES + l])
+            t += s * W[(AXIS + 3) * LANES + l] * (w - W[(MEAN + 3) * LANES + l])
+            counts = W[(MASK + k) * LANES + l] > ZERO
+            W[LOW * LANES + l] = min(W[LOW * LANES + l], t if counts else HUGE)
+            W[HIGH * LANES + l] = max(W[HIGH * LANES + l], t if counts else -HUGE)
+    for l in range(LANES):
+        x, y = W[AXIS * LANES + l], W[(AXIS + 1) * LANES + l]
+        z, w = W[(AXIS + 2) * LANES + l], W[(AXIS + 3) * LANES + l]
+        unit = (ONE if W[COUNT * LANES + l] > ZERO else ZERO) / max(
+            p * x * x + q * y * y + r * z * z + s * w * w, f4(1e-12)
+        )
+        W[LOW * LANES + l] *= unit
+        W[HIGH * LANES + l] *= unit
+    for c in range(4):
+        for l in range(LANES):
+            W[(LINE + c) * LANES + l] = W[LOW * LANES + l] * W[(AXIS + c) * LANES + l]
+            W[(LINE + 4 + c) * LANES + l] = W[HIGH * LANES + l] * W[(AXIS + c) * LANES + l]
+
+
+@step
+def start(W, first, second):
+    """END: the line's ends, each at a part of its distance from the mean."""
+    for c in range(4):
+        for l in range(LANES):
+            W[(END + c) * LANES + l] = W[(MEAN + c) * LANES + l] + first * W[(LINE + c) * LANES + l]
+            W[(END + 4 + c) * LANES + l] = W[(MEAN + c) * LANES + l] + second * W[(LINE + 4 + c) * LANES + l]
+
+
+@step
+def slopes(W, weights, last):
+    """SLOPE and BASE for the ends: the place of a pixel is the whole part of ``pixel . SLOPE + BASE``."""
+    p, q, r, s = weights[0], weights[1], weights[2], weights[3]
+    for l in range(LANES):
+        x = W[(END + 4) * LANES + l] - W[END * LANES + l]
+        y = W[(END + 5) * LANES + l] - W[(END + 1) * LANES + l]
+        z = W[(END + 6) * LANES + l] - W[(END + 2) * LANES + l]
+        w = W[(END + 7) * LANES + l] - W[(END + 3) * LANES + l]
+        scale = last / max(p * x * x + q * y * y + r * z * z + s * w * w, f4(1e-9))
+        x, y, z, w = x * p * scale, y * q * scale, z * r * scale, w * s * scale
+        W[SLOPE * LANES + l] = x
+        W[(SLOPE + 1) * LANES + l] = y
+        W[(SLOPE + 2) * LANES + l] = z
+        W[(SLOPE + 3) * LANES + l] = w
+        base = HALF - x * W[END * LANES + l] - y * W[(END + 1) * LANES + l]
+        W[BASE * LANES + l] = base - z * W[(END + 2) * LANES + l] - w * W[(END + 3) * LANES + l]
+
+
+@inlined
+def place_of(W, k, l, last):
+    """Which of ``last + 1`` places between the ends is nearest to pixel ``k`` of lane ``l``."""
+    t = W[BASE * LANES + l] + W[(PIXEL + k) * LANES + l] * W[SLOPE * LANES + l]
+    t += W[(PIXEL + 16 + k) * LANES + l] * W[(SLOPE + 1) * LANES + l]
+    t += W[(PIXEL + 32 + k) * LANES + l] * W[(SLOPE + 2) * LANES + l]
+    t += W[(PIXEL + 48 + k) * LANES + l] * W[(SLOPE + 3) * LANES + l]
+    return f4(np.int32(min(max(t, ZERO), last)))
+
+
+@inlined
+def weight_of(W, k, l, last, stride, unit):
+    """The weight of that place, 0 where the pixel does not count."""
+    return f4(np.int32(place_of(W, k, l, last) * stride + HALF)) * unit * W[(MASK + k) * LANES + l]
+
+
+@inlined
+def four_pixels(W, row, l, e, f, g, h):
+    """The weighted sum of four rows."""
+    low = e * W[row * LANES + l] + f * W[(row + 1) * LANES + l]
+    return low + g * W[(row + 2) * LANES + l] + h * W[(row + 3) * LANES + l]
+
+
+@step
+def assign(W, weights, last, steps):
+    """Give each pixel the nearest of ``last + 1`` places between the ends, and sum up what least squares needs.
+
+    The weight of place i is round(i * steps / last) / steps. Fills SOLVE, and CROSS about the mean.
+    """
+    slopes(W, weights, last)
+    fill(W, SUM, 2, ZERO)
+    fill(W, CROSS, 4, ZERO)
+    stride, unit = steps / last, ONE / steps
+    # Four pixels at a time, so that the sums go to memory and back a quarter as often.
+    for k in range(0, 16, 4):
+        for l in range(LANES):
+            e = weight_of(W, k, l, last, stride, unit)
+            f = weight_of(W, k + 1, l, last, stride, unit)
+            g = weight_of(W, k + 2, l, last, stride, unit)
+            h = weight_of(W, k + 3, l, last, stride, unit)
+            W[SUM * LANES + l] += e + f + g + h
+            W[SQUARES * LANES + l] += e * e + f * f + g * g + h * h
+            W[CROSS * LANES + l] += four_pixels(W, PIXEL + k, l, e, f, g, h)
+            W[(CROSS + 1) * LANES + l] += four_pixels(W, PIXEL + 16 + k, l, e, f, g, h)
+            W[(CROSS + 2) * LANES + l] += four_pixels(W, PIXEL + 32 + k, l, e, f, g, h)
+            W[(CROSS + 3) * LANES + l] += four_pixels(W, PIXEL + 48 + k, l, e, f, g, h)
+    for c in range(4):
+        for l in range(LANES):
+            W[(CROSS + c) * LANES + l] -= W[SUM * LANES + l] * W[(MEAN + c) * LANES + l]
+    for l in range(LANES):
+        both, squares = W[SUM * LANES + l], W[SQUARES * LANES + l]
+        a, b = W[COUNT * LANES + l] - TWO * both + squares, both - squares
+        W[SOLVE * LANES + l] = a
+        W[(SOLVE + 1) * LANES + l] = b
+        W[(SOLVE + 2) * LANES + l] = squares
+        W[(SOLVE + 3) * LANES + l] = ONE / max(a * squares - b * b, f4(1e-6))
+
+
+@step
+def places(W, weights, last):
+    """INDEX of every pixel: 0 at the first of the ends, ``last`` at the second."""
+    slopes(W, weights, last)
+    for k in range(16):
+        for l in range(LANES):
+            W[(INDEX + k) * LANES + l] = place_of(W, k, l, last)
+
+
+# ---- ends of one channel as plain codes (BC1 to BC5; BC7 and BC6H quantise in their own ways)
+
+
+@inlined
+def widen(code, bits):
+    """The 8-bit value of a code of 4 to 8 bits: its high bits repeated in the low ones."""
+    q = np.int32(code)
+    return f4((q << (np.int32(8) - bits)) | (q >> (bits + bits - np.int32(8))))
+
+
+@inlined
+def better_pair(a, b, c, cross, mean, bits, t0, t1, best0, best1, best):
+    """The pair of codes with the lower squared error (less what no ends can change): the one tried or the best."""
+    x0, x1 = widen(t0, bits) - mean, widen(t1, bits) - mean
+    error = a * x0 * x0 + TWO * b * x0 * x1 + c * x1 * x1 + TWO * cross * (x0 - x1)
+    better = error < best
+    return t0 if better else best0, t1 if better else best1, min(error, best)
+
+
+@inlined
+def quantised_pair(a, b, c, inverse, cross, mean, bits, most, scale):
+    """The best pair of codes (0 to ``most``) of one channel, and its error as in ``better_pair``.
+
+    The exact solution of the least squares is rounded, and the eight neighbours are tried too.
+    """
+    q0 = f4(np.int32(min(max((mean - (b + c) * inverse * cross) * scale + HALF, ZERO), most)))
+    q1 = f4(np.int32(min(max((mean + (a + b) * inverse * cross) * scale + HALF, ZERO), most)))
+    down0, up0, down1, up1 = max(q0 - ONE, ZERO), min(q0 + ONE, most), max(q1 - ONE, ZERO), min(q1 + ONE, most)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, q0, q1, q0, q1, HUGE)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, down0, down1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, down0, q1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, down0, up1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, q0, down1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, q0, up1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, up0, down1, n0, n1, error)
+    n0, n1, error = better_pair(a, b, c, cross, mean, bits, up0, q1, n0, n1, error)
+    return better_pair(a, b, c, cross, mean, bits, up0, up1, n0, n1, error)
+
+
+@step
+def solve_channel(W, channel, weight, bits, most):
+    """TRY and END of a channel, the best for the indices of ``assign``; the error is added to TOTAL."""
+    c, bits = channel & 3, np.int32(bits)
+    scale = most / f4(255) if bits < np.int32(8) else ONE
+    for l in range(LANES):
+        q0, q1, error = quantised_pair(
+            W[SOLVE * LANES + l],
+            W[(SOLVE + 1) * LANES + l],
+            W[(SOLVE + 2) * LANES + l],
+            W[(SOLVE + 3) * LANES + l],
+            W[(CROSS + c) * LANES + l],
+            W[(MEAN + c) * LANES + l],
+            bits,
+            most,
+            scale,
+        )
+        W[(TRY + c) * LANES + l] = q0
+        W[(TRY + 4 + c) * LANES + l] = q1
+        W[(END + c) * LANES + l] = widen(q0, bits)
+        W[(END + 4 + c) * LANES + l] = widen(q1, bits)
+        W[TOTAL * LANES + l] += weight * error
+
+
+@step
+def keep_better(W):
+    """Take the tried codes where their error is lower."""
+    for r in range(8):
+        for l in range(LANES):
+            better = W[TOTAL * LANES + l] < W[ERROR * LANES + l]
+            W[(CODE + r) * LANES + l] = W[(TRY + r) * LANES + l] if better else W[(CODE + r) * LANES + l]
+    for l in range(LANES):
+        W[ERROR * LANES + l] = min(W[ERROR * LANES + l], W[TOTAL * LANES + l])

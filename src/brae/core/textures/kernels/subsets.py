@@ -1,0 +1,126 @@
+"""Choosing how a block is divided in two: the partitions that two lines through the subsets fit best."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from brae.core.textures.kernels.compiled import step
+from brae.core.textures.kernels.lanes import (
+    HUGE,
+    LANES,
+    MASK,
+    MEAN,
+    ONE,
+    OWN,
+    PIXEL,
+    TOTAL,
+    ZERO,
+    copy,
+    f4,
+    fill,
+)
+from brae.core.textures.kernels.partitions import SUBSETS
+
+PRODUCT = OWN  # 14 rows: sums of channels and of their products, of all pixels
+PART = OWN + 14  # 14 rows: of one subset
+RESIDUE = OWN + 28  # what lines through both subsets leave
+RANK = OWN + 29  # 4 rows: the partitions that leave least, best first
+RANK_ERROR = OWN + 33  # 4 rows
+#: rows of the workspace
+ROWS = OWN + 37
+
+
+@step
+def mask_subset(W, rank, second):
+    """MASK: the pixels of one subset of the partition of that rank."""
+    row = (RANK + (rank & 3)) * LANES
+    for k in range(16):
+        for l in range(LANES):
+            inside = SUBSETS[2, np.int64(W[row + l]) & 63, k] > 0
+            W[(MASK + k) * LANES + l] = ONE if inside == second else ZERO
+
+
+@step
+def add_products(W, k, row):
+    """Add a pixel's channels (about the MEAN) and their products to 14 rows."""
+    k, row = k & 15, row & 1023
+    for l in range(LANES):
+        x, y = W[(PIXEL + k) * LANES + l] - W[MEAN * LANES + l], W[(PIXEL + 16 + k) * LANES + l] - W[(MEAN + 1) * LANES + l]
+        z = W[(PIXEL + 32 + k) * LANES + l] - W[(MEAN + 2) * LANES + l]
+        w = W[(PIXEL + 48 + k) * LANES + l] - W[(MEAN + 3) * LANES + l]
+        W[row * LANES + l] += x
+        W[(row + 1) * LANES + l] += y
+        W[(row + 2) * LANES + l] += z
+        W[(row + 3) * LANES + l] += w
+        W[(row + 4) * LANES + l] += x * x
+        W[(row + 5) * LANES + l] += x * y
+        W[(row + 6) * LANES + l] += x * z
+        W[(row + 7) * LANES + l] += x * w
+        W[(row + 8) * LANES + l] += y * y
+        W[(row + 9) * LANES + l] += y * z
+        W[(row + 10) * LANES + l] += y * w
+        W[(row + 11) * LANES + l] += z * z
+        W[(row + 12) * LANES + l] += z * w
+        W[(row + 13) * LANES + l] += w * w
+
+
+@step
+def add_residue(W, inverse, with_alpha):
+    """Add to RESIDUE what the best line through the pixels summed in PART leaves: the trace less the eigenvalue."""
+    s = ONE if with_alpha else ZERO
+    for l in range(LANES):
+        x, y, z = W[PART * LANES + l], W[(PART + 1) * LANES + l], W[(PART + 2) * LANES + l]
+        w = s * W[(PART + 3) * LANES + l]
+        xx, xy = W[(PART + 4) * LANES + l] - x * x * inverse, W[(PART + 5) * LANES + l] - x * y * inverse
+        xz, xw = W[(PART + 6) * LANES + l] - x * z * inverse, s * W[(PART + 7) * LANES + l] - x * w * inverse
+        yy, yz = W[(PART + 8) * LANES + l] - y * y * inverse, W[(PART + 9) * LANES + l] - y * z * inverse
+        yw, zz = s * W[(PART + 10) * LANES + l] - y * w * inverse, W[(PART + 11) * LANES + l] - z * z * inverse
+        zw, ww = s * W[(PART + 12) * LANES + l] - z * w * inverse, s * W[(PART + 13) * LANES + l] - w * w * inverse
+        a, b, c, d, most = xx, xy, xz, xw, xx
+        more = yy > most
+        a, b, c, d, most = xy if more else a, yy if more else b, yz if more else c, yw if more else d, max(yy, most)
+        more = zz > most
+        a, b, c, d, most = xz if more else a, yz if more else b, zz if more else c, zw if more else d, max(zz, most)
+        more = ww > most
+        a, b, c, d = xw if more else a, yw if more else b, zw if more else c, ww if more else d
+        e, f = xx * a + xy * b + xz * c + xw * d, xy * a + yy * b + yz * c + yw * d
+        g, h = xz * a + yz * b + zz * c + zw * d, xw * a + yw * b + zw * c + ww * d
+        scale = ONE / max(max(max(abs(e), abs(f)), max(abs(g), abs(h))), f4(1e-9))
+        a, b, c, d = e * scale, f * scale, g * scale, h * scale
+        e, f = xx * a + xy * b + xz * c + xw * d, xy * a + yy * b + yz * c + yw * d
+        g, h = xz * a + yz * b + zz * c + zw * d, xw * a + yw * b + zw * c + ww * d
+        value = (e * e + f * f + g * g + h * h) / max(a * e + b * f + c * g + d * h, f4(1e-9))
+        W[RESIDUE * LANES + l] += max(xx + yy + zz + ww - value, ZERO)
+
+
+@step
+def rank_partitions(W, partitions, with_alpha):
+    """RANK: the four of the first ``partitions`` partitions that lines fit best, from MEAN of the whole block."""
+    fill(W, PRODUCT, 14, ZERO)
+    for k in range(16):
+        add_products(W, k, PRODUCT)
+    fill(W, RANK, 4, ZERO)
+    fill(W, RANK_ERROR, 4, HUGE)
+    for p in range(partitions):
+        fill(W, PART, 14, ZERO)
+        fill(W, RESIDUE, 1, ZERO)
+        count = 0
+        for k in range(16):
+            if SUBSETS[2, p, k] > 0:
+                count += 1
+                add_products(W, k, PART)
+        add_residue(W, ONE / f4(count), with_alpha)
+        for at in range(14 * LANES):
+            W[PART * LANES + at] = W[PRODUCT * LANES + at] - W[PART * LANES + at]
+        add_residue(W, ONE / f4(16 - count), with_alpha)
+        copy(W, RESIDUE, TOTAL, 1)
+        fill(W, RESIDUE, 1, f4(p))
+        for r in range(4):
+            for l in range(LANES):
+                error, number = W[TOTAL * LANES + l], W[RESIDUE * LANES + l]
+                old, old_number = W[(RANK_ERROR + r) * LANES + l], W[(RANK + r) * LANES + l]
+                better = error < old
+                W[(RANK_ERROR + r) * LANES + l] = error if better else old
+                W[(RANK + r) * LANES + l] = number if better else old_number
+                W[TOTAL * LANES + l] = old if better else error
+                W[RESIDUE * LANES + l] = old_number if better else number
