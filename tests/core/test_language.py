@@ -20,6 +20,7 @@ from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import Composed
 from brae.core.sources import BytesSource
 from brae.core.textures.files import read_texture
+from brae.core.textures.texture import with_sides
 from tests.core.families import BY_NAME, members_for
 
 
@@ -345,11 +346,11 @@ parts:
     data = bytes(byte ^ 7 for byte in b"HT") + struct.pack("<BB", 4, 2) + hide([Step(xor="key")], pixels)
     texture = read_texture(data, library)
     assert (texture.header.width, texture.header.height, texture.levels) == (4, 3, [pixels])
-    assert texture.write(texture.levels, 4, 3) == data
-    small = texture.write([pixels[:4]], 1, 2)
+    assert texture.rewrite(texture.header, texture.levels) == data
+    small = texture.rewrite(with_sides(texture.header, 1, 2, 1), [pixels[:4]])
     assert small[2:4] == struct.pack("<BB", 1, 1)
     with pytest.raises(LayoutError, match="does not fit"):
-        texture.write([pixels], 300, 3)
+        texture.rewrite(with_sides(texture.header, 300, 3, 1), [pixels])
 
 
 # ---- what a layout may not say

@@ -13,9 +13,9 @@ from brae.core.layouts.model import MAIN
 from brae.core.layouts.read import parse
 from brae.core.layouts.write import compose
 from brae.core.sources import BytesSource
-from brae.core.textures import formats
+from brae.core.textures import dds, formats
+from brae.core.textures.described import read as read_described
 from brae.core.textures.encode import encode_like
-from brae.core.textures.files import read_dds, read_described
 
 NUMBERS = {
     "u8": (200, "B"), "i8": (-7, "b"), "u16": (50_000, "H"), "i16": (-300, "h"), "u32": (4_000_000_000, "I"),
@@ -103,7 +103,7 @@ def test_a_dds_keeps_what_its_header_holds(photo: np.ndarray) -> None:
     data = bytearray(encode_new(photo, formats.BC3, 1))
     data[32:44] = b"made by hand"
     data += b"behind"
-    texture = read_dds(bytes(data))
+    texture = dds.read(bytes(data))
     assert encode_like(texture.picture(), texture, texture.recipe()).data == bytes(data)
     painted = texture.picture().copy()
     painted[:8, 40:48] = (255, 0, 0, 255)

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from brae.core.match.textures import MatchSheet
 from brae.core.sources import ByteSource
 from brae.core.structure.workshop import Kind, Look, Says, entropy
-from brae.core.textures.files import Recipe
+from brae.core.textures.texture import Recipe
 
 
 class Row(BaseModel):

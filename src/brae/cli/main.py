@@ -23,9 +23,10 @@ from brae.core.layouts.load import load
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.layouts.segments import write_beside
 from brae.core.sources import ByteSource, FileSource
-from brae.core.textures import formats
+from brae.core.textures import described, formats
 from brae.core.textures.encode import encode_like, encode_new
-from brae.core.textures.files import HEAD, TextureFile, read_image, read_texture, write_image
+from brae.core.textures.files import HEAD, read_image, read_texture, write_image
+from brae.core.textures.texture import TextureFile
 
 if TYPE_CHECKING:
     from brae.work import Workspace
@@ -228,9 +229,9 @@ def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], 
         return found, f"{name}: {item.kind} ({words}), {len(data):,} bytes"
     texture = read_texture(data, library, name) if layout is None else _read_by(layout, data)
     head = texture.header
-    again = texture.write(texture.levels, head.width, head.height)
+    again = texture.rewrite(head, texture.levels)
     found |= {
-        "layout": head.container if texture.parsed else None,
+        "layout": head.container if head.container in library.layouts else layout.layout if layout else None,
         "container": head.container,
         "proof": {"exact": again == data},
         "recipe": texture.recipe().model_dump(),
@@ -240,9 +241,7 @@ def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], 
 
 
 def _read_by(layout: Layout, data: bytes) -> TextureFile:
-    from brae.core.textures.files import read_described
-
-    return read_described(layout, data)
+    return described.read(layout, data)
 
 
 @app.command()

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
+from multiprocessing import get_context
+from pathlib import Path
 
 import numpy as np
 
@@ -46,11 +50,39 @@ def _discs() -> None:
     wrong_sectors(BytesSource(bytes(RAW)), 0, 1)
 
 
+_STEPS: dict[str, Callable[[], None]] = {
+    **{group: partial(kernels.warm, group) for group in kernels.GROUPS},
+    "packers": _packers,
+    "layouts": _layouts,
+    "discs": _discs,
+}
+
+
+def _run(step: str) -> None:
+    _STEPS[step]()
+
+
 def warm() -> None:
-    """Compile every kernel, or load it from the cache."""
-    steps: list[Callable[[], None]] = [kernels.warm, _packers, _layouts, _discs]
-    for step in steps:
-        step()
+    """Compile every kernel, or load it from the cache; in as many processes as there are cores.
+
+    The compiler holds the interpreter's lock, so threads would not help. What is in the cache already is loaded in
+    this process, which is much quicker than starting others.
+    """
+    if cached():
+        for step in _STEPS:
+            _run(step)
+        return
+    with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
+        for done in [pool.submit(_run, step) for step in _STEPS]:
+            done.result()
+
+
+def cached() -> bool:
+    """Whether the kernels that take longest are in the cache, by its files."""
+    from brae.core.textures.kernels import bc6h, bc7, colour, single
+
+    encoders = (bc7.encode_bc7, bc6h.encode_bc6h, colour.encode_colour, single.encode_channel)
+    return all(any(Path(one.stats.cache_path).glob(f"*{one.__name__}*.nbc")) for one in encoders)
 
 
 if __name__ == "__main__":

@@ -20,6 +20,7 @@ import numpy as np
 
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_levels
+from brae.core.textures.texture import Header, Orientation
 from brae.demo import DESKTOP, art
 
 SEED = 1897
@@ -69,9 +70,10 @@ def ptx(
     """A texture in the game's own format; ``levels`` None makes the full chain."""
     height, width = picture.shape[:2]
     count = formats.full_chain(width, height) if levels is None else levels
-    stored = np.ascontiguousarray(picture[::-1] if bottom_up else picture)
     opaque = bool((picture[..., 3] == 255).all())
-    data, _, _ = encode_levels(stored, formats.get(pixel_format), count, clear=not opaque)
+    orientation: Orientation = "bottom-up" if bottom_up else "top-down"
+    header = Header("skerry-ptx", formats.get(pixel_format), width, height, count, orientation)
+    data, _, _ = encode_levels(picture, header, formats.How(clear=not opaque))
     pixels = b"".join(data)
     head = struct.pack(
         "<4sHHBBBBII",

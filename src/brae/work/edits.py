@@ -12,8 +12,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brae.core.errors import BraeError, FormatError, NotFoundError, storage_error
-from brae.core.match.textures import REMEDIES, match
-from brae.core.textures.files import Recipe, can_write, read_image, write_image
+from brae.core.match.remedies import REMEDIES
+from brae.core.match.textures import match
+from brae.core.textures.files import can_write, read_image, write_image
+from brae.core.textures.texture import Recipe
 from brae.store.models import Edit, EditStep, now
 from brae.work.workspace import Found, Workspace
 

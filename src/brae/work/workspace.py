@@ -22,7 +22,8 @@ from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource
-from brae.core.textures.files import TextureFile, read_texture
+from brae.core.textures.files import read_texture
+from brae.core.textures.texture import TextureFile
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
 from brae.store import Blobs, Database, Home

@@ -22,10 +22,11 @@ from brae.api.schemas import (
     TextView,
 )
 from brae.core.errors import FormatError, NotFoundError
-from brae.core.match.textures import apply_remedies
+from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
-from brae.core.textures.files import TextureFile, read_image, read_texture, write_image
+from brae.core.textures.files import read_image, read_texture, write_image
 from brae.core.textures.formats import Picture
+from brae.core.textures.texture import TextureFile
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 

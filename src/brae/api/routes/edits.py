@@ -12,7 +12,7 @@ from brae.api.routes import Work
 from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.match.textures import MatchSheet
-from brae.core.textures.files import Recipe
+from brae.core.textures.texture import Recipe
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 from brae.work.edits import (

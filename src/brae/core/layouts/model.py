@@ -21,6 +21,7 @@ from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.obfuscation import Steps, hide
+from brae.core.textures.formats.tiles import Storage
 
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
 Scalar = Literal[
@@ -37,7 +38,9 @@ MemberRole = Literal[
     "file-count", "folder-count",
 ]  # fmt: skip
 #: What a header field can be for a texture.
-TextureRole = Literal["width", "height", "pixel-format", "mip-count", "orientation"]
+TextureRole = Literal[
+    "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth",
+]  # fmt: skip
 MAIN = "main"
 
 
@@ -463,11 +466,28 @@ class ChunksPart(Records, Content):
         return self
 
 
+class PaletteOf(Strict):
+    """Where the colours of palette indices are."""
+
+    of: Name = Field(description="the part 'bytes' that holds them")
+    format: str = Field(description="the pixel format of an entry")
+    order: list[tuple[Annotated[int, Field(ge=0, le=7)], Annotated[int, Field(ge=0, le=7)]]] | None = Field(
+        None, description="pairs of bits of an index that change places before an entry is looked up"
+    )
+    alpha_scale: int = Field(1, ge=1, le=255, description="alpha is stored divided by this")
+
+
 class PixelsPart(Hidden):
-    """A texture's pixels, all levels, largest first."""
+    """A texture's pixels, all levels."""
 
     pixels: Name
     size: Expression | None = Field(None, description="bytes; without it, as much as the levels need")
+    storage: Storage | None = Field(None, description="in what order pixels or blocks lie, if not row by row")
+    palette: PaletteOf | None = Field(None, description="colours of palette indices")
+    smallest_first: bool = Field(False, description="the smallest level comes first")
+    by: Literal["picture", "level"] = Field(
+        "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"
+    )
 
     @property
     def name(self) -> str:
@@ -527,6 +547,8 @@ class Layout(Strict):
         "top-down", description="of a texture's rows, where no field says it"
     )
     pixel_format: str | None = Field(None, description="of a texture, where no field says it")
+    colour: Literal["srgb", "linear"] | None = Field(None, description="what a texture's numbers are")
+    premultiplied: bool = Field(False, description="a texture's colour is multiplied by its alpha")
     parts: Annotated[list[Part], Field(min_length=1, max_length=500)]
 
     @model_validator(mode="after")
@@ -555,6 +577,10 @@ class Layout(Strict):
                 values |= {part.field} | {piece.field for piece in part.bits or []}
         for part in self.parts:
             self._check_mentions(part, known)
+            if isinstance(part, PixelsPart) and part.palette is not None:
+                found = known.get(part.palette.of)
+                if not isinstance(found, BytesPart):
+                    raise ValueError(f"'{part.palette.of}' holds a palette, but is no part 'bytes'")
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")

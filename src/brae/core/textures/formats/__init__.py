@@ -1,11 +1,12 @@
-"""Pixel formats, found by name. Each module registers its own; a new one is one more file.
-
-``base`` says what a pixel format is, ``channels`` holds plain pixels, ``blocks`` block compression.
-"""
+"""Pixel formats. A new one is a file here that registers itself."""
 
 from brae.core.textures.formats.base import (
+    DEFAULT,
     LARGEST_SIDE,
     Alpha,
+    Depth,
+    Effort,
+    How,
     Picture,
     PixelFormat,
     all_formats,
@@ -15,33 +16,57 @@ from brae.core.textures.formats.base import (
     full_chain,
     get,
     level_sides,
-    level_size,
-    register,
 )
-from brae.core.textures.formats.blocks import BC1, BC2, BC3, BC4, BC5
+from brae.core.textures.formats.blocks import BC1, BC2, BC3, BC4, BC4S, BC5, BC5S, BC6H, BC6HS, BC7
 from brae.core.textures.formats.channels import BGR8, BGRA8, RGB8, RGBA8
+from brae.core.textures.formats.depth import as_depth, depth_of, shown
+from brae.core.textures.formats.indexed import INDEX4, INDEX8, Indexed
+from brae.core.textures.formats.tiles import Storage, Stored, stored
+from brae.core.textures.formats.wide import R11G11B10F, RGB9E5, RGBA16F
+from brae.core.textures.formats.yuv import UYVY, YUYV
 
 __all__ = [
     "BC1",
     "BC2",
     "BC3",
     "BC4",
+    "BC4S",
     "BC5",
+    "BC5S",
+    "BC6H",
+    "BC6HS",
+    "BC7",
     "BGR8",
     "BGRA8",
+    "DEFAULT",
+    "INDEX4",
+    "INDEX8",
     "LARGEST_SIDE",
+    "R11G11B10F",
     "RGB8",
+    "RGB9E5",
     "RGBA8",
+    "RGBA16F",
+    "UYVY",
+    "YUYV",
     "Alpha",
+    "Depth",
+    "Effort",
+    "How",
+    "Indexed",
     "Picture",
     "PixelFormat",
+    "Storage",
+    "Stored",
     "all_formats",
+    "as_depth",
     "blocks_of",
     "chain_size",
     "check_size",
+    "depth_of",
     "full_chain",
     "get",
     "level_sides",
-    "level_size",
-    "register",
+    "shown",
+    "stored",
 ]

@@ -1,4 +1,7 @@
-"""Block compression: 4 x 4 pixels packed by a kernel."""
+"""Block compression: 4 x 4 pixels packed by a kernel.
+
+Sources: Microsoft, "Texture Block Compression in Direct3D 11" (BC1 to BC7); the kernels name theirs.
+"""
 
 from __future__ import annotations
 
@@ -9,64 +12,107 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.textures.formats.base import Alpha, Picture, blocks_of, check_size, exact, register
+from brae.core.textures.formats.base import DEFAULT, Alpha, Blocks, Depth, How, Picture, blocks_of, exact, register
+from brae.core.textures.formats.channels import grey_of
+from brae.core.textures.formats.depth import as_depth
 from brae.core.textures.kernels import over_rows
+
+Words = np.ndarray[Any, np.dtype[np.uint32]]
+Encoder = Callable[["Job"], None]
+
+#: what an error of R, G, B and A costs: all alike, or as the eye sees it (ITU-R BT.709, times three)
+PLAIN, PERCEPTUAL = (1.0, 1.0, 1.0, 1.0), (0.6378, 2.1456, 0.2166, 1.0)
+#: colour blocks: starts along the axis, as parts of the distance of both ends from the mean, and passes for each
+_STARTS = {
+    "fast": ([(1, 1)], 1),
+    "normal": ([(1, 1), (0.9, 0.9), (1, 0.8)], 2),
+    "high": ([(1, 1), (0.9, 0.9), (1, 0.8), (0.8, 1), (0.8, 0.8)], 3),
+}
+#: BC7: passes, ranked partitions, and how many partitions or rotations each way tries (way 8: mode 4 exchanged)
+_WAYS = {
+    "fast": (1, 32, [(6, 1), (5, 1), (1, 1), (7, 1), (4, 1)]),
+    "normal": (2, 64, [(6, 1), (5, 2), (1, 2), (3, 2), (7, 2), (4, 2), (8, 2)]),
+    "high": (3, 64, [(6, 1), (5, 4), (1, 4), (3, 4), (7, 4), (4, 4), (8, 4)]),
+}
+#: BC6H: passes, and how many partitions are fitted in full
+_TRIES = {"fast": (1, 1), "normal": (2, 2), "high": (3, 4)}
+
+
+@dataclass
+class Job:
+    """Blocks of a picture to be encoded."""
+
+    #: uint32 (height, width), R in the lowest byte
+    picture: Words
+    #: numbers of the blocks, row by row
+    blocks: np.ndarray[Any, np.dtype[np.int64]]
+    how: How
+    out: Words
+
+    def run(self, kernel: Callable[..., Any], *arguments: Any) -> None:
+        """Run a kernel over all groups of blocks."""
+        from brae.core.textures.kernels.lanes import LANES
+
+        over_rows(kernel, -(-self.blocks.size // LANES), self.picture, self.blocks, *arguments)
+
+    def weights(self) -> np.ndarray[Any, np.dtype[np.float32]]:
+        """What an error of each channel costs."""
+        return np.array(PERCEPTUAL if self.how.perceptual else PLAIN, np.float32)
 
 
 @dataclass(eq=False)
-class BlockCompressed:
-    """4 x 4 blocks packed by a kernel."""
+class BlockCompressed(Blocks):
+    """4 x 4 blocks of 8-bit channels packed by kernels."""
 
     name: str
     title: str
     block_bytes: int
     alpha: Alpha
-    #: names of functions in kernels.bc, imported when they are first needed
+    #: name of the decoder in kernels.bc or kernels.bc7; "channels" for BC4 and BC5
     decoder: str
-    encoder: str
+    encoder: Encoder
     holds: str = "rgba"
-    block: int = 4
-
-    @staticmethod
-    def _kernel(name: str) -> Callable[..., Any]:
-        from brae.core.textures.kernels import bc
-
-        found: Callable[..., Any] = getattr(bc, name)
-        return found
+    signed: bool = False
+    block: tuple[int, int] = (4, 4)
+    depth: Depth = "8"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
+        from brae.core.textures.kernels import bc, bc7
+
         words = np.frombuffer(exact(self, data, width, height), "<u4").astype(np.uint32)
         out = np.empty((height, width), np.uint32)
-        over_rows(self._kernel(self.decoder), -(-height // 4), words, out)
+        rows = -(-height // 4)
+        if self.decoder == "channels":
+            over_rows(bc.decode_channels, rows, words, len(self.holds), self.signed, out)
+        else:
+            over_rows(getattr(bc7 if self.name == "bc7" else bc, self.decoder), rows, words, out)
         return out.view(np.uint8).reshape(height, width, 4)
 
-    def encode(
-        self,
-        picture: Picture,
-        *,
-        keep: bytes | None = None,
-        changed: np.ndarray[Any, Any] | None = None,
-        clear: bool = True,
-    ) -> bytes:
+    def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
+        picture = as_depth(picture, "8")
         height, width = picture.shape[:2]
-        check_size(width, height)
-        rows, columns = blocks_of(self, width, height)
+        out, blocks = targets(self, width, height, how)
         # Kernels are compiled for writable arrays only; a read-only one would compile them once more.
         words = np.require(picture, requirements=["C", "W"]).view(np.uint32).reshape(height, width)
-        if keep is None or changed is None:
-            out, todo = (
-                np.zeros(rows * columns * self.block_bytes // 4, np.uint32),
-                np.ones((rows, columns), bool),
-            )
-        else:
-            out, todo = np.frombuffer(keep, "<u4").astype(np.uint32), np.require(changed, bool, ["C", "W"])
-        over_rows(self._kernel(self.encoder), rows, words, todo, clear, *single_colour_tables(), out)
+        if blocks.size:
+            self.encoder(Job(words, blocks, how, out))
         return out.astype("<u4", copy=False).tobytes()
 
 
+def targets(
+    pixel_format: Any, width: int, height: int, how: How
+) -> tuple[Words, np.ndarray[Any, np.dtype[np.int64]]]:
+    """Room for the words of all blocks, those of the original in it, and the numbers of the blocks to be made."""
+    size = pixel_format.size(width, height)
+    rows, columns = blocks_of(pixel_format, width, height)
+    if how.keep is None or how.changed is None:
+        return np.zeros(size // 4, np.uint32), np.arange(rows * columns)
+    return np.frombuffer(how.keep, "<u4").astype(np.uint32), np.flatnonzero(how.changed)
+
+
 @cache
-def single_colour_tables() -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    """For each 8-bit value the pair of 5-bit (and of 6-bit) ends whose index 2 comes nearest to it."""
+def single_colour_tables() -> np.ndarray[Any, np.dtype[np.int32]]:
+    """For each 8-bit value the 5-bit (first) and 6-bit ends whose first step comes nearest (2 x 256 x 2)."""
 
     def best(bits: int) -> np.ndarray[Any, Any]:
         steps = np.arange(1 << bits)
@@ -75,13 +121,182 @@ def single_colour_tables() -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
         # Among equally good pairs the closest ends: other hardware rounds the steps differently.
         cost = np.abs(between[None] - np.arange(256)[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
         first, second = np.divmod(cost.reshape(256, -1).argmin(axis=1), 1 << bits)
-        return np.stack([first, second], axis=1).astype(np.uint32)
+        return np.stack([first, second], axis=1)
 
-    return best(5), best(6)
+    return np.stack([best(5), best(6)]).astype(np.int32)
 
 
-BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", "decode_bc1", "encode_bc1"))
-BC2 = register(BlockCompressed("bc2", "BC2", 16, "full", "decode_bc2", "encode_bc2"))
-BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", "encode_bc3"))
-BC4 = register(BlockCompressed("bc4", "BC4", 8, "none", "decode_bc4", "encode_bc4", "l"))
-BC5 = register(BlockCompressed("bc5", "BC5", 16, "none", "decode_bc5", "encode_bc5", "rg"))
+@cache
+def _exact_ends() -> np.ndarray[Any, np.dtype[np.uint64]]:
+    """For each 8-bit value two ends of 7 bits whose first step is that value (256 x 2), for BC7's mode 5."""
+    steps = np.arange(128)
+    wide = (steps << 1) | (steps >> 6)
+    between = (43 * wide[:, None] + 21 * wide[None, :] + 32) >> 6
+    cost = np.abs(between[None] - np.arange(256)[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
+    return np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1).astype(np.uint64)
+
+
+def _without_flat(job: Job) -> tuple[Job, np.ndarray[Any, np.dtype[np.int64]], Words]:
+    """The job without blocks of one colour, those blocks, and their colours."""
+    from brae.core.textures.kernels.lanes import flat_blocks
+
+    flat = np.zeros(job.blocks.size, bool)
+    over_rows(flat_blocks, flat.size, job.picture, job.blocks, flat)
+    alone = job.blocks[flat]
+    down, right = np.divmod(alone, -(-job.picture.shape[1] // 4))
+    return Job(job.picture, job.blocks[~flat], job.how, job.out), alone, job.picture[down * 4, right * 4]
+
+
+def _colours(job: Job, stride: int, offset: int, least: int, punch: bool) -> None:
+    """Colour blocks; those of one colour come from tables."""
+    from brae.core.textures.kernels.colour import encode_colour
+
+    starts, passes = _STARTS[job.how.effort]
+    weights = job.weights()
+    weights[3] = 0
+    rest, alone, colours = _without_flat(job)
+    tables = single_colour_tables()
+    if rest.blocks.size:
+        ends = np.array(starts, np.float32)
+        rest.run(encode_colour, weights, ends, passes, np.float32(least), punch, tables, job.out, stride, offset)
+    if alone.size:
+        parts = [tables[c & 1, (colours >> np.uint32(8 * c)) & 255].astype(np.uint32) for c in range(3)]
+        ends = (parts[0] << np.uint32(11)) | (parts[1] << np.uint32(5)) | parts[2]
+        low, high = ends.min(axis=1), ends.max(axis=1)
+        # The first step lies at the first end, code 2, or seen from the other at code 3; equal ends need code 0.
+        codes = np.where(ends[:, 0] >= ends[:, 1], np.uint32(0xAAAAAAAA), np.uint32(0xFFFFFFFF))
+        codes = np.where(low == high, np.uint32(0), codes)
+        words = high | (low << np.uint32(16))
+        if punch:
+            hidden = (colours >> np.uint32(24)) < least
+            words, codes = np.where(hidden, np.uint32(0), words), np.where(hidden, np.uint32(0xFFFFFFFF), codes)
+        job.out[alone * stride + offset], job.out[alone * stride + offset + 1] = words, codes
+
+
+def _channel(job: Job, channel: int, signed: bool, stride: int, offset: int) -> None:
+    from brae.core.textures.kernels.single import encode_channel
+
+    job.run(encode_channel, channel, signed, job.out, stride, offset)
+
+
+def _bc1(job: Job) -> None:
+    _colours(job, 2, 0, 128 if job.how.clear else 0, job.how.clear)
+
+
+def _bc2(job: Job) -> None:
+    """Four bits of alpha a pixel; pixels that become clear by it cost nothing."""
+    height, width = job.picture.shape
+    rows, columns = -(-height // 4), -(-width // 4)
+    padded = np.pad(job.picture, ((0, rows * 4 - height), (0, columns * 4 - width)), "edge")
+    alpha = ((padded >> np.uint32(24)) * 15 + 127) // 255
+    nibbles = alpha.reshape(rows, 4, columns, 4).swapaxes(1, 2).reshape(-1, 16).astype(np.uint64)
+    bits = (nibbles << (np.arange(16, dtype=np.uint64) * np.uint64(4))).sum(axis=1, dtype=np.uint64)[job.blocks]
+    job.out[job.blocks * 4] = (bits & np.uint64(0xFFFFFFFF)).astype(np.uint32)
+    job.out[job.blocks * 4 + 1] = (bits >> np.uint64(32)).astype(np.uint32)
+    _colours(job, 4, 2, 9, False)
+
+
+def _bc3(job: Job) -> None:
+    _channel(job, 3, False, 4, 0)
+    _colours(job, 4, 2, 1, False)
+
+
+def _grey(job: Job, signed: bool) -> None:
+    """BC4 takes the luma of a picture that is not grey."""
+    pixels = job.picture.view(np.uint8).reshape(*job.picture.shape, 4)
+    grey = grey_of(pixels).astype(np.uint32)
+    _channel(Job(grey, job.blocks, job.how, job.out), 0, signed, 2, 0)
+
+
+def _pair(job: Job, signed: bool) -> None:
+    _channel(job, 0, signed, 4, 0)
+    _channel(job, 1, signed, 4, 2)
+
+
+def _bc7(job: Job) -> None:
+    from brae.core.textures.kernels.bc7 import encode_bc7
+
+    passes, partitions, ways = _WAYS[job.how.effort]
+    weights = np.repeat(job.weights()[None], 3, axis=0)
+    weights[1, 3] = weights[2, :3] = 0
+    rest, alone, colours = _without_flat(job)
+    if rest.blocks.size:
+        rest.run(encode_bc7, weights, passes, partitions, np.array(ways, np.int64), job.out)
+    if alone.size:
+        low, high = _flat_bc7(colours)
+        for half, word in enumerate((low, low >> np.uint64(32), high, high >> np.uint64(32))):
+            job.out[alone * 4 + half] = (word & np.uint64(0xFFFFFFFF)).astype(np.uint32)
+
+
+def _flat_bc7(colours: Words) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
+    """Both halves of mode 5 blocks that are exactly these colours."""
+    low = np.full(colours.shape, 1 << 5, np.uint64)
+    high = np.zeros(colours.shape, np.uint64)
+    position = 8
+    for c in range(3):
+        pair = _exact_ends()[(colours >> np.uint32(8 * c)) & np.uint32(255)]
+        for end in range(2):
+            low |= pair[:, end] << np.uint64(position)
+            position += 7
+    alpha = (colours >> np.uint32(24)).astype(np.uint64)
+    low |= (alpha << np.uint64(50)) | (alpha << np.uint64(58))
+    high |= alpha >> np.uint64(6)
+    # Colour index 1 everywhere (31 bits from bit 66 on, the first pixel's has one bit), alpha's 0.
+    high |= np.uint64(0x2AAAAAAB) << np.uint64(2)
+    return low, high
+
+
+@dataclass(eq=False)
+class HalfBlocks(Blocks):
+    """BC6H: three half floats a pixel, never clipped to 8 bits."""
+
+    name: str
+    title: str
+    signed: bool
+    block_bytes: int = 16
+    alpha: Alpha = "none"
+    holds: str = "rgb"
+    block: tuple[int, int] = (4, 4)
+    depth: Depth = "float"
+
+    def decode(self, data: bytes, width: int, height: int) -> Picture:
+        from brae.core.textures.kernels.bc6h import decode_bc6h
+
+        words = np.frombuffer(exact(self, data, width, height), "<u4").astype(np.uint32)
+        halves = np.empty((height, width, 3), np.uint16)
+        over_rows(decode_bc6h, -(-height // 4), words, self.signed, halves)
+        out = np.ones((height, width, 4), np.float32)
+        out[..., :3] = halves.view(np.float16)
+        return out
+
+    def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
+        from brae.core.textures.kernels.bc6h import encode_bc6h
+        from brae.core.textures.kernels.lanes import LANES
+
+        light = np.nan_to_num(as_depth(picture, "float")[..., :3], nan=0.0)
+        halves = light.clip(-65504 if self.signed else 0, 65504).astype(np.float16).view(np.uint16)
+        height, width = halves.shape[:2]
+        out, blocks = targets(self, width, height, how)
+        passes, tries = _TRIES[how.effort]
+        weights = np.array(PERCEPTUAL if how.perceptual else PLAIN, np.float32)
+        weights[3] = 0
+        if blocks.size:
+            groups = -(-blocks.size // LANES)
+            over_rows(encode_bc6h, groups, halves, blocks, self.signed, weights, passes, tries, out)
+        return out.astype("<u4", copy=False).tobytes()
+
+
+BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", "decode_bc1", _bc1))
+BC2 = register(BlockCompressed("bc2", "BC2", 16, "full", "decode_bc2", _bc2))
+BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", _bc3))
+BC4 = register(BlockCompressed("bc4", "BC4", 8, "none", "channels", lambda job: _grey(job, False), "l"))
+BC5 = register(BlockCompressed("bc5", "BC5", 16, "none", "channels", lambda job: _pair(job, False), "rg"))
+BC4S = register(
+    BlockCompressed("bc4s", "BC4 signed", 8, "none", "channels", lambda job: _grey(job, True), "l", True)
+)
+BC5S = register(
+    BlockCompressed("bc5s", "BC5 signed", 16, "none", "channels", lambda job: _pair(job, True), "rg", True)
+)
+BC6H = register(HalfBlocks("bc6h", "BC6H", False))
+BC6HS = register(HalfBlocks("bc6hs", "BC6H signed", True))
+BC7 = register(BlockCompressed("bc7", "BC7", 16, "full", "decode_bc7", _bc7))

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.textures.formats.base import Alpha, Picture, exact, register
+from brae.core.textures.formats.base import DEFAULT, Alpha, Blocks, How, Picture, exact, register
+from brae.core.textures.formats.depth import as_depth
 
 #: weights of R, G and B in the luma of a colour (ITU-R BT.709)
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
@@ -17,16 +18,6 @@ def grey_of(picture: Picture) -> np.ndarray[Any, np.dtype[np.uint8]]:
     """One value a pixel; exact where the picture is grey already."""
     grey: np.ndarray[Any, np.dtype[np.uint8]] = np.rint(picture[..., :3] @ _LUMA).astype(np.uint8)
     return grey
-
-
-def _mixed(
-    stored: np.ndarray[Any, Any], keep: bytes | None, changed: np.ndarray[Any, Any] | None
-) -> np.ndarray[Any, Any]:
-    """New values where ``changed`` says so, else those of ``keep``; both (height, width, bytes)."""
-    if keep is None or changed is None:
-        return stored
-    old = np.frombuffer(keep, np.uint8).reshape(stored.shape)
-    return np.where(changed[..., None], stored, old)
 
 
 def _picture(height: int, width: int, holds: str) -> Picture:
@@ -39,16 +30,15 @@ def _picture(height: int, width: int, holds: str) -> Picture:
 
 
 @dataclass(eq=False)
-class Channels:
+class Channels(Blocks):
     """8-bit channels; ``order`` names those of a pixel's bytes: R, G, B, A, L (grey), X (unused)."""
 
     name: str
     title: str
     order: str
-    block: int = 1
 
     @property
-    def block_bytes(self) -> int:
+    def block_bytes(self) -> int:  # type: ignore[override]
         return len(self.order)
 
     @property
@@ -75,25 +65,19 @@ class Channels:
                 picture[..., "RGBA".index(channel)] = stored[..., place]
         return picture
 
-    def encode(
-        self,
-        picture: Picture,
-        *,
-        keep: bytes | None = None,
-        changed: np.ndarray[Any, Any] | None = None,
-        clear: bool = True,
-    ) -> bytes:
+    def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
+        picture = as_depth(picture, "8")
         stored = np.full((*picture.shape[:2], len(self.order)), 255, np.uint8)
         for place, channel in enumerate(self.order):
             if channel == "L":
                 stored[..., place] = grey_of(picture)
             elif channel != "X":
                 stored[..., place] = picture[..., "RGBA".index(channel)]
-        return _mixed(stored, keep, changed).tobytes()
+        return how.mixed(stored).tobytes()
 
 
 @dataclass(eq=False)
-class PackedBits:
+class PackedBits(Blocks):
     """Channels of a few bits in one number; ``fields`` names them from the highest bit down (X is unused).
 
     A value of n bits stands for value / (2^n - 1) (UNORM, Direct3D 11 functional specification, 3.2.3.5); as one of
@@ -104,10 +88,9 @@ class PackedBits:
     title: str
     fields: tuple[tuple[str, int], ...]
     big: bool = False
-    block: int = 1
 
     @property
-    def block_bytes(self) -> int:
+    def block_bytes(self) -> int:  # type: ignore[override]
         return sum(bits for _, bits in self.fields) // 8
 
     @property
@@ -156,25 +139,19 @@ class PackedBits:
                 picture[..., "RGBA".index(channel)] = wide
         return picture
 
-    def encode(
-        self,
-        picture: Picture,
-        *,
-        keep: bytes | None = None,
-        changed: np.ndarray[Any, Any] | None = None,
-        clear: bool = True,
-    ) -> bytes:
+    def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
+        picture = as_depth(picture, "8")
         numbers = np.zeros(picture.shape[:2], np.uint32)
         for channel, bits, shift in self._shifts():
             most = (1 << bits) - 1
             wide = grey_of(picture) if channel == "L" else picture[..., "RGBA".index(channel)]
-            if channel == "A" and bits == 1 and not clear:
+            if channel == "A" and bits == 1 and not how.clear:
                 wide = np.full_like(wide, 255)
             # The nearest of few steps; the first of many that is shown as the same value.
             near = wide.astype(np.uint32) * most
             numbers |= ((near + 254) // 255 if bits > 8 else (near * 2 + 255) // 510) << np.uint32(shift)
         stored = numbers.astype(self._dtype).view(np.uint8).reshape(*picture.shape[:2], -1)
-        return _mixed(stored, keep, changed).tobytes()
+        return how.mixed(stored).tobytes()
 
 
 RGBA8 = register(Channels("rgba8", "RGBA 8-bit", "RGBA"))

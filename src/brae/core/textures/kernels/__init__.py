@@ -30,12 +30,29 @@ def over_rows(work: Callable[..., Any], rows: int, *arguments: Any) -> None:
         future.result()
 
 
-def warm() -> None:
-    """Compile every kernel, or load it from the cache."""
+def warm(group: str) -> None:
+    """Compile the kernels of a group of GROUPS, or load them from the cache."""
     import numpy as np
 
-    from brae.core.textures import formats
+    from brae.core.match import metrics
+    from brae.core.textures import formats, mips
 
-    picture = np.zeros((4, 4, 4), np.uint8)
+    # Two blocks, of which one has several colours: no encoder finds a block of one colour worth its kernel.
+    picture = np.zeros((4, 8, 4), np.uint8)
+    picture[:, :4] = np.arange(64).reshape(4, 4, 4)
     for pixel_format in formats.all_formats():
-        pixel_format.decode(pixel_format.encode(picture), 4, 4)
+        if _group_of(pixel_format.name) == group:
+            pixel_format.decode(pixel_format.encode(picture), 8, 4)
+    if group == "rest":
+        mips.make_levels(picture, 3)
+        metrics.quality(picture, picture ^ 1, (4, 4))
+
+
+#: kernels that are compiled together, as they share steps; the longest first
+GROUPS = ("bc7", "colour", "bc6h", "rest")
+
+
+def _group_of(name: str) -> str:
+    if name.startswith(("bc7", "bc6h")):
+        return name.rstrip("s")
+    return "colour" if name.startswith("bc") else "rest"

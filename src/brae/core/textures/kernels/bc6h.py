@@ -12,14 +12,13 @@ import re
 
 import numpy as np
 
-from brae.core.textures.kernels.bc7 import bits_at, pair_error, put, stream_at
+from brae.core.textures.kernels.bc7 import pair_error, put, stream_at
 from brae.core.textures.kernels.compiled import helper, inlined, kernel, step
 from brae.core.textures.kernels.lanes import (
     CROSS,
     END,
     HALF,
     HUGE,
-    INDEX,
     LANES,
     MASK,
     MEAN,
@@ -40,8 +39,8 @@ from brae.core.textures.kernels.partitions import ANCHORS, SHORTER, SUBSETS, WEI
 from brae.core.textures.kernels.subsets import RANK, mask_subset, rank_partitions
 from brae.core.textures.kernels.subsets import ROWS as OWN
 
-# For each mode: its number and how many bits that has, the bits of the first end, the bits of the differences in R, G
-# and B (none: plain ends), and the fields in their order. Ends of the first subset are w and x, of the second y and z;
+# For each mode: its number and how many bits that has, the bits of the first end, of the others, and the
+# fields in their order. Ends of the first subset are w and x, of the second y and z;
 # "gy3-0" stands for bits 3 to 0 of y's green, the lowest first, "rw10-11" for those that are stored highest first.
 _MODES = """
 00 2 10 5,5,5 gy4 by4 bz4 rw9-0 gw9-0 bw9-0 rx4-0 gz4 gy3-0 gx4-0 bz0 gz3-0 bx4-0 bz1 by3-0 ry4-0 bz2 rz4-0 bz3 d4-0
@@ -58,7 +57,7 @@ _MODES = """
 07 5 11 9,9,9 rw9-0 gw9-0 bw9-0 rx8-0 rw10 gx8-0 gw10 bx8-0 bw10
 0b 5 12 8,8,8 rw9-0 gw9-0 bw9-0 rx7-0 rw10-11 gx7-0 gw10-11 bx7-0 bw10-11
 0f 5 16 4,4,4 rw9-0 gw9-0 bw9-0 rx3-0 rw10-15 gx3-0 gw10-15 bx3-0 bw10-15
-"""
+"""  # noqa: E501
 #: the value number that stands for the partition; the others are 3 * end + channel
 PARTITION = 12
 
@@ -194,8 +193,8 @@ def load_halves(halves, blocks, first, is_signed, W):
     height, width, _ = halves.shape
     across = (width + 3) >> 2
     count = min(LANES, blocks.size - first)
-    for l in range(LANES):
-        block = blocks[first + min(l, count - 1)]
+    for i in range(LANES):
+        block = blocks[first + min(i, count - 1)]
         top, left = (block // across) * 4, (block % across) * 4
         for k in range(16):
             for c in range(3):
@@ -205,8 +204,8 @@ def load_halves(halves, blocks, first, is_signed, W):
                     value = size * f4(32 / 31) * (f4(-1) if bits & 0x8000 else ONE)
                 else:
                     value = ZERO if bits & 0x8000 else size * f4(64 / 31)
-                W[(PIXEL + 16 * c + k) * LANES + l] = value
-            W[(PIXEL + 48 + k) * LANES + l] = ZERO
+                W[(PIXEL + 16 * c + k) * LANES + i] = value
+            W[(PIXEL + 48 + k) * LANES + i] = ZERO
     return count
 
 
@@ -219,22 +218,22 @@ def fit_subset(W, weights, last, subset, passes):
     for _ in range(passes):
         assign(W, weights, last, f4(64))
         for c in range(3):
-            for l in range(LANES):
-                a, b, d = W[SOLVE * LANES + l], W[(SOLVE + 1) * LANES + l], W[(SOLVE + 2) * LANES + l]
-                scaled = W[(SOLVE + 3) * LANES + l] * W[(CROSS + c) * LANES + l]
-                W[(END + c) * LANES + l] = W[(MEAN + c) * LANES + l] - (b + d) * scaled
-                W[(END + 4 + c) * LANES + l] = W[(MEAN + c) * LANES + l] + (a + b) * scaled
-    for l in range(LANES):
-        W[base + l] = W[SOLVE * LANES + l]
-        W[base + LANES + l] = W[(SOLVE + 1) * LANES + l]
-        W[base + 2 * LANES + l] = W[(SOLVE + 2) * LANES + l]
-        W[base + 3 * LANES + l] = W[SPREAD * LANES + l]
+            for i in range(LANES):
+                a, b, d = W[SOLVE * LANES + i], W[(SOLVE + 1) * LANES + i], W[(SOLVE + 2) * LANES + i]
+                scaled = W[(SOLVE + 3) * LANES + i] * W[(CROSS + c) * LANES + i]
+                W[(END + c) * LANES + i] = W[(MEAN + c) * LANES + i] - (b + d) * scaled
+                W[(END + 4 + c) * LANES + i] = W[(MEAN + c) * LANES + i] + (a + b) * scaled
+    for i in range(LANES):
+        W[base + i] = W[SOLVE * LANES + i]
+        W[base + LANES + i] = W[(SOLVE + 1) * LANES + i]
+        W[base + 2 * LANES + i] = W[(SOLVE + 2) * LANES + i]
+        W[base + 3 * LANES + i] = W[SPREAD * LANES + i]
     for c in range(3):
-        for l in range(LANES):
-            W[base + (4 + c) * LANES + l] = W[(MEAN + c) * LANES + l]
-            W[base + (7 + c) * LANES + l] = W[(CROSS + c) * LANES + l]
-            W[base + (10 + c) * LANES + l] = W[(END + c) * LANES + l]
-            W[base + (13 + c) * LANES + l] = W[(END + 4 + c) * LANES + l]
+        for i in range(LANES):
+            W[base + (4 + c) * LANES + i] = W[(MEAN + c) * LANES + i]
+            W[base + (7 + c) * LANES + i] = W[(CROSS + c) * LANES + i]
+            W[base + (10 + c) * LANES + i] = W[(END + c) * LANES + i]
+            W[base + (13 + c) * LANES + i] = W[(END + 4 + c) * LANES + i]
 
 
 @inlined
@@ -269,41 +268,41 @@ def try_mode(W, row, subsets, shape, is_signed):
         for subset in range(subsets):
             base = (FIT + 16 * (subset & 1)) * LANES
             target = (TRIED + 6 * (subset & 1) + c) * LANES
-            for l in range(LANES):
-                q0 = quantised(W[base + (10 + c) * LANES + l], unit, most, is_signed)
-                q1 = quantised(W[base + (13 + c) * LANES + l], unit, most, is_signed)
-                mean = W[base + (4 + c) * LANES + l]
+            for i in range(LANES):
+                q0 = quantised(W[base + (10 + c) * LANES + i], unit, most, is_signed)
+                q1 = quantised(W[base + (13 + c) * LANES + i], unit, most, is_signed)
+                mean = W[base + (4 + c) * LANES + i]
                 x0, x1 = widened(q0, unit, most, top) - mean, widened(q1, unit, most, top) - mean
-                a, b, d = W[base + l], W[base + LANES + l], W[base + 2 * LANES + l]
-                W[TOTAL * LANES + l] += pair_error(a, b, d, W[base + (7 + c) * LANES + l], x0, x1)
-                W[target + l] = q0
-                W[target + 3 * LANES + l] = q1
-                w = W[(TRIED + c) * LANES + l]
-                x = W[(TRIED + 3 + c) * LANES + l]
+                a, b, d = W[base + i], W[base + LANES + i], W[base + 2 * LANES + i]
+                W[TOTAL * LANES + i] += pair_error(a, b, d, W[base + (7 + c) * LANES + i], x0, x1)
+                W[target + i] = q0
+                W[target + 3 * LANES + i] = q1
+                w = W[(TRIED + c) * LANES + i]
+                x = W[(TRIED + 3 + c) * LANES + i]
                 far = max(max(abs(q0 - w), abs(q1 - w)), max(abs(q0 - x), abs(q1 - x)))
-                W[VALID * LANES + l] = W[VALID * LANES + l] if far <= reach else ZERO
+                W[VALID * LANES + i] = W[VALID * LANES + i] if far <= reach else ZERO
     rank = (RANK + (shape & 3)) * LANES
-    for l in range(LANES):
-        spread = W[(FIT + 3) * LANES + l] + (W[(FIT + 19) * LANES + l] if subsets == 2 else ZERO)
-        error = max(W[TOTAL * LANES + l] + spread, ZERO)
-        better = W[VALID * LANES + l] > ZERO and error < W[BEST_ERROR * LANES + l]
-        W[VALID * LANES + l] = ONE if better else ZERO
-        W[BEST_ERROR * LANES + l] = error if better else W[BEST_ERROR * LANES + l]
-        W[BEST_MODE * LANES + l] = f4(row) if better else W[BEST_MODE * LANES + l]
-        W[BEST_SHAPE * LANES + l] = W[rank + l] if better else W[BEST_SHAPE * LANES + l]
+    for i in range(LANES):
+        spread = W[(FIT + 3) * LANES + i] + (W[(FIT + 19) * LANES + i] if subsets == 2 else ZERO)
+        error = max(W[TOTAL * LANES + i] + spread, ZERO)
+        better = W[VALID * LANES + i] > ZERO and error < W[BEST_ERROR * LANES + i]
+        W[VALID * LANES + i] = ONE if better else ZERO
+        W[BEST_ERROR * LANES + i] = error if better else W[BEST_ERROR * LANES + i]
+        W[BEST_MODE * LANES + i] = f4(row) if better else W[BEST_MODE * LANES + i]
+        W[BEST_SHAPE * LANES + i] = W[rank + i] if better else W[BEST_SHAPE * LANES + i]
     for r in range(12):
-        for l in range(LANES):
-            taken = W[VALID * LANES + l] > ZERO
-            W[(BEST + r) * LANES + l] = W[(TRIED + r) * LANES + l] if taken else W[(BEST + r) * LANES + l]
+        for i in range(LANES):
+            taken = W[VALID * LANES + i] > ZERO
+            W[(BEST + r) * LANES + i] = W[(TRIED + r) * LANES + i] if taken else W[(BEST + r) * LANES + i]
 
 
 @helper
-def nearest_index(W, l, k, codes, base, index_bits):
-    """The index whose interpolated value is nearest to a pixel; ``codes`` holds the widened ends from ``base`` on."""
+def nearest_index(W, i, k, codes, base, index_bits):
+    """The index whose value is nearest to a pixel; ``codes`` holds the widened ends from ``base`` on."""
     along, length = ZERO, f4(1e-6)
     for c in range(3):
         way = f4(codes[base + 3 + c] - codes[base + c])
-        along += (W[(PIXEL + 16 * c + k) * LANES + l] - f4(codes[base + c])) * way
+        along += (W[(PIXEL + 16 * c + k) * LANES + i] - f4(codes[base + c])) * way
         length += way * way
     last = (1 << index_bits) - 1
     low = np.int64(min(max(along * f4(last) / length, ZERO), f4(last - 1)))
@@ -312,7 +311,7 @@ def nearest_index(W, l, k, codes, base, index_bits):
         weight, distance = np.int64(WEIGHTS[index_bits, index]), ZERO
         for c in range(3):
             mixed = (codes[base + c] * (64 - weight) + codes[base + 3 + c] * weight + 32) >> 6
-            away = f4(mixed) - W[(PIXEL + 16 * c + k) * LANES + l]
+            away = f4(mixed) - W[(PIXEL + 16 * c + k) * LANES + i]
             distance += away * away
         if distance < error:
             best, error = index, distance
@@ -320,17 +319,17 @@ def nearest_index(W, l, k, codes, base, index_bits):
 
 
 @helper
-def write_block(W, l, is_signed, codes, indices, words):
+def write_block(W, i, is_signed, codes, indices, words):
     """The best candidate of a lane."""
-    row, partition = np.int64(W[BEST_MODE * LANES + l]), np.int64(W[BEST_SHAPE * LANES + l])
+    row, partition = np.int64(W[BEST_MODE * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
     subsets, bits = 1 if row >= ONE_SUBSET else 2, MODES[row, 2]
     index_bits = 4 if subsets == 1 else 3
     partition = 0 if subsets == 1 else partition
     for value in range(6 * subsets):
-        codes[value] = np.int64(W[(BEST + value) * LANES + l])
+        codes[value] = np.int64(W[(BEST + value) * LANES + i])
         codes[13 + value] = unquantised(codes[value], bits, is_signed)
     for k in range(16):
-        indices[k] = nearest_index(W, l, k, codes, 13 + 6 * SUBSETS[subsets, partition, k], index_bits)
+        indices[k] = nearest_index(W, i, k, codes, 13 + 6 * SUBSETS[subsets, partition, k], index_bits)
     for subset in range(subsets):
         if indices[ANCHORS[subsets, partition, subset]] >> (index_bits - 1):
             for k in range(16):
@@ -352,7 +351,7 @@ def write_block(W, l, is_signed, codes, indices, words):
 
 @kernel
 def encode_bc6h(first, last, halves, blocks, is_signed, weights, passes, tries, out):
-    """Groups ``first`` to ``last`` of ``blocks`` in all modes; ``tries``: how many partitions are fitted in full."""
+    """Groups ``first`` to ``last`` of ``blocks`` in all modes; ``tries``: how many partitions are fitted."""
     W = np.zeros(ROWS * LANES, f4)
     words, codes, indices = np.zeros(2, np.uint64), np.zeros(26, np.int64), np.zeros(16, np.int64)
     for group in range(first, last):
@@ -371,10 +370,10 @@ def encode_bc6h(first, last, halves, blocks, is_signed, weights, passes, tries, 
                 fit_subset(W, weights, f4(15 if subsets == 1 else 7), subset, passes)
             for row in range(ONE_SUBSET if subsets == 1 else 0, 14 if subsets == 1 else ONE_SUBSET):
                 try_mode(W, row, subsets, attempt - 1, is_signed)
-        for l in range(count):
+        for i in range(count):
             words[:] = np.uint64(0)
-            write_block(W, l, is_signed, codes, indices, words)
-            target = blocks[at + l] * 4
+            write_block(W, i, is_signed, codes, indices, words)
+            target = blocks[at + i] * 4
             for half in range(2):
                 out[target + 2 * half] = np.uint32(words[half] & np.uint64(0xFFFFFFFF))
                 out[target + 2 * half + 1] = np.uint32(words[half] >> np.uint64(32))

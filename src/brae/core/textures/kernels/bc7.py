@@ -29,7 +29,6 @@ from brae.core.textures.kernels.lanes import (
     TWO,
     ZERO,
     assign,
-    copy,
     f4,
     fill,
     keep_better,
@@ -42,7 +41,7 @@ from brae.core.textures.kernels.partitions import ANCHORS, SHORTER, SUBSETS, WEI
 from brae.core.textures.kernels.subsets import RANK, mask_subset, rank_partitions
 from brae.core.textures.kernels.subsets import ROWS as OWN
 
-#: for each mode: subsets, bits of partition, rotation and index selection, of colour and alpha ends, p-bits for each
+#: for each mode: subsets, bits of partition, rotation and index selection, of both kinds of ends, p-bits for each
 #: end, p-bits for each subset, bits of the first and the second index
 MODES = np.array(
     [
@@ -122,12 +121,15 @@ def stream_at(low, high, position):
 
 @helper
 def decode_block(low, high, ends, pixels):
-    """The sixteen pixels of a block; a block of no mode is all zero."""
+    """The sixteen pixels of a block; one of no mode is black.
+
+    The specification wants it clear; libraries show it opaque, and no encoder writes it.
+    """
     mode = 0
     while mode < 8 and ((low >> np.uint64(mode)) & np.uint64(1)) == 0:
         mode += 1
     if mode > 7:
-        pixels[:] = np.uint32(0)
+        pixels[:] = np.uint32(0xFF000000)
         return
     subsets, first_bits, second_bits = MODES[mode, 0], MODES[mode, 8], MODES[mode, 9]
     position = mode + 1
@@ -266,44 +268,44 @@ def solve(W, weights, bits, sharing):
     fill(W, HALF_ERRORS, 4, ZERO)
     for channel in range(4):
         weight = weights[channel]
-        for l in range(LANES):
-            a, b, c = W[SOLVE * LANES + l], W[(SOLVE + 1) * LANES + l], W[(SOLVE + 2) * LANES + l]
-            inverse, cross = W[(SOLVE + 3) * LANES + l], W[(CROSS + channel) * LANES + l]
-            mean = W[(MEAN + channel) * LANES + l]
+        for i in range(LANES):
+            a, b, c = W[SOLVE * LANES + i], W[(SOLVE + 1) * LANES + i], W[(SOLVE + 2) * LANES + i]
+            inverse, cross = W[(SOLVE + 3) * LANES + i], W[(CROSS + channel) * LANES + i]
+            mean = W[(MEAN + channel) * LANES + i]
             v0, v1 = mean - (b + c) * inverse * cross, mean + (a + b) * inverse * cross
             z00, z01 = code_near(v0, ZERO, unit, scale, most), code_near(v0, one, unit, scale, most)
             z10, z11 = code_near(v1, ZERO, unit, scale, most), code_near(v1, one, unit, scale, most)
             x00, x01 = wide_code(z00, up, down) - mean, wide_code(z01, up, down) - mean
             x10, x11 = wide_code(z10, up, down) - mean, wide_code(z11, up, down) - mean
-            W[HALF_ERRORS * LANES + l] += weight * pair_error(a, b, c, cross, x00, x10)
-            W[(HALF_ERRORS + 1) * LANES + l] += weight * pair_error(a, b, c, cross, x00, x11)
-            W[(HALF_ERRORS + 2) * LANES + l] += weight * pair_error(a, b, c, cross, x01, x10)
-            W[(HALF_ERRORS + 3) * LANES + l] += weight * pair_error(a, b, c, cross, x01, x11)
-            W[(HALVES + 4 * channel) * LANES + l] = z00
-            W[(HALVES + 4 * channel + 1) * LANES + l] = z01
-            W[(HALVES + 4 * channel + 2) * LANES + l] = z10
-            W[(HALVES + 4 * channel + 3) * LANES + l] = z11
-    for l in range(LANES):
+            W[HALF_ERRORS * LANES + i] += weight * pair_error(a, b, c, cross, x00, x10)
+            W[(HALF_ERRORS + 1) * LANES + i] += weight * pair_error(a, b, c, cross, x00, x11)
+            W[(HALF_ERRORS + 2) * LANES + i] += weight * pair_error(a, b, c, cross, x01, x10)
+            W[(HALF_ERRORS + 3) * LANES + i] += weight * pair_error(a, b, c, cross, x01, x11)
+            W[(HALVES + 4 * channel) * LANES + i] = z00
+            W[(HALVES + 4 * channel + 1) * LANES + i] = z01
+            W[(HALVES + 4 * channel + 2) * LANES + i] = z10
+            W[(HALVES + 4 * channel + 3) * LANES + i] = z11
+    for i in range(LANES):
         # An opaque pixel stays opaque: where alpha is among the channels its codes must be odd.
-        forced = HUGE if weights[3] > ZERO and W[OPAQUE * LANES + l] > ZERO and sharing == P_EACH else ZERO
+        forced = HUGE if weights[3] > ZERO and W[OPAQUE * LANES + i] > ZERO and sharing == P_EACH else ZERO
         apart = HUGE if sharing == P_SHARED else ZERO
-        none, second = W[HALF_ERRORS * LANES + l] + forced, W[(HALF_ERRORS + 1) * LANES + l] + max(forced, apart)
-        first, both = W[(HALF_ERRORS + 2) * LANES + l] + max(forced, apart), W[(HALF_ERRORS + 3) * LANES + l]
+        none, second = W[HALF_ERRORS * LANES + i] + forced, W[(HALF_ERRORS + 1) * LANES + i] + max(forced, apart)
+        first, both = W[(HALF_ERRORS + 2) * LANES + i] + max(forced, apart), W[(HALF_ERRORS + 3) * LANES + i]
         least = min(min(none, second), min(first, both))
         p0 = min(first, both) < min(none, second)
         p1 = (both <= first) if p0 else (second < none)
-        W[HALF_ERRORS * LANES + l] = ONE if p0 else ZERO
-        W[(HALF_ERRORS + 1) * LANES + l] = ONE if p1 else ZERO
-        W[TOTAL * LANES + l] = max(least + W[SPREAD * LANES + l], ZERO)
+        W[HALF_ERRORS * LANES + i] = ONE if p0 else ZERO
+        W[(HALF_ERRORS + 1) * LANES + i] = ONE if p1 else ZERO
+        W[TOTAL * LANES + i] = max(least + W[SPREAD * LANES + i], ZERO)
     for channel in range(4):
-        for l in range(LANES):
-            p0, p1 = W[HALF_ERRORS * LANES + l] > ZERO, W[(HALF_ERRORS + 1) * LANES + l] > ZERO
-            z0 = W[(HALVES + 4 * channel + 1) * LANES + l] if p0 else W[(HALVES + 4 * channel) * LANES + l]
-            z1 = W[(HALVES + 4 * channel + 3) * LANES + l] if p1 else W[(HALVES + 4 * channel + 2) * LANES + l]
-            W[(TRY + channel) * LANES + l] = z0
-            W[(TRY + 4 + channel) * LANES + l] = z1
-            W[(END + channel) * LANES + l] = wide_code(z0, up, down)
-            W[(END + 4 + channel) * LANES + l] = wide_code(z1, up, down)
+        for i in range(LANES):
+            p0, p1 = W[HALF_ERRORS * LANES + i] > ZERO, W[(HALF_ERRORS + 1) * LANES + i] > ZERO
+            z0 = W[(HALVES + 4 * channel + 1) * LANES + i] if p0 else W[(HALVES + 4 * channel) * LANES + i]
+            z1 = W[(HALVES + 4 * channel + 3) * LANES + i] if p1 else W[(HALVES + 4 * channel + 2) * LANES + i]
+            W[(TRY + channel) * LANES + i] = z0
+            W[(TRY + 4 + channel) * LANES + i] = z1
+            W[(END + channel) * LANES + i] = wide_code(z0, up, down)
+            W[(END + 4 + channel) * LANES + i] = wide_code(z1, up, down)
 
 
 @step
@@ -324,15 +326,15 @@ def candidate(W, part):
     row = (CANDIDATE + 8 * (part & 1)) * LANES
     for at in range(8 * LANES):
         W[row + at] = W[CODE * LANES + at]
-    for l in range(LANES):
-        before = ZERO if part == 0 else W[CANDIDATE_ERROR * LANES + l]
-        W[CANDIDATE_ERROR * LANES + l] = before + W[ERROR * LANES + l]
+    for i in range(LANES):
+        before = ZERO if part == 0 else W[CANDIDATE_ERROR * LANES + i]
+        W[CANDIDATE_ERROR * LANES + i] = before + W[ERROR * LANES + i]
 
 
 @inlined
-def extreme(W, row, l):
+def extreme(W, row, i):
     """Whether both ends of a subset have the same alpha, 0 or 255, in six bits."""
-    first, second = W[row * LANES + l], W[(row + 4) * LANES + l]
+    first, second = W[row * LANES + i], W[(row + 4) * LANES + i]
     return first == second and (first == ZERO or first == f4(63))
 
 
@@ -341,23 +343,23 @@ def settle(W, way, shape):
     """Keep the candidate where it is better; ``shape``: the rank of a partition, or the rotation."""
     rank = (RANK + (shape & 3)) * LANES
     two, opaque = way == 1 or way == 3 or way == 7, way == 1 or way == 3
-    for l in range(LANES):
-        error = W[CANDIDATE_ERROR * LANES + l] + (W[ALPHA_COST * LANES + l] if opaque else ZERO)
+    for i in range(LANES):
+        error = W[CANDIDATE_ERROR * LANES + i] + (W[ALPHA_COST * LANES + i] if opaque else ZERO)
         # Alpha of 0 and 255 only stays exact: modes 4 and 5 do it, and mode 7 where no subset has both.
         exact = way == 4 or way == 5 or way == 8
-        kept = extreme(W, CANDIDATE + 3, l) and extreme(W, CANDIDATE + 11, l) and error < f4(65025)
+        kept = extreme(W, CANDIDATE + 3, i) and extreme(W, CANDIDATE + 11, i) and error < f4(65025)
         exact = (shape == 0) if exact else (way == 7 and kept)
-        error = HUGE if W[BINARY * LANES + l] > ZERO and not exact else error
-        better = error < W[BEST_ERROR * LANES + l]
-        W[TOTAL * LANES + l] = ONE if better else ZERO
-        W[BEST_ERROR * LANES + l] = error if better else W[BEST_ERROR * LANES + l]
-        W[BEST_WAY * LANES + l] = f4(way) if better else W[BEST_WAY * LANES + l]
-        number = W[rank + l] if two else f4(shape)
-        W[BEST_SHAPE * LANES + l] = number if better else W[BEST_SHAPE * LANES + l]
+        error = HUGE if W[BINARY * LANES + i] > ZERO and not exact else error
+        better = error < W[BEST_ERROR * LANES + i]
+        W[TOTAL * LANES + i] = ONE if better else ZERO
+        W[BEST_ERROR * LANES + i] = error if better else W[BEST_ERROR * LANES + i]
+        W[BEST_WAY * LANES + i] = f4(way) if better else W[BEST_WAY * LANES + i]
+        number = W[rank + i] if two else f4(shape)
+        W[BEST_SHAPE * LANES + i] = number if better else W[BEST_SHAPE * LANES + i]
     for r in range(16):
-        for l in range(LANES):
-            taken = W[TOTAL * LANES + l] > ZERO
-            W[(BEST + r) * LANES + l] = W[(CANDIDATE + r) * LANES + l] if taken else W[(BEST + r) * LANES + l]
+        for i in range(LANES):
+            taken = W[TOTAL * LANES + i] > ZERO
+            W[(BEST + r) * LANES + i] = W[(CANDIDATE + r) * LANES + i] if taken else W[(BEST + r) * LANES + i]
 
 
 @step
@@ -372,18 +374,18 @@ def exchange_alpha(W, channel):
 
 @step
 def look_at_alpha(W):
-    """OPAQUE, BINARY and ALPHA_COST; the colour of clear pixels becomes the mean of the others, as it costs nothing."""
+    """OPAQUE, BINARY and ALPHA_COST; MASK names the pixels that are not clear."""
     fill(W, OPAQUE, 2, ONE)
     fill(W, ALPHA_COST, 1, ZERO)
     for k in range(16):
-        for l in range(LANES):
-            alpha = W[(PIXEL + 48 + k) * LANES + l]
-            W[OPAQUE * LANES + l] = W[OPAQUE * LANES + l] if alpha == f4(255) else ZERO
-            W[BINARY * LANES + l] = W[BINARY * LANES + l] if alpha == f4(255) or alpha == ZERO else ZERO
-            W[ALPHA_COST * LANES + l] += (f4(255) - alpha) * (f4(255) - alpha)
-            W[(MASK + k) * LANES + l] = ONE if alpha > ZERO else ZERO
-    for l in range(LANES):
-        W[BINARY * LANES + l] -= W[OPAQUE * LANES + l]
+        for i in range(LANES):
+            alpha = W[(PIXEL + 48 + k) * LANES + i]
+            W[OPAQUE * LANES + i] = W[OPAQUE * LANES + i] if alpha == f4(255) else ZERO
+            W[BINARY * LANES + i] = W[BINARY * LANES + i] if alpha == f4(255) or alpha == ZERO else ZERO
+            W[ALPHA_COST * LANES + i] += (f4(255) - alpha) * (f4(255) - alpha)
+            W[(MASK + k) * LANES + i] = ONE if alpha > ZERO else ZERO
+    for i in range(LANES):
+        W[BINARY * LANES + i] -= W[OPAQUE * LANES + i]
 
 
 @step
@@ -391,10 +393,10 @@ def fill_clear(W):
     """Give clear pixels the mean colour of those that MASK names, where there are any."""
     for c in range(3):
         for k in range(16):
-            for l in range(LANES):
-                hidden = W[(MASK + k) * LANES + l] == ZERO and W[COUNT * LANES + l] > ZERO
-                value = W[(PIXEL + 16 * c + k) * LANES + l]
-                W[(PIXEL + 16 * c + k) * LANES + l] = W[(MEAN + c) * LANES + l] if hidden else value
+            for i in range(LANES):
+                hidden = W[(MASK + k) * LANES + i] == ZERO and W[COUNT * LANES + i] > ZERO
+                value = W[(PIXEL + 16 * c + k) * LANES + i]
+                W[(PIXEL + 16 * c + k) * LANES + i] = W[(MEAN + c) * LANES + i] if hidden else value
 
 
 @inlined
@@ -404,9 +406,9 @@ def rounded(end, way, weight):
 
 
 @inlined
-def wide_end(W, row, l, second):
+def wide_end(W, row, i, second):
     """A WIDE row of the subset that the pixel is in."""
-    return W[(row + 8) * LANES + l] if second else W[row * LANES + l]
+    return W[(row + 8) * LANES + i] if second else W[row * LANES + i]
 
 
 @inlined
@@ -420,56 +422,56 @@ def place_error(x, y, z, w, a, b, c, d, p, q, r, t, alpha_shares, place, last):
 
 @step
 def final_places(W):
-    """INDEX and ALPHA_INDEX for the best candidate of every lane: of the two places around a projection the better."""
-    for l in range(LANES):
-        way, shape = np.int64(W[BEST_WAY * LANES + l]), np.int64(W[BEST_SHAPE * LANES + l])
+    """INDEX and ALPHA_INDEX for the best candidates: of the two places around a projection the better."""
+    for i in range(LANES):
+        way, shape = np.int64(W[BEST_WAY * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
         for column in range(5):
-            W[(FINAL + column) * LANES + l] = FINALS[way, column]
+            W[(FINAL + column) * LANES + i] = FINALS[way, column]
         two = way == 1 or way == 3 or way == 7
         for k in range(16):
-            W[(MASK + k) * LANES + l] = ONE if two and SUBSETS[2, shape & 63, k] > 0 else ZERO
+            W[(MASK + k) * LANES + i] = ONE if two and SUBSETS[2, shape & 63, k] > 0 else ZERO
         if way == 4 or way == 5 or way == 8:
             rotation = shape & 3
             if rotation > 0:
                 for k in range(16):
-                    at = (PIXEL + 16 * (rotation - 1) + k) * LANES + l
+                    at = (PIXEL + 16 * (rotation - 1) + k) * LANES + i
                     value = W[at]
-                    W[at] = W[(PIXEL + 48 + k) * LANES + l]
-                    W[(PIXEL + 48 + k) * LANES + l] = value
+                    W[at] = W[(PIXEL + 48 + k) * LANES + i]
+                    W[(PIXEL + 48 + k) * LANES + i] = value
     for r in range(16):
         bits_row = FINAL + 1 if r % 4 == 3 else FINAL
-        for l in range(LANES):
-            bits = np.int32(W[bits_row * LANES + l])
-            W[(WIDE + r) * LANES + l] = wide_code(
-                W[(BEST + r) * LANES + l], np.int32(8) - bits, bits + bits - np.int32(8)
+        for i in range(LANES):
+            bits = np.int32(W[bits_row * LANES + i])
+            W[(WIDE + r) * LANES + i] = wide_code(
+                W[(BEST + r) * LANES + i], np.int32(8) - bits, bits + bits - np.int32(8)
             )
     for k in range(16):
-        for l in range(LANES):
-            second = W[(MASK + k) * LANES + l] > ZERO
-            last, shares = W[(FINAL + 2) * LANES + l], W[(FINAL + 4) * LANES + l]
-            x, y = W[(PIXEL + k) * LANES + l], W[(PIXEL + 16 + k) * LANES + l]
-            z, w = W[(PIXEL + 32 + k) * LANES + l], W[(PIXEL + 48 + k) * LANES + l]
-            a, b = wide_end(W, WIDE, l, second), wide_end(W, WIDE + 1, l, second)
-            c, d = wide_end(W, WIDE + 2, l, second), wide_end(W, WIDE + 3, l, second)
-            p, q = wide_end(W, WIDE + 4, l, second) - a, wide_end(W, WIDE + 5, l, second) - b
-            r, t = wide_end(W, WIDE + 6, l, second) - c, wide_end(W, WIDE + 7, l, second) - d
+        for i in range(LANES):
+            second = W[(MASK + k) * LANES + i] > ZERO
+            last, shares = W[(FINAL + 2) * LANES + i], W[(FINAL + 4) * LANES + i]
+            x, y = W[(PIXEL + k) * LANES + i], W[(PIXEL + 16 + k) * LANES + i]
+            z, w = W[(PIXEL + 32 + k) * LANES + i], W[(PIXEL + 48 + k) * LANES + i]
+            a, b = wide_end(W, WIDE, i, second), wide_end(W, WIDE + 1, i, second)
+            c, d = wide_end(W, WIDE + 2, i, second), wide_end(W, WIDE + 3, i, second)
+            p, q = wide_end(W, WIDE + 4, i, second) - a, wide_end(W, WIDE + 5, i, second) - b
+            r, t = wide_end(W, WIDE + 6, i, second) - c, wide_end(W, WIDE + 7, i, second) - d
             along = (x - a) * p + (y - b) * q + (z - c) * r + shares * (w - d) * t
             place = along * last / max(p * p + q * q + r * r + shares * t * t, f4(1e-6))
             low = f4(np.int32(min(max(place, ZERO), last - ONE)))
             low_error = place_error(x, y, z, w, a, b, c, d, p, q, r, t, shares, low, last)
             high_error = place_error(x, y, z, w, a, b, c, d, p, q, r, t, shares, low + ONE, last)
-            W[(INDEX + k) * LANES + l] = low + ONE if high_error < low_error else low
-        for l in range(LANES):
+            W[(INDEX + k) * LANES + i] = low + ONE if high_error < low_error else low
+        for i in range(LANES):
             # Alpha of its own (modes 4 and 5) has its ends where the second subset's would be.
-            w, last = W[(PIXEL + 48 + k) * LANES + l], W[(FINAL + 3) * LANES + l]
-            d = W[(WIDE + 11) * LANES + l]
-            t = W[(WIDE + 15) * LANES + l] - d
+            w, last = W[(PIXEL + 48 + k) * LANES + i], W[(FINAL + 3) * LANES + i]
+            d = W[(WIDE + 11) * LANES + i]
+            t = W[(WIDE + 15) * LANES + i] - d
             low = f4(np.int32(min(max((w - d) * last * t / max(t * t, f4(1e-6)), ZERO), last - ONE)))
             low_error = place_error(ZERO, ZERO, ZERO, w, ZERO, ZERO, ZERO, d, ZERO, ZERO, ZERO, t, ONE, low, last)
             high_error = place_error(
                 ZERO, ZERO, ZERO, w, ZERO, ZERO, ZERO, d, ZERO, ZERO, ZERO, t, ONE, low + ONE, last
             )
-            W[(ALPHA_INDEX + k) * LANES + l] = low + ONE if high_error < low_error else low
+            W[(ALPHA_INDEX + k) * LANES + i] = low + ONE if high_error < low_error else low
 
 
 @helper
@@ -566,18 +568,18 @@ def write_blocks(W, blocks, first, count, out):
     """The best candidate of each lane as a block of four words."""
     words = np.zeros(2, np.uint64)
     codes, indices, alphas = np.empty(16, np.int64), np.empty(16, np.int64), np.empty(16, np.int64)
-    for l in range(count):
+    for i in range(count):
         words[:] = np.uint64(0)
-        way, shape = np.int64(W[BEST_WAY * LANES + l]), np.int64(W[BEST_SHAPE * LANES + l])
+        way, shape = np.int64(W[BEST_WAY * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
         for k in range(16):
-            codes[k] = np.int64(W[(BEST + k) * LANES + l])
-            indices[k] = np.int64(W[(INDEX + k) * LANES + l])
-            alphas[k] = np.int64(W[(ALPHA_INDEX + k) * LANES + l])
+            codes[k] = np.int64(W[(BEST + k) * LANES + i])
+            indices[k] = np.int64(W[(INDEX + k) * LANES + i])
+            alphas[k] = np.int64(W[(ALPHA_INDEX + k) * LANES + i])
         if way == 4 or way == 5 or way == 8:
             write_separate(way, shape, codes, indices, alphas, words)
         else:
             write_shared(way, shape, codes, indices, words)
-        at = blocks[first + l] * 4
+        at = blocks[first + i] * 4
         for half in range(2):
             out[at + 2 * half] = np.uint32(words[half] & np.uint64(0xFFFFFFFF))
             out[at + 2 * half + 1] = np.uint32(words[half] >> np.uint64(32))
@@ -590,7 +592,12 @@ def try_way(W, weights, way, shape, passes):
     for part in range(1 if way == 6 else 2):
         if two:
             mask_subset(W, shape, part == 1)
-        last, bits, sharing, channels = PARTS[way, part, 0], PARTS[way, part, 1], PARTS[way, part, 2], PARTS[way, part, 3]
+        last, bits, sharing, channels = (
+            PARTS[way, part, 0],
+            PARTS[way, part, 1],
+            PARTS[way, part, 2],
+            PARTS[way, part, 3],
+        )
         fit(W, weights[channels], f4(last), bits, sharing, 1 if channels == ALPHA else passes)
         candidate(W, part)
     settle(W, way, shape)
@@ -602,7 +609,7 @@ def try_way(W, weights, way, shape, passes):
 def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, out):
     """Groups ``first`` to ``last`` of ``blocks`` in modes 1, 3, 4, 5, 6 and 7 (0 and 2 win too seldom).
 
-    ``weights`` (3 x 4): of all channels, of colour alone, of alpha alone. ``ways`` (n x 2): each way with the number
+    ``weights`` (3 x 4): of all channels, of colour alone, of alpha. ``ways`` (n x 2): each way with the number
     of partitions or rotations it tries, way 8 being mode 4 with its indices exchanged. ``partitions``: how many are
     ranked; ``passes`` of least squares for each candidate.
     """
@@ -616,13 +623,17 @@ def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, 
         fill(W, MASK, 16, ONE)
         fill(W, BEST_ERROR, 1, f4(3e30))
         opaque, some_opaque = True, False
-        for l in range(count):
-            opaque &= W[OPAQUE * LANES + l] > ZERO
-            some_opaque |= W[OPAQUE * LANES + l] > ZERO
+        for i in range(count):
+            opaque &= W[OPAQUE * LANES + i] > ZERO
+            some_opaque |= W[OPAQUE * LANES + i] > ZERO
         ranked = NOTHING
         for row in range(ways.shape[0]):
             way, tries = ways[row, 0], ways[row, 1]
-            if way == 7 and opaque or (way == 1 or way == 3) and not some_opaque or (way == 4 or way == 8) and opaque:
+            if (
+                (way == 7 and opaque)
+                or ((way == 1 or way == 3) and not some_opaque)
+                or ((way == 4 or way == 8) and opaque)
+            ):
                 continue
             wanted = ALL if way == 7 else COLOUR if way == 1 or way == 3 else NOTHING
             if wanted != NOTHING and wanted != ranked:

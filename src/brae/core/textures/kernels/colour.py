@@ -48,7 +48,7 @@ FOUR_CODES, THREE_CODES = np.uint32(0b01_11_10_00), np.uint32(0b01_10_00)
 
 @step
 def search(W, weights, last, starts, passes):
-    """CODE and INDEX: the best quantised ends found from several starts along the axis, and the places of pixels."""
+    """CODE and INDEX: the best quantised ends found from several starts, and the places of pixels."""
     line(W, weights)
     fill(W, ERROR, 1, HUGE)
     for s in range(starts.shape[0]):
@@ -61,55 +61,55 @@ def search(W, weights, last, starts, passes):
             keep_better(W)
     for c in range(3):
         bits = np.int32(6 if c == 1 else 5)
-        for l in range(LANES):
-            W[(END + c) * LANES + l] = widen(W[(CODE + c) * LANES + l], bits)
-            W[(END + 4 + c) * LANES + l] = widen(W[(CODE + 4 + c) * LANES + l], bits)
+        for i in range(LANES):
+            W[(END + c) * LANES + i] = widen(W[(CODE + c) * LANES + i], bits)
+            W[(END + 4 + c) * LANES + i] = widen(W[(CODE + 4 + c) * LANES + i], bits)
     places(W, weights, last)
 
 
 @inlined
-def packed565(W, row, l):
+def packed565(W, row, i):
     """The 16-bit colour of an end."""
-    r, g, b = W[row * LANES + l], W[(row + 1) * LANES + l], W[(row + 2) * LANES + l]
+    r, g, b = W[row * LANES + i], W[(row + 1) * LANES + i], W[(row + 2) * LANES + i]
     return (np.uint32(r) << np.uint32(11)) | (np.uint32(g) << np.uint32(5)) | np.uint32(b)
 
 
 @step
 def use_tables(W, tables):
     """CODE and INDEX of blocks of one colour: the pairs of ends whose first step comes nearest, by channel."""
-    for l in range(LANES):
-        if W[SPREAD * LANES + l] < HALF:
+    for i in range(LANES):
+        if W[SPREAD * LANES + i] < HALF:
             for c in range(3):
-                value = np.int32(W[(MEAN + c) * LANES + l] + HALF) & 255
-                W[(CODE + c) * LANES + l] = f4(tables[c & 1, value, 0])
-                W[(CODE + 4 + c) * LANES + l] = f4(tables[c & 1, value, 1])
+                value = np.int32(W[(MEAN + c) * LANES + i] + HALF) & 255
+                W[(CODE + c) * LANES + i] = f4(tables[c & 1, value, 0])
+                W[(CODE + 4 + c) * LANES + i] = f4(tables[c & 1, value, 1])
             for k in range(16):
-                W[(INDEX + k) * LANES + l] = ONE
+                W[(INDEX + k) * LANES + i] = ONE
 
 
 @step
 def pack(W, last, ends, bits):
     """The two words of every lane. Blocks of four colours have the greater end first, of three the lesser."""
     four = last == f4(3)
-    for l in range(LANES):
-        first, second = packed565(W, CODE, l), packed565(W, CODE + 4, l)
+    for i in range(LANES):
+        first, second = packed565(W, CODE, i), packed565(W, CODE + 4, i)
         low, high = min(first, second), max(first, second)
-        ends[l] = (high | (low << np.uint32(16))) if four else (low | (high << np.uint32(16)))
-        bits[l] = np.uint32(0)
-        W[TURNED * LANES + l] = f4(1) if (first < second) == four else f4(0)
-        W[TURNED * LANES + l] = f4(0) if first == second else W[TURNED * LANES + l]
+        ends[i] = (high | (low << np.uint32(16))) if four else (low | (high << np.uint32(16)))
+        bits[i] = np.uint32(0)
+        W[TURNED * LANES + i] = f4(1) if (first < second) == four else f4(0)
+        W[TURNED * LANES + i] = f4(0) if first == second else W[TURNED * LANES + i]
         # Equal ends mean three colours, where the last code would be clear.
-        W[EQUAL * LANES + l] = f4(1) if four and first == second else f4(0)
+        W[EQUAL * LANES + i] = f4(1) if four and first == second else f4(0)
     codes = FOUR_CODES if four else THREE_CODES
     for k in range(16):
         shift = np.uint32(2 * k)
-        for l in range(LANES):
-            place = W[(INDEX + k) * LANES + l]
-            place = last - place if W[TURNED * LANES + l] > ZERO else place
-            place = ZERO if W[EQUAL * LANES + l] > ZERO else place
+        for i in range(LANES):
+            place = W[(INDEX + k) * LANES + i]
+            place = last - place if W[TURNED * LANES + i] > ZERO else place
+            place = ZERO if W[EQUAL * LANES + i] > ZERO else place
             code = (codes >> (np.uint32(2) * np.uint32(np.int32(place)))) & np.uint32(3)
-            code = np.uint32(3) if not four and W[(MASK + k) * LANES + l] == ZERO else code
-            bits[l] |= code << shift
+            code = np.uint32(3) if not four and W[(MASK + k) * LANES + i] == ZERO else code
+            bits[i] |= code << shift
 
 
 @step
@@ -120,14 +120,14 @@ def mask_visible(W, least, keep_hidden):
     """
     fill(W, HIDDEN, 1, f4(16))
     for k in range(16):
-        for l in range(LANES):
-            W[(MASK + k) * LANES + l] = ONE if W[(PIXEL + 48 + k) * LANES + l] >= least else ZERO
-            W[HIDDEN * LANES + l] -= W[(MASK + k) * LANES + l]
+        for i in range(LANES):
+            W[(MASK + k) * LANES + i] = ONE if W[(PIXEL + 48 + k) * LANES + i] >= least else ZERO
+            W[HIDDEN * LANES + i] -= W[(MASK + k) * LANES + i]
     if keep_hidden:
         for k in range(16):
-            for l in range(LANES):
-                W[(MASK + k) * LANES + l] = max(
-                    W[(MASK + k) * LANES + l], ONE if W[HIDDEN * LANES + l] == f4(16) else ZERO
+            for i in range(LANES):
+                W[(MASK + k) * LANES + i] = max(
+                    W[(MASK + k) * LANES + i], ONE if W[HIDDEN * LANES + i] == f4(16) else ZERO
                 )
 
 
@@ -145,11 +145,11 @@ def encode_colour(first, last, picture, blocks, weights, starts, passes, least, 
         count = load(picture, blocks, at, W)
         mask_visible(W, least, not punch)
         some_hidden, some_whole = False, False
-        for l in range(count):
-            some_hidden |= W[HIDDEN * LANES + l] > ZERO
-            some_whole |= W[HIDDEN * LANES + l] == ZERO
+        for i in range(count):
+            some_hidden |= W[HIDDEN * LANES + i] > ZERO
+            some_whole |= W[HIDDEN * LANES + i] == ZERO
         for colours in range(3, 5):
-            if colours == 3 and not (punch and some_hidden) or colours == 4 and punch and not some_whole:
+            if (colours == 3 and not (punch and some_hidden)) or (colours == 4 and punch and not some_whole):
                 continue
             if colours == 4 and punch and some_hidden:
                 fill(W, MASK, 16, ONE)
@@ -157,7 +157,7 @@ def encode_colour(first, last, picture, blocks, weights, starts, passes, least, 
             if colours == 4:
                 use_tables(W, tables)
             pack(W, f4(colours - 1), ends, bits)
-            for l in range(count):
-                if not punch or (W[HIDDEN * LANES + l] == ZERO) == (colours == 4):
-                    target = blocks[at + l] * stride + offset
-                    out[target], out[target + 1] = ends[l], bits[l]
+            for i in range(count):
+                if not punch or (W[HIDDEN * LANES + i] == ZERO) == (colours == 4):
+                    target = blocks[at + i] * stride + offset
+                    out[target], out[target + 1] = ends[i], bits[i]

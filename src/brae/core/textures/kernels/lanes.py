@@ -1,7 +1,7 @@
 """Many blocks side by side: the one shape that every block encoder has.
 
 A *group* is LANES blocks of 4 x 4 pixels. Everything known about them lies in one flat float32 workspace of rows,
-row r of lane l at ``W[r * LANES + l]``, and every inner loop runs over the lanes, so that the compiler turns it
+row r of lane i at ``W[r * LANES + i]``, and every inner loop runs over the lanes, so that the compiler turns it
 into vector instructions. Loops over pixels or channels stay outside it. A row is named by a constant below.
 
 The steps are those of every end-point encoder: the line through the pixels (principal axis), indices for given
@@ -68,16 +68,16 @@ def load(picture, blocks, first, W):
     across = (width + 3) >> 2
     count = min(LANES, blocks.size - first)
     top, left, words = np.empty(LANES, np.int64), np.empty(LANES, np.int64), np.empty(LANES, np.uint32)
-    for l in range(LANES):
-        block = blocks[first + min(l, count - 1)]
-        top[l], left[l] = (block // across) * 4, (block % across) * 4
+    for i in range(LANES):
+        block = blocks[first + min(i, count - 1)]
+        top[i], left[i] = (block // across) * 4, (block % across) * 4
     for k in range(16):
-        for l in range(LANES):
-            words[l] = picture[min(top[l] + (k >> 2), height - 1), min(left[l] + (k & 3), width - 1)]
+        for i in range(LANES):
+            words[i] = picture[min(top[i] + (k >> 2), height - 1), min(left[i] + (k & 3), width - 1)]
         for c in range(4):
             row, shift = (PIXEL + 16 * c + k) * LANES, np.uint32(8 * c)
-            for l in range(LANES):
-                W[row + l] = f4(np.int32((words[l] >> shift) & np.uint32(255)))
+            for i in range(LANES):
+                W[row + i] = f4(np.int32((words[i] >> shift) & np.uint32(255)))
     return count
 
 
@@ -101,16 +101,16 @@ def means(W):
     fill(W, COUNT, 1, ZERO)
     fill(W, MEAN, 4, ZERO)
     for k in range(16):
-        for l in range(LANES):
-            m = W[(MASK + k) * LANES + l]
-            W[COUNT * LANES + l] += m
-            W[MEAN * LANES + l] += m * W[(PIXEL + k) * LANES + l]
-            W[(MEAN + 1) * LANES + l] += m * W[(PIXEL + 16 + k) * LANES + l]
-            W[(MEAN + 2) * LANES + l] += m * W[(PIXEL + 32 + k) * LANES + l]
-            W[(MEAN + 3) * LANES + l] += m * W[(PIXEL + 48 + k) * LANES + l]
+        for i in range(LANES):
+            m = W[(MASK + k) * LANES + i]
+            W[COUNT * LANES + i] += m
+            W[MEAN * LANES + i] += m * W[(PIXEL + k) * LANES + i]
+            W[(MEAN + 1) * LANES + i] += m * W[(PIXEL + 16 + k) * LANES + i]
+            W[(MEAN + 2) * LANES + i] += m * W[(PIXEL + 32 + k) * LANES + i]
+            W[(MEAN + 3) * LANES + i] += m * W[(PIXEL + 48 + k) * LANES + i]
     for c in range(4):
-        for l in range(LANES):
-            W[(MEAN + c) * LANES + l] /= max(W[COUNT * LANES + l], ONE)
+        for i in range(LANES):
+            W[(MEAN + c) * LANES + i] /= max(W[COUNT * LANES + i], ONE)
 
 
 @step
@@ -118,43 +118,55 @@ def moments(W, weights):
     """MOMENT about the mean, and SPREAD."""
     fill(W, MOMENT, 10, ZERO)
     for k in range(16):
-        for l in range(LANES):
-            m = W[(MASK + k) * LANES + l]
-            x = W[(PIXEL + k) * LANES + l] - W[MEAN * LANES + l]
-            y = W[(PIXEL + 16 + k) * LANES + l] - W[(MEAN + 1) * LANES + l]
-            z = W[(PIXEL + 32 + k) * LANES + l] - W[(MEAN + 2) * LANES + l]
-            w = W[(PIXEL + 48 + k) * LANES + l] - W[(MEAN + 3) * LANES + l]
-            W[MOMENT * LANES + l] += m * x * x
-            W[(MOMENT + 1) * LANES + l] += m * x * y
-            W[(MOMENT + 2) * LANES + l] += m * x * z
-            W[(MOMENT + 3) * LANES + l] += m * x * w
-            W[(MOMENT + 4) * LANES + l] += m * y * y
-            W[(MOMENT + 5) * LANES + l] += m * y * z
-            W[(MOMENT + 6) * LANES + l] += m * y * w
-            W[(MOMENT + 7) * LANES + l] += m * z * z
-            W[(MOMENT + 8) * LANES + l] += m * z * w
-            W[(MOMENT + 9) * LANES + l] += m * w * w
+        for i in range(LANES):
+            m = W[(MASK + k) * LANES + i]
+            x = W[(PIXEL + k) * LANES + i] - W[MEAN * LANES + i]
+            y = W[(PIXEL + 16 + k) * LANES + i] - W[(MEAN + 1) * LANES + i]
+            z = W[(PIXEL + 32 + k) * LANES + i] - W[(MEAN + 2) * LANES + i]
+            w = W[(PIXEL + 48 + k) * LANES + i] - W[(MEAN + 3) * LANES + i]
+            W[MOMENT * LANES + i] += m * x * x
+            W[(MOMENT + 1) * LANES + i] += m * x * y
+            W[(MOMENT + 2) * LANES + i] += m * x * z
+            W[(MOMENT + 3) * LANES + i] += m * x * w
+            W[(MOMENT + 4) * LANES + i] += m * y * y
+            W[(MOMENT + 5) * LANES + i] += m * y * z
+            W[(MOMENT + 6) * LANES + i] += m * y * w
+            W[(MOMENT + 7) * LANES + i] += m * z * z
+            W[(MOMENT + 8) * LANES + i] += m * z * w
+            W[(MOMENT + 9) * LANES + i] += m * w * w
     p, q, r, s = weights[0], weights[1], weights[2], weights[3]
-    for l in range(LANES):
-        colour = p * W[MOMENT * LANES + l] + q * W[(MOMENT + 4) * LANES + l] + r * W[(MOMENT + 7) * LANES + l]
-        W[SPREAD * LANES + l] = colour + s * W[(MOMENT + 9) * LANES + l]
+    for i in range(LANES):
+        colour = p * W[MOMENT * LANES + i] + q * W[(MOMENT + 4) * LANES + i] + r * W[(MOMENT + 7) * LANES + i]
+        W[SPREAD * LANES + i] = colour + s * W[(MOMENT + 9) * LANES + i]
 
 
 @step
 def principal_axis(W, weights):
     """AXIS: the direction of the greatest spread, by power iteration from the row of the greatest moment."""
     p, q, r, s = weights[0], weights[1], weights[2], weights[3]
-    for l in range(LANES):
-        xx, xy, xz = W[MOMENT * LANES + l], W[(MOMENT + 1) * LANES + l], W[(MOMENT + 2) * LANES + l]
-        xw, yy, yz = W[(MOMENT + 3) * LANES + l], W[(MOMENT + 4) * LANES + l], W[(MOMENT + 5) * LANES + l]
-        yw, zz, zw = W[(MOMENT + 6) * LANES + l], W[(MOMENT + 7) * LANES + l], W[(MOMENT + 8) * LANES + l]
-        ww = W[(MOMENT + 9) * LANES + l]
+    for i in range(LANES):
+        xx, xy, xz = W[MOMENT * LANES + i], W[(MOMENT + 1) * LANES + i], W[(MOMENT + 2) * LANES + i]
+        xw, yy, yz = W[(MOMENT + 3) * LANES + i], W[(MOMENT + 4) * LANES + i], W[(MOMENT + 5) * LANES + i]
+        yw, zz, zw = W[(MOMENT + 6) * LANES + i], W[(MOMENT + 7) * LANES + i], W[(MOMENT + 8) * LANES + i]
+        ww = W[(MOMENT + 9) * LANES + i]
         # Channels that cost nothing may hold the greatest moment: they must not be the start.
         x, y, z, w, most = xx, xy, xz, xw, xx * p
         more = yy * q > most
-        x, y, z, w, most = xy if more else x, yy if more else y, yz if more else z, yw if more else w, max(yy * q, most)
+        x, y, z, w, most = (
+            xy if more else x,
+            yy if more else y,
+            yz if more else z,
+            yw if more else w,
+            max(yy * q, most),
+        )
         more = zz * r > most
-        x, y, z, w, most = xz if more else x, yz if more else y, zz if more else z, zw if more else w, max(zz * r, most)
+        x, y, z, w, most = (
+            xz if more else x,
+            yz if more else y,
+            zz if more else z,
+            zw if more else w,
+            max(zz * r, most),
+        )
         more = ww * s > most
         x, y, z, w = xw if more else x, yw if more else y, zw if more else z, ww if more else w
         for _ in range(4):
@@ -163,10 +175,10 @@ def principal_axis(W, weights):
             v, o = xz * x + yz * y + zz * z + zw * w, xw * x + yw * y + zw * z + ww * w
             scale = ONE / max(max(max(abs(t), abs(u)), max(abs(v), abs(o))), f4(1e-12))
             x, y, z, w = t * scale, u * scale, v * scale, o * scale
-        W[AXIS * LANES + l] = x
-        W[(AXIS + 1) * LANES + l] = y
-        W[(AXIS + 2) * LANES + l] = z
-        W[(AXIS + 3) * LANES + l] = w
+        W[AXIS * LANES + i] = x
+        W[(AXIS + 1) * LANES + i] = y
+        W[(AXIS + 2) * LANES + i] = z
+        W[(AXIS + 3) * LANES + i] = w
 
 
 @step
@@ -179,79 +191,79 @@ def line(W, weights):
     fill(W, HIGH, 1, -HUGE)
     p, q, r, s = weights[0], weights[1], weights[2], weights[3]
     for k in range(16):
-        for l in range(LANES):
-            x, y = W[(PIXEL + k) * LANES + l], W[(PIXEL + 16 + k) * LANES + l]
-            z, w = W[(PIXEL + 32 + k) * LANES + l], W[(PIXEL + 48 + k) * LANES + l]
-            t = p * W[AXIS * LANES + l] * (x - W[MEAN * LANES + l])
-            t += q * W[(AXIS + 1) * LANES + l] * (y - W[(MEAN + 1) * LANES + l])
-            t += r * W[(AXIS + 2) * LANES + l] * (z - W[(MEAN + 2) * LANES + l])
-            t += s * W[(AXIS + 3) * LANES + l] * (w - W[(MEAN + 3) * LANES + l])
-            counts = W[(MASK + k) * LANES + l] > ZERO
-            W[LOW * LANES + l] = min(W[LOW * LANES + l], t if counts else HUGE)
-            W[HIGH * LANES + l] = max(W[HIGH * LANES + l], t if counts else -HUGE)
-    for l in range(LANES):
-        x, y = W[AXIS * LANES + l], W[(AXIS + 1) * LANES + l]
-        z, w = W[(AXIS + 2) * LANES + l], W[(AXIS + 3) * LANES + l]
-        unit = (ONE if W[COUNT * LANES + l] > ZERO else ZERO) / max(
+        for i in range(LANES):
+            x, y = W[(PIXEL + k) * LANES + i], W[(PIXEL + 16 + k) * LANES + i]
+            z, w = W[(PIXEL + 32 + k) * LANES + i], W[(PIXEL + 48 + k) * LANES + i]
+            t = p * W[AXIS * LANES + i] * (x - W[MEAN * LANES + i])
+            t += q * W[(AXIS + 1) * LANES + i] * (y - W[(MEAN + 1) * LANES + i])
+            t += r * W[(AXIS + 2) * LANES + i] * (z - W[(MEAN + 2) * LANES + i])
+            t += s * W[(AXIS + 3) * LANES + i] * (w - W[(MEAN + 3) * LANES + i])
+            counts = W[(MASK + k) * LANES + i] > ZERO
+            W[LOW * LANES + i] = min(W[LOW * LANES + i], t if counts else HUGE)
+            W[HIGH * LANES + i] = max(W[HIGH * LANES + i], t if counts else -HUGE)
+    for i in range(LANES):
+        x, y = W[AXIS * LANES + i], W[(AXIS + 1) * LANES + i]
+        z, w = W[(AXIS + 2) * LANES + i], W[(AXIS + 3) * LANES + i]
+        unit = (ONE if W[COUNT * LANES + i] > ZERO else ZERO) / max(
             p * x * x + q * y * y + r * z * z + s * w * w, f4(1e-12)
         )
-        W[LOW * LANES + l] *= unit
-        W[HIGH * LANES + l] *= unit
+        W[LOW * LANES + i] *= unit
+        W[HIGH * LANES + i] *= unit
     for c in range(4):
-        for l in range(LANES):
-            W[(LINE + c) * LANES + l] = W[LOW * LANES + l] * W[(AXIS + c) * LANES + l]
-            W[(LINE + 4 + c) * LANES + l] = W[HIGH * LANES + l] * W[(AXIS + c) * LANES + l]
+        for i in range(LANES):
+            W[(LINE + c) * LANES + i] = W[LOW * LANES + i] * W[(AXIS + c) * LANES + i]
+            W[(LINE + 4 + c) * LANES + i] = W[HIGH * LANES + i] * W[(AXIS + c) * LANES + i]
 
 
 @step
 def start(W, first, second):
     """END: the line's ends, each at a part of its distance from the mean."""
     for c in range(4):
-        for l in range(LANES):
-            W[(END + c) * LANES + l] = W[(MEAN + c) * LANES + l] + first * W[(LINE + c) * LANES + l]
-            W[(END + 4 + c) * LANES + l] = W[(MEAN + c) * LANES + l] + second * W[(LINE + 4 + c) * LANES + l]
+        for i in range(LANES):
+            W[(END + c) * LANES + i] = W[(MEAN + c) * LANES + i] + first * W[(LINE + c) * LANES + i]
+            W[(END + 4 + c) * LANES + i] = W[(MEAN + c) * LANES + i] + second * W[(LINE + 4 + c) * LANES + i]
 
 
 @step
 def slopes(W, weights, last):
     """SLOPE and BASE for the ends: the place of a pixel is the whole part of ``pixel . SLOPE + BASE``."""
     p, q, r, s = weights[0], weights[1], weights[2], weights[3]
-    for l in range(LANES):
-        x = W[(END + 4) * LANES + l] - W[END * LANES + l]
-        y = W[(END + 5) * LANES + l] - W[(END + 1) * LANES + l]
-        z = W[(END + 6) * LANES + l] - W[(END + 2) * LANES + l]
-        w = W[(END + 7) * LANES + l] - W[(END + 3) * LANES + l]
+    for i in range(LANES):
+        x = W[(END + 4) * LANES + i] - W[END * LANES + i]
+        y = W[(END + 5) * LANES + i] - W[(END + 1) * LANES + i]
+        z = W[(END + 6) * LANES + i] - W[(END + 2) * LANES + i]
+        w = W[(END + 7) * LANES + i] - W[(END + 3) * LANES + i]
         scale = last / max(p * x * x + q * y * y + r * z * z + s * w * w, f4(1e-9))
         x, y, z, w = x * p * scale, y * q * scale, z * r * scale, w * s * scale
-        W[SLOPE * LANES + l] = x
-        W[(SLOPE + 1) * LANES + l] = y
-        W[(SLOPE + 2) * LANES + l] = z
-        W[(SLOPE + 3) * LANES + l] = w
-        base = HALF - x * W[END * LANES + l] - y * W[(END + 1) * LANES + l]
-        W[BASE * LANES + l] = base - z * W[(END + 2) * LANES + l] - w * W[(END + 3) * LANES + l]
+        W[SLOPE * LANES + i] = x
+        W[(SLOPE + 1) * LANES + i] = y
+        W[(SLOPE + 2) * LANES + i] = z
+        W[(SLOPE + 3) * LANES + i] = w
+        base = HALF - x * W[END * LANES + i] - y * W[(END + 1) * LANES + i]
+        W[BASE * LANES + i] = base - z * W[(END + 2) * LANES + i] - w * W[(END + 3) * LANES + i]
 
 
 @inlined
-def place_of(W, k, l, last):
-    """Which of ``last + 1`` places between the ends is nearest to pixel ``k`` of lane ``l``."""
-    t = W[BASE * LANES + l] + W[(PIXEL + k) * LANES + l] * W[SLOPE * LANES + l]
-    t += W[(PIXEL + 16 + k) * LANES + l] * W[(SLOPE + 1) * LANES + l]
-    t += W[(PIXEL + 32 + k) * LANES + l] * W[(SLOPE + 2) * LANES + l]
-    t += W[(PIXEL + 48 + k) * LANES + l] * W[(SLOPE + 3) * LANES + l]
+def place_of(W, k, i, last):
+    """Which of ``last + 1`` places between the ends is nearest to pixel ``k`` of lane ``i``."""
+    t = W[BASE * LANES + i] + W[(PIXEL + k) * LANES + i] * W[SLOPE * LANES + i]
+    t += W[(PIXEL + 16 + k) * LANES + i] * W[(SLOPE + 1) * LANES + i]
+    t += W[(PIXEL + 32 + k) * LANES + i] * W[(SLOPE + 2) * LANES + i]
+    t += W[(PIXEL + 48 + k) * LANES + i] * W[(SLOPE + 3) * LANES + i]
     return f4(np.int32(min(max(t, ZERO), last)))
 
 
 @inlined
-def weight_of(W, k, l, last, stride, unit):
+def weight_of(W, k, i, last, stride, unit):
     """The weight of that place, 0 where the pixel does not count."""
-    return f4(np.int32(place_of(W, k, l, last) * stride + HALF)) * unit * W[(MASK + k) * LANES + l]
+    return f4(np.int32(place_of(W, k, i, last) * stride + HALF)) * unit * W[(MASK + k) * LANES + i]
 
 
 @inlined
-def four_pixels(W, row, l, e, f, g, h):
+def four_pixels(W, row, i, e, f, g, h):
     """The weighted sum of four rows."""
-    low = e * W[row * LANES + l] + f * W[(row + 1) * LANES + l]
-    return low + g * W[(row + 2) * LANES + l] + h * W[(row + 3) * LANES + l]
+    low = e * W[row * LANES + i] + f * W[(row + 1) * LANES + i]
+    return low + g * W[(row + 2) * LANES + i] + h * W[(row + 3) * LANES + i]
 
 
 @step
@@ -266,27 +278,27 @@ def assign(W, weights, last, steps):
     stride, unit = steps / last, ONE / steps
     # Four pixels at a time, so that the sums go to memory and back a quarter as often.
     for k in range(0, 16, 4):
-        for l in range(LANES):
-            e = weight_of(W, k, l, last, stride, unit)
-            f = weight_of(W, k + 1, l, last, stride, unit)
-            g = weight_of(W, k + 2, l, last, stride, unit)
-            h = weight_of(W, k + 3, l, last, stride, unit)
-            W[SUM * LANES + l] += e + f + g + h
-            W[SQUARES * LANES + l] += e * e + f * f + g * g + h * h
-            W[CROSS * LANES + l] += four_pixels(W, PIXEL + k, l, e, f, g, h)
-            W[(CROSS + 1) * LANES + l] += four_pixels(W, PIXEL + 16 + k, l, e, f, g, h)
-            W[(CROSS + 2) * LANES + l] += four_pixels(W, PIXEL + 32 + k, l, e, f, g, h)
-            W[(CROSS + 3) * LANES + l] += four_pixels(W, PIXEL + 48 + k, l, e, f, g, h)
+        for i in range(LANES):
+            e = weight_of(W, k, i, last, stride, unit)
+            f = weight_of(W, k + 1, i, last, stride, unit)
+            g = weight_of(W, k + 2, i, last, stride, unit)
+            h = weight_of(W, k + 3, i, last, stride, unit)
+            W[SUM * LANES + i] += e + f + g + h
+            W[SQUARES * LANES + i] += e * e + f * f + g * g + h * h
+            W[CROSS * LANES + i] += four_pixels(W, PIXEL + k, i, e, f, g, h)
+            W[(CROSS + 1) * LANES + i] += four_pixels(W, PIXEL + 16 + k, i, e, f, g, h)
+            W[(CROSS + 2) * LANES + i] += four_pixels(W, PIXEL + 32 + k, i, e, f, g, h)
+            W[(CROSS + 3) * LANES + i] += four_pixels(W, PIXEL + 48 + k, i, e, f, g, h)
     for c in range(4):
-        for l in range(LANES):
-            W[(CROSS + c) * LANES + l] -= W[SUM * LANES + l] * W[(MEAN + c) * LANES + l]
-    for l in range(LANES):
-        both, squares = W[SUM * LANES + l], W[SQUARES * LANES + l]
-        a, b = W[COUNT * LANES + l] - TWO * both + squares, both - squares
-        W[SOLVE * LANES + l] = a
-        W[(SOLVE + 1) * LANES + l] = b
-        W[(SOLVE + 2) * LANES + l] = squares
-        W[(SOLVE + 3) * LANES + l] = ONE / max(a * squares - b * b, f4(1e-6))
+        for i in range(LANES):
+            W[(CROSS + c) * LANES + i] -= W[SUM * LANES + i] * W[(MEAN + c) * LANES + i]
+    for i in range(LANES):
+        both, squares = W[SUM * LANES + i], W[SQUARES * LANES + i]
+        a, b = W[COUNT * LANES + i] - TWO * both + squares, both - squares
+        W[SOLVE * LANES + i] = a
+        W[(SOLVE + 1) * LANES + i] = b
+        W[(SOLVE + 2) * LANES + i] = squares
+        W[(SOLVE + 3) * LANES + i] = ONE / max(a * squares - b * b, f4(1e-6))
 
 
 @step
@@ -294,8 +306,8 @@ def places(W, weights, last):
     """INDEX of every pixel: 0 at the first of the ends, ``last`` at the second."""
     slopes(W, weights, last)
     for k in range(16):
-        for l in range(LANES):
-            W[(INDEX + k) * LANES + l] = place_of(W, k, l, last)
+        for i in range(LANES):
+            W[(INDEX + k) * LANES + i] = place_of(W, k, i, last)
 
 
 # ---- ends of one channel as plain codes (BC1 to BC5; BC7 and BC6H quantise in their own ways)
@@ -342,31 +354,31 @@ def solve_channel(W, channel, weight, bits, most):
     """TRY and END of a channel, the best for the indices of ``assign``; the error is added to TOTAL."""
     c, bits = channel & 3, np.int32(bits)
     scale = most / f4(255) if bits < np.int32(8) else ONE
-    for l in range(LANES):
+    for i in range(LANES):
         q0, q1, error = quantised_pair(
-            W[SOLVE * LANES + l],
-            W[(SOLVE + 1) * LANES + l],
-            W[(SOLVE + 2) * LANES + l],
-            W[(SOLVE + 3) * LANES + l],
-            W[(CROSS + c) * LANES + l],
-            W[(MEAN + c) * LANES + l],
+            W[SOLVE * LANES + i],
+            W[(SOLVE + 1) * LANES + i],
+            W[(SOLVE + 2) * LANES + i],
+            W[(SOLVE + 3) * LANES + i],
+            W[(CROSS + c) * LANES + i],
+            W[(MEAN + c) * LANES + i],
             bits,
             most,
             scale,
         )
-        W[(TRY + c) * LANES + l] = q0
-        W[(TRY + 4 + c) * LANES + l] = q1
-        W[(END + c) * LANES + l] = widen(q0, bits)
-        W[(END + 4 + c) * LANES + l] = widen(q1, bits)
-        W[TOTAL * LANES + l] += weight * error
+        W[(TRY + c) * LANES + i] = q0
+        W[(TRY + 4 + c) * LANES + i] = q1
+        W[(END + c) * LANES + i] = widen(q0, bits)
+        W[(END + 4 + c) * LANES + i] = widen(q1, bits)
+        W[TOTAL * LANES + i] += weight * error
 
 
 @step
 def keep_better(W):
     """Take the tried codes where their error is lower."""
     for r in range(8):
-        for l in range(LANES):
-            better = W[TOTAL * LANES + l] < W[ERROR * LANES + l]
-            W[(CODE + r) * LANES + l] = W[(TRY + r) * LANES + l] if better else W[(CODE + r) * LANES + l]
-    for l in range(LANES):
-        W[ERROR * LANES + l] = min(W[ERROR * LANES + l], W[TOTAL * LANES + l])
+        for i in range(LANES):
+            better = W[TOTAL * LANES + i] < W[ERROR * LANES + i]
+            W[(CODE + r) * LANES + i] = W[(TRY + r) * LANES + i] if better else W[(CODE + r) * LANES + i]
+    for i in range(LANES):
+        W[ERROR * LANES + i] = min(W[ERROR * LANES + i], W[TOTAL * LANES + i])

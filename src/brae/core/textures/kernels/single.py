@@ -40,6 +40,7 @@ from brae.core.textures.kernels.lanes import (
 
 #: the channel that is worked on, whichever one of the picture's it was
 VALUE = 3
+TOP = f4(255)
 SEVEN = OWN  # error of the best seven steps
 #: rows of the workspace
 ROWS = OWN + 1
@@ -55,73 +56,72 @@ def extent(W):
     fill(W, HIGH, 1, -HUGE)
     fill(W, SPREAD, 1, ZERO)
     for k in range(16):
-        for l in range(LANES):
-            counts, value = W[(MASK + k) * LANES + l] > ZERO, W[(PIXEL + 16 * VALUE + k) * LANES + l]
-            away = value - W[(MEAN + VALUE) * LANES + l]
-            W[LOW * LANES + l] = min(W[LOW * LANES + l], value if counts else HUGE)
-            W[HIGH * LANES + l] = max(W[HIGH * LANES + l], value if counts else -HUGE)
-            W[SPREAD * LANES + l] += away * away if counts else ZERO
-    for l in range(LANES):
-        some = W[COUNT * LANES + l] > ZERO
-        W[(END + VALUE) * LANES + l] = W[LOW * LANES + l] if some else ZERO
-        W[(END + 4 + VALUE) * LANES + l] = W[HIGH * LANES + l] if some else ZERO
+        for i in range(LANES):
+            counts, value = W[(MASK + k) * LANES + i] > ZERO, W[(PIXEL + 16 * VALUE + k) * LANES + i]
+            away = value - W[(MEAN + VALUE) * LANES + i]
+            W[LOW * LANES + i] = min(W[LOW * LANES + i], value if counts else HUGE)
+            W[HIGH * LANES + i] = max(W[HIGH * LANES + i], value if counts else -HUGE)
+            W[SPREAD * LANES + i] += away * away if counts else ZERO
+    for i in range(LANES):
+        some = W[COUNT * LANES + i] > ZERO
+        W[(END + VALUE) * LANES + i] = W[LOW * LANES + i] if some else ZERO
+        W[(END + 4 + VALUE) * LANES + i] = W[HIGH * LANES + i] if some else ZERO
 
 
 @step
-def fit(W, weights, last, top, low_first):
-    """CODE, ERROR and INDEX: the best ends for ``last`` steps between them, in the order that their mode asks for."""
+def fit(W, weights, last, low_first):
+    """CODE, ERROR and INDEX: the best ends for ``last`` steps between them, in the order of their mode."""
     extent(W)
     fill(W, ERROR, 1, HUGE)
     for _ in range(3):
         assign(W, weights, last, last)
         copy(W, SPREAD, TOTAL, 1)
-        solve_channel(W, VALUE, ONE, 8, top)
+        solve_channel(W, VALUE, ONE, 8, TOP)
         keep_better(W)
-    for l in range(LANES):
-        first, second = W[(CODE + VALUE) * LANES + l], W[(CODE + 4 + VALUE) * LANES + l]
+    for i in range(LANES):
+        first, second = W[(CODE + VALUE) * LANES + i], W[(CODE + 4 + VALUE) * LANES + i]
         low, high = min(first, second), max(first, second)
-        W[(CODE + VALUE) * LANES + l] = W[(END + VALUE) * LANES + l] = low if low_first else high
-        W[(CODE + 4 + VALUE) * LANES + l] = W[(END + 4 + VALUE) * LANES + l] = high if low_first else low
+        W[(CODE + VALUE) * LANES + i] = W[(END + VALUE) * LANES + i] = low if low_first else high
+        W[(CODE + 4 + VALUE) * LANES + i] = W[(END + 4 + VALUE) * LANES + i] = high if low_first else low
     places(W, weights, last)
 
 
 @step
-def pack(W, last, top, bias, bits):
+def pack(W, last, bias, bits):
     """``bits`` of every lane: the ends as bytes, then three bits a pixel."""
-    for l in range(LANES):
-        first, second = np.int32(W[(CODE + VALUE) * LANES + l]) - bias, np.int32(W[(CODE + 4 + VALUE) * LANES + l]) - bias
-        bits[l] = np.uint64(first & np.int32(255)) | (np.uint64(second & np.int32(255)) << np.uint64(8))
+    for i in range(LANES):
+        first, second = (
+            np.int32(W[(CODE + VALUE) * LANES + i]) - bias,
+            np.int32(W[(CODE + 4 + VALUE) * LANES + i]) - bias,
+        )
+        bits[i] = np.uint64(first & np.int32(255)) | (np.uint64(second & np.int32(255)) << np.uint64(8))
     extremes = last == f4(5)
     for k in range(16):
         shift = np.uint64(16 + 3 * k)
-        for l in range(LANES):
-            place, value = W[(INDEX + k) * LANES + l], W[(PIXEL + 16 * VALUE + k) * LANES + l]
+        for i in range(LANES):
+            place, value = W[(INDEX + k) * LANES + i], W[(PIXEL + 16 * VALUE + k) * LANES + i]
             code = ZERO if place == ZERO else ONE if place == last else place + ONE
             # Equal ends mean four steps, whose last codes are the extremes.
-            code = ZERO if W[(CODE + VALUE) * LANES + l] == W[(CODE + 4 + VALUE) * LANES + l] else code
-            code = f4(6) if extremes and value < ONE else f4(7) if extremes and value >= top else code
-            bits[l] |= np.uint64(np.int32(code)) << shift
+            code = ZERO if W[(CODE + VALUE) * LANES + i] == W[(CODE + 4 + VALUE) * LANES + i] else code
+            code = f4(6) if extremes and value < ONE else f4(7) if extremes and value >= TOP else code
+            bits[i] |= np.uint64(np.int32(code)) << shift
 
 
 @step
-def take_channel(W, channel, is_signed):
-    """Move a channel to its place of work, moved up by what rounding loses; whether it has an extreme value.
-
-    Signed values are 1 to 255 about 128 (0 stands for the same as 1) and become 0 to 254.
-    """
+def take_channel(W, channel):
+    """Move a channel to its place of work, moved up by what rounding loses; whether it has an extreme value."""
     some = False
-    top = f4(254 if is_signed else 255)
     source = (PIXEL + 16 * (channel & 3)) * LANES
     for at in range(16 * LANES):
-        value = max(W[source + at] - ONE, ZERO) if is_signed else W[source + at]
-        some |= (value == ZERO) | (value == top)
+        value = W[source + at]
+        some |= (value == ZERO) | (value == TOP)
         W[(PIXEL + 16 * VALUE) * LANES + at] = value + ROUNDED_OFF
     return some
 
 
 @kernel
 def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride, offset):
-    """Groups ``first`` to ``last`` of ``blocks``: a channel of the picture.
+    """Groups ``first`` to ``last`` of ``blocks``: a channel of the picture; signed values are 0 to 255 about 128.
 
     The words of block b are ``out[b * stride + offset]`` and the one behind it.
     """
@@ -129,22 +129,22 @@ def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride
     weights = np.zeros(4, f4)
     weights[VALUE] = ONE
     bits = np.empty(LANES, np.uint64)
-    top, bias = f4(254 if is_signed else 255), np.int32(127 if is_signed else 0)
+    bias = np.int32(128 if is_signed else 0)
     for group in range(first, last):
         at = group * LANES
         count = load(picture, blocks, at, W)
-        some_extreme = take_channel(W, channel, is_signed)
+        some_extreme = take_channel(W, channel)
         fill(W, MASK, 16, ONE)
         for mode in range(2 if some_extreme else 1):
             steps = f4(7 if mode == 0 else 5)
-            fit(W, weights, steps, top, mode == 1)
-            pack(W, steps, top, bias, bits)
-            for l in range(count):
-                if mode == 0 or W[ERROR * LANES + l] < W[SEVEN * LANES + l]:
-                    target = blocks[at + l] * stride + offset
-                    out[target] = np.uint32(bits[l] & np.uint64(0xFFFFFFFF))
-                    out[target + 1] = np.uint32(bits[l] >> np.uint64(32))
+            fit(W, weights, steps, mode == 1)
+            pack(W, steps, bias, bits)
+            for i in range(count):
+                if mode == 0 or W[ERROR * LANES + i] < W[SEVEN * LANES + i]:
+                    target = blocks[at + i] * stride + offset
+                    out[target] = np.uint32(bits[i] & np.uint64(0xFFFFFFFF))
+                    out[target + 1] = np.uint32(bits[i] >> np.uint64(32))
             copy(W, ERROR, SEVEN, 1)
             for row in range(16 * LANES):
                 value = W[(PIXEL + 16 * VALUE) * LANES + row]
-                W[MASK * LANES + row] = ZERO if (value < ONE) | (value >= top) else ONE
+                W[MASK * LANES + row] = ZERO if (value < ONE) | (value >= TOP) else ONE

@@ -35,47 +35,50 @@ def mask_subset(W, rank, second):
     """MASK: the pixels of one subset of the partition of that rank."""
     row = (RANK + (rank & 3)) * LANES
     for k in range(16):
-        for l in range(LANES):
-            inside = SUBSETS[2, np.int64(W[row + l]) & 63, k] > 0
-            W[(MASK + k) * LANES + l] = ONE if inside == second else ZERO
+        for i in range(LANES):
+            inside = SUBSETS[2, np.int64(W[row + i]) & 63, k] > 0
+            W[(MASK + k) * LANES + i] = ONE if inside == second else ZERO
 
 
 @step
 def add_products(W, k, row):
     """Add a pixel's channels (about the MEAN) and their products to 14 rows."""
     k, row = k & 15, row & 1023
-    for l in range(LANES):
-        x, y = W[(PIXEL + k) * LANES + l] - W[MEAN * LANES + l], W[(PIXEL + 16 + k) * LANES + l] - W[(MEAN + 1) * LANES + l]
-        z = W[(PIXEL + 32 + k) * LANES + l] - W[(MEAN + 2) * LANES + l]
-        w = W[(PIXEL + 48 + k) * LANES + l] - W[(MEAN + 3) * LANES + l]
-        W[row * LANES + l] += x
-        W[(row + 1) * LANES + l] += y
-        W[(row + 2) * LANES + l] += z
-        W[(row + 3) * LANES + l] += w
-        W[(row + 4) * LANES + l] += x * x
-        W[(row + 5) * LANES + l] += x * y
-        W[(row + 6) * LANES + l] += x * z
-        W[(row + 7) * LANES + l] += x * w
-        W[(row + 8) * LANES + l] += y * y
-        W[(row + 9) * LANES + l] += y * z
-        W[(row + 10) * LANES + l] += y * w
-        W[(row + 11) * LANES + l] += z * z
-        W[(row + 12) * LANES + l] += z * w
-        W[(row + 13) * LANES + l] += w * w
+    for i in range(LANES):
+        x, y = (
+            W[(PIXEL + k) * LANES + i] - W[MEAN * LANES + i],
+            W[(PIXEL + 16 + k) * LANES + i] - W[(MEAN + 1) * LANES + i],
+        )
+        z = W[(PIXEL + 32 + k) * LANES + i] - W[(MEAN + 2) * LANES + i]
+        w = W[(PIXEL + 48 + k) * LANES + i] - W[(MEAN + 3) * LANES + i]
+        W[row * LANES + i] += x
+        W[(row + 1) * LANES + i] += y
+        W[(row + 2) * LANES + i] += z
+        W[(row + 3) * LANES + i] += w
+        W[(row + 4) * LANES + i] += x * x
+        W[(row + 5) * LANES + i] += x * y
+        W[(row + 6) * LANES + i] += x * z
+        W[(row + 7) * LANES + i] += x * w
+        W[(row + 8) * LANES + i] += y * y
+        W[(row + 9) * LANES + i] += y * z
+        W[(row + 10) * LANES + i] += y * w
+        W[(row + 11) * LANES + i] += z * z
+        W[(row + 12) * LANES + i] += z * w
+        W[(row + 13) * LANES + i] += w * w
 
 
 @step
 def add_residue(W, inverse, with_alpha):
     """Add to RESIDUE what the best line through the pixels summed in PART leaves: the trace less the eigenvalue."""
     s = ONE if with_alpha else ZERO
-    for l in range(LANES):
-        x, y, z = W[PART * LANES + l], W[(PART + 1) * LANES + l], W[(PART + 2) * LANES + l]
-        w = s * W[(PART + 3) * LANES + l]
-        xx, xy = W[(PART + 4) * LANES + l] - x * x * inverse, W[(PART + 5) * LANES + l] - x * y * inverse
-        xz, xw = W[(PART + 6) * LANES + l] - x * z * inverse, s * W[(PART + 7) * LANES + l] - x * w * inverse
-        yy, yz = W[(PART + 8) * LANES + l] - y * y * inverse, W[(PART + 9) * LANES + l] - y * z * inverse
-        yw, zz = s * W[(PART + 10) * LANES + l] - y * w * inverse, W[(PART + 11) * LANES + l] - z * z * inverse
-        zw, ww = s * W[(PART + 12) * LANES + l] - z * w * inverse, s * W[(PART + 13) * LANES + l] - w * w * inverse
+    for i in range(LANES):
+        x, y, z = W[PART * LANES + i], W[(PART + 1) * LANES + i], W[(PART + 2) * LANES + i]
+        w = s * W[(PART + 3) * LANES + i]
+        xx, xy = W[(PART + 4) * LANES + i] - x * x * inverse, W[(PART + 5) * LANES + i] - x * y * inverse
+        xz, xw = W[(PART + 6) * LANES + i] - x * z * inverse, s * W[(PART + 7) * LANES + i] - x * w * inverse
+        yy, yz = W[(PART + 8) * LANES + i] - y * y * inverse, W[(PART + 9) * LANES + i] - y * z * inverse
+        yw, zz = s * W[(PART + 10) * LANES + i] - y * w * inverse, W[(PART + 11) * LANES + i] - z * z * inverse
+        zw, ww = s * W[(PART + 12) * LANES + i] - z * w * inverse, s * W[(PART + 13) * LANES + i] - w * w * inverse
         a, b, c, d, most = xx, xy, xz, xw, xx
         more = yy > most
         a, b, c, d, most = xy if more else a, yy if more else b, yz if more else c, yw if more else d, max(yy, most)
@@ -90,7 +93,7 @@ def add_residue(W, inverse, with_alpha):
         e, f = xx * a + xy * b + xz * c + xw * d, xy * a + yy * b + yz * c + yw * d
         g, h = xz * a + yz * b + zz * c + zw * d, xw * a + yw * b + zw * c + ww * d
         value = (e * e + f * f + g * g + h * h) / max(a * e + b * f + c * g + d * h, f4(1e-9))
-        W[RESIDUE * LANES + l] += max(xx + yy + zz + ww - value, ZERO)
+        W[RESIDUE * LANES + i] += max(xx + yy + zz + ww - value, ZERO)
 
 
 @step
@@ -116,11 +119,11 @@ def rank_partitions(W, partitions, with_alpha):
         copy(W, RESIDUE, TOTAL, 1)
         fill(W, RESIDUE, 1, f4(p))
         for r in range(4):
-            for l in range(LANES):
-                error, number = W[TOTAL * LANES + l], W[RESIDUE * LANES + l]
-                old, old_number = W[(RANK_ERROR + r) * LANES + l], W[(RANK + r) * LANES + l]
+            for i in range(LANES):
+                error, number = W[TOTAL * LANES + i], W[RESIDUE * LANES + i]
+                old, old_number = W[(RANK_ERROR + r) * LANES + i], W[(RANK + r) * LANES + i]
                 better = error < old
-                W[(RANK_ERROR + r) * LANES + l] = error if better else old
-                W[(RANK + r) * LANES + l] = number if better else old_number
-                W[TOTAL * LANES + l] = old if better else error
-                W[RESIDUE * LANES + l] = old_number if better else number
+                W[(RANK_ERROR + r) * LANES + i] = error if better else old
+                W[(RANK + r) * LANES + i] = number if better else old_number
+                W[TOTAL * LANES + i] = old if better else error
+                W[RESIDUE * LANES + i] = old_number if better else number

@@ -6,13 +6,16 @@ import io
 
 import numpy as np
 import pytest
-from PIL import Image
+from PIL import Image, ImageCms
 
 from brae.core.layouts.library import Library
-from brae.core.match.textures import Finding, apply_remedies, find, is_power_of_two, match, resize
-from brae.core.textures import formats
+from brae.core.match.findings import Edit, Finding, find, is_power_of_two
+from brae.core.match.remedies import apply_remedies, resize
+from brae.core.match.textures import match
+from brae.core.textures import dds, formats
 from brae.core.textures.encode import encode_new
-from brae.core.textures.files import TextureFile, read_image, read_texture
+from brae.core.textures.files import read_image, read_raw, read_texture
+from brae.core.textures.texture import Header, Recipe, TextureFile
 from brae.demo import art, desktop
 
 
@@ -41,10 +44,10 @@ def lamp() -> np.ndarray:
 def test_an_untouched_file_has_no_findings(library: Library, lamp: np.ndarray) -> None:
     texture = _texture(library, lamp)
     sheet, data = match(read_image(_save(texture.picture())), texture, texture.recipe(), [], "x.png")
-    assert (sheet.open_findings, sheet.psnr, sheet.blocks_kept) == ([], None, sheet.blocks)
+    assert (sheet.open_findings, sheet.quality.psnr, sheet.blocks_kept) == ([], None, sheet.blocks)
     assert [finding.id for finding in sheet.findings] == ["mip-count"], "an image editor saves one level"
     assert all(row.same for row in sheet.properties)
-    assert data == texture.write(texture.levels, 64, 128)
+    assert data == texture.rewrite(texture.header, texture.levels)
 
 
 def test_other_sides_stop_the_game_and_resizing_puts_it_right(library: Library, lamp: np.ndarray) -> None:
@@ -105,7 +108,7 @@ def test_upside_down_is_noticed_and_turned(library: Library, lamp: np.ndarray) -
     assert "orientation" in _found(turned, texture)
     sheet, data = match(read_image(turned), texture, texture.recipe(), ["flip"])
     assert not sheet.open_findings
-    assert data == texture.write(texture.levels, 64, 128)
+    assert data == texture.rewrite(texture.header, texture.levels)
     assert "orientation" not in _found(_save(texture.picture()), texture)
 
 
@@ -151,5 +154,104 @@ def test_powers_of_two() -> None:
 
 def test_findings_come_without_an_encoding_too(library: Library, lamp: np.ndarray) -> None:
     texture = _texture(library, lamp)
-    found = find(read_image(_save(lamp[:64])), texture, texture.recipe(), [])
+    found = find(Edit(read_image(_save(lamp[:64])), texture, texture.recipe(), []))
     assert "byte-size" not in {finding.id for finding in found}
+
+
+def _original(picture: np.ndarray, pixel_format: formats.PixelFormat, levels: int | None = 1) -> TextureFile:
+    return dds.read(encode_new(picture, pixel_format, levels, dx10=pixel_format is formats.RGBA16F))
+
+
+def test_exchanged_channels_are_noticed_and_put_right(library: Library, lamp: np.ndarray) -> None:
+    texture = _texture(library, lamp, "bgra8")
+    swapped = _save(texture.picture()[..., [2, 1, 0, 3]])
+    assert "channels-swapped" in _found(swapped, texture)
+    sheet, data = match(read_image(swapped), texture, texture.recipe(), ["swap-red-blue"])
+    assert not sheet.open_findings
+    assert data == texture.rewrite(texture.header, texture.levels)
+
+
+def test_colour_under_clear_pixels_is_kept(photo: np.ndarray) -> None:
+    painted = photo.copy()
+    painted[:20, :, 3] = 0
+    texture = _original(painted, formats.BGRA8)
+    wiped = painted.copy()
+    wiped[wiped[..., 3] == 0] = 0
+    assert "hidden-colour" in _found(_save(wiped), texture)
+    _, data = match(read_image(_save(wiped)), texture, texture.recipe(), ["restore-hidden"])
+    assert data == texture.rewrite(texture.header, texture.levels)
+
+
+def test_premultiplied_colour_is_noticed_and_divided_again(photo: np.ndarray) -> None:
+    texture = _original(photo, formats.BGRA8)
+    multiplied = photo.copy()
+    multiplied[..., :3] = np.rint(photo[..., :3] * (photo[..., 3:] / 255))
+    assert "premultiplied" in _found(_save(multiplied), texture)
+    assert "premultiplied" not in _found(_save(photo), texture)
+    again = apply_remedies(multiplied, texture, ["unmultiply"])
+    solid = photo[..., 3] > 200
+    assert np.abs(again[solid].astype(int) - photo[solid]).max() <= 1
+
+
+def normal_map(side: int = 64) -> np.ndarray:
+    """Round bumps as 8-bit directions."""
+    y, x = np.mgrid[0:side, 0:side] / 9.0
+    slope = np.dstack([np.sin(x) * 0.6, np.cos(y) * 0.6, np.ones_like(x)])
+    directions = slope / np.linalg.norm(slope, axis=2, keepdims=True)
+    return np.dstack([np.rint((directions + 1) * 127.5), np.full((side, side), 255)]).astype(np.uint8)
+
+
+def test_normal_maps_are_known_and_their_faults_found() -> None:
+    bumps = normal_map()
+    texture = _original(bumps, formats.RGBA8, None)
+    assert texture.recipe().content == "normal"
+    turned = bumps.copy()
+    turned[..., 1] = 255 - turned[..., 1]
+    assert "green-direction" in _found(_save(turned), texture)
+    assert np.array_equal(apply_remedies(turned, texture, ["flip-green"]), bumps)
+    long = bumps.copy()
+    long[:32, :, :2] = 128
+    long[:32, :, 2] = 190
+    assert "not-unit-length" in _found(_save(long), texture)
+    mended = apply_remedies(long, texture, ["normalise"])
+    assert "not-unit-length" not in _found(_save(mended), texture)
+    sheet, _ = match(read_image(_save(bumps)), _original(bumps, formats.BC5), _recipe(bumps), [])
+    assert sheet.quality.angle is not None
+
+
+def _recipe(bumps: np.ndarray) -> Recipe:
+    return _original(bumps, formats.BC5).recipe()
+
+
+def test_packed_maps_must_not_come_back_grey(photo: np.ndarray) -> None:
+    opaque = np.dstack([photo[..., :3], np.full(photo.shape[:2], 255, np.uint8)])
+    texture = _original(opaque, formats.RGB8)
+    recipe = texture.recipe().model_copy(update={"content": "data"})
+    grey = np.repeat(opaque[..., 1:2], 4, axis=2)
+    grey[..., 3] = 255
+    found = find(Edit(read_image(_save(grey)), texture, recipe, []))
+    assert "channels-merged" in {finding.id for finding in found}
+
+
+def test_what_a_file_says_of_its_colours(photo: np.ndarray) -> None:
+    texture = _original(photo, formats.BGRA8)
+    plain = _save(photo)
+    gamma = plain[:33] + b"\0\0\0\4gAMA" + (100_000).to_bytes(4, "big") + b"\x31\xe8\x96\x5f" + plain[33:]
+    assert "gamma" in _found(gamma, texture), "RFC 2083: gamma in 100,000ths"
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    assert _found(_save(photo, icc_profile=profile), texture)["colour-profile"].severity == "note"
+    light = _original(photo, formats.RGBA16F)
+    assert _found(plain, light)["depth-lost"].severity == "shows"
+
+
+def test_colours_outside_a_palette_are_counted() -> None:
+    entries = np.array([[0, 0, 0, 255], [200, 40, 40, 255], [40, 60, 200, 255]], np.uint8)
+    indexed = formats.INDEX8.with_palette(entries)
+    picture = entries[np.arange(64).reshape(8, 8) % 3]
+    texture = read_raw(indexed.encode(picture), Header("raw", indexed, 8, 8, 1))
+    edit = picture.copy()
+    edit[0, 1] = (201, 41, 40, 255)
+    found = _found(_save(edit), texture)
+    assert found["outside-palette"].title.startswith("1 of 4 colours")
+    _, data = match(read_image(_save(edit)), texture, texture.recipe(), [])
+    assert data == indexed.encode(picture), "the nearest entry is the one that was there"
