@@ -20,12 +20,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
-import quicktex
-import quicktex.s3tc.bc1
-import quicktex.s3tc.bc3
-from PIL import Image
 
-from benchmarks import discs
+from benchmarks import codecs, discs
 from benchmarks.report import best, report
 from brae.core.containers.depth import open_path
 from brae.core.containers.described import Archive, open_archive
@@ -158,44 +154,6 @@ def _patch(archive: Archive, index: int) -> None:
         list(composed.changes(file))
 
 
-def _codecs() -> None:
-    rng = np.random.default_rng(1)
-    y, x = np.mgrid[0:1024, 0:1024] / 1023
-    waves = (
-        255 * x,
-        127 + 127 * np.sin(6 * np.pi * x * y),
-        255 * y,
-        127 + 127 * np.cos(4 * np.pi * x + 2 * np.pi * y),
-    )
-    picture = np.clip(np.rint(np.stack(waves, -1) + rng.normal(0, 6, (1024, 1024, 4))), 0, 255).astype(np.uint8)
-    quick = {"bc1": quicktex.s3tc.bc1.BC1Encoder(5), "bc3": quicktex.s3tc.bc3.BC3Encoder(5)}
-    for number, pixel_format in ((1, formats.BC1), (3, formats.BC3)):
-        source = picture.copy()
-        if number == 1:
-            source[..., 3] = 255
-        data = pixel_format.encode(source)
-        ours = best(lambda f=pixel_format, d=data: f.decode(d, 1024, 1024))  # type: ignore[misc]
-        theirs = best(lambda n=number, d=data: np.asarray(Image.frombytes("RGBA", (1024, 1024), d, "bcn", n)))  # type: ignore[misc]
-        ratio = theirs / ours
-        report(f"{pixel_format.title} decoding, speed against Pillow", f"{ratio:.2f} x", "at least 1 x", ratio >= 1)
-        raw = quicktex.RawTexture.frombytes(source.tobytes(), 1024, 1024)
-        ours = best(lambda f=pixel_format, s=source: f.encode(s), 3)  # type: ignore[misc]
-        theirs = best(lambda e=quick[pixel_format.name], r=raw: e.encode(r), 3)  # type: ignore[misc]
-        decoded = pixel_format.decode(data, 1024, 1024)
-        other = pixel_format.decode(bytes(quick[pixel_format.name].encode(raw)), 1024, 1024)
-        gain = _psnr(source, decoded) - _psnr(source, other)
-        report(
-            f"{pixel_format.title} encoding against quicktex level 5",
-            f"{theirs / ours:.2f} x, {gain:+.2f} dB",
-            "(no target yet)",
-            True,
-        )
-
-
-def _psnr(a: np.ndarray, b: np.ndarray) -> float:
-    return float(10 * np.log10(255**2 / np.mean((a[..., :3].astype(float) - b[..., :3]) ** 2)))
-
-
 def _server(folder: Path) -> None:
     """From the command to the first page, and a hundred thumbnails, as a browser sees them."""
     subprocess.run(
@@ -275,7 +233,7 @@ def main() -> None:
         ):
             part(folder / str(index))
     _records()
-    _codecs()
+    codecs.run()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),
         1,

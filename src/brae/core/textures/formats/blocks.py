@@ -28,11 +28,21 @@ _STARTS = {
     "normal": ([(1, 1), (0.9, 0.9), (1, 0.8)], 2),
     "high": ([(1, 1), (0.9, 0.9), (1, 0.8), (0.8, 1), (0.8, 0.8)], 3),
 }
-#: BC7: passes, ranked partitions, and how many partitions or rotations each way tries (way 8: mode 4 exchanged)
-_WAYS = {
-    "fast": (1, 32, [(6, 1), (5, 1), (1, 1), (7, 1), (4, 1)]),
-    "normal": (2, 64, [(6, 1), (5, 2), (1, 2), (3, 2), (7, 2), (4, 2), (8, 2)]),
-    "high": (3, 64, [(6, 1), (5, 4), (1, 4), (3, 4), (7, 4), (4, 4), (8, 4)]),
+#: BC7: passes, ranked partitions, and for opaque, cut-out and soft blocks the ways that are tried (8: mode 4
+#: exchanged), each with how many partitions or rotations
+_EFFORTS = {
+    "fast": (1, 32, (None, [(6, 1), (5, 1), (1, 1)], [(5, 1), (7, 1)], [(6, 1), (5, 1), (7, 1), (4, 1)])),
+    "normal": (1, 32, (None, [(6, 1), (1, 1), (3, 1)], [(5, 1), (8, 1)], [(6, 1), (5, 2), (4, 1)])),
+    "high": (
+        3,
+        64,
+        (
+            None,
+            [(6, 1), (5, 4), (1, 4), (3, 4)],
+            [(5, 1), (4, 1), (8, 1), (7, 4)],
+            [(6, 1), (5, 4), (7, 4), (4, 4), (8, 4)],
+        ),
+    ),
 }
 #: BC6H: passes, and how many partitions are fitted in full
 _TRIES = {"fast": (1, 1), "normal": (2, 2), "high": (3, 4)}
@@ -68,7 +78,7 @@ class BlockCompressed(Blocks):
     title: str
     block_bytes: int
     alpha: Alpha
-    #: name of the decoder in kernels.bc or kernels.bc7; "channels" for BC4 and BC5
+    #: name of the decoder in kernels.bc or kernels.bc7
     decoder: str
     encoder: Encoder
     holds: str = "rgba"
@@ -82,8 +92,8 @@ class BlockCompressed(Blocks):
         words = np.frombuffer(exact(self, data, width, height), "<u4").astype(np.uint32)
         out = np.empty((height, width), np.uint32)
         rows = -(-height // 4)
-        if self.decoder == "channels":
-            over_rows(bc.decode_channels, rows, words, len(self.holds), self.signed, out)
+        if self.block_bytes == 8 * len(self.holds):
+            over_rows(getattr(bc, self.decoder), rows, words, self.signed, out)
         else:
             over_rows(getattr(bc7 if self.name == "bc7" else bc, self.decoder), rows, words, out)
         return out.view(np.uint8).reshape(height, width, 4)
@@ -127,50 +137,40 @@ def single_colour_tables() -> np.ndarray[Any, np.dtype[np.int32]]:
 
 
 @cache
-def _exact_ends() -> np.ndarray[Any, np.dtype[np.uint64]]:
+def _exact_ends() -> np.ndarray[Any, np.dtype[np.int64]]:
     """For each 8-bit value two ends of 7 bits whose first step is that value (256 x 2), for BC7's mode 5."""
     steps = np.arange(128)
     wide = (steps << 1) | (steps >> 6)
     between = (43 * wide[:, None] + 21 * wide[None, :] + 32) >> 6
     cost = np.abs(between[None] - np.arange(256)[:, None, None]) * 1024 + np.abs(wide[:, None] - wide[None, :])
-    return np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1).astype(np.uint64)
+    return np.stack(np.divmod(cost.reshape(256, -1).argmin(axis=1), 128), axis=1)
 
 
-def _without_flat(job: Job) -> tuple[Job, np.ndarray[Any, np.dtype[np.int64]], Words]:
-    """The job without blocks of one colour, those blocks, and their colours."""
-    from brae.core.textures.kernels.lanes import flat_blocks
+def _by_kind(job: Job) -> dict[int, Job]:
+    """The job divided by what its blocks are, so that the blocks of a group need the same work."""
+    from brae.core.textures.kernels.lanes import classify
 
-    flat = np.zeros(job.blocks.size, bool)
-    over_rows(flat_blocks, flat.size, job.picture, job.blocks, flat)
-    alone = job.blocks[flat]
-    down, right = np.divmod(alone, -(-job.picture.shape[1] // 4))
-    return Job(job.picture, job.blocks[~flat], job.how, job.out), alone, job.picture[down * 4, right * 4]
+    kinds = np.zeros(job.blocks.size, np.uint8)
+    over_rows(classify, kinds.size, job.picture, job.blocks, kinds)
+    parts = {int(kind): job.blocks[kinds == kind] for kind in np.flatnonzero(np.bincount(kinds, minlength=4))}
+    return {kind: Job(job.picture, blocks, job.how, job.out) for kind, blocks in parts.items()}
 
 
-def _colours(job: Job, stride: int, offset: int, least: int, punch: bool) -> None:
+def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch: bool) -> None:
     """Colour blocks; those of one colour come from tables."""
-    from brae.core.textures.kernels.colour import encode_colour
+    from brae.core.textures.kernels.colour import encode_colour, flat_colours
+    from brae.core.textures.kernels.lanes import FLAT
 
-    starts, passes = _STARTS[job.how.effort]
-    weights = job.weights()
-    weights[3] = 0
-    rest, alone, colours = _without_flat(job)
-    tables = single_colour_tables()
-    if rest.blocks.size:
-        ends = np.array(starts, np.float32)
-        rest.run(encode_colour, weights, ends, passes, np.float32(least), punch, tables, job.out, stride, offset)
-    if alone.size:
-        parts = [tables[c & 1, (colours >> np.uint32(8 * c)) & 255].astype(np.uint32) for c in range(3)]
-        ends = (parts[0] << np.uint32(11)) | (parts[1] << np.uint32(5)) | parts[2]
-        low, high = ends.min(axis=1), ends.max(axis=1)
-        # The first step lies at the first end, code 2, or seen from the other at code 3; equal ends need code 0.
-        codes = np.where(ends[:, 0] >= ends[:, 1], np.uint32(0xAAAAAAAA), np.uint32(0xFFFFFFFF))
-        codes = np.where(low == high, np.uint32(0), codes)
-        words = high | (low << np.uint32(16))
-        if punch:
-            hidden = (colours >> np.uint32(24)) < least
-            words, codes = np.where(hidden, np.uint32(0), words), np.where(hidden, np.uint32(0xFFFFFFFF), codes)
-        job.out[alone * stride + offset], job.out[alone * stride + offset + 1] = words, codes
+    alpha, tables = np.float32(least), single_colour_tables()
+    for kind, part in parts.items():
+        rest = (alpha, punch, tables, part.out, stride, offset)
+        if kind == FLAT:
+            over_rows(flat_colours, part.blocks.size, part.picture, part.blocks, *rest)
+        else:
+            starts, passes = _STARTS[part.how.effort]
+            weights = part.weights()
+            weights[3] = 0
+            part.run(encode_colour, weights, np.array(starts, np.float32), passes, *rest)
 
 
 def _channel(job: Job, channel: int, signed: bool, stride: int, offset: int) -> None:
@@ -180,7 +180,7 @@ def _channel(job: Job, channel: int, signed: bool, stride: int, offset: int) -> 
 
 
 def _bc1(job: Job) -> None:
-    _colours(job, 2, 0, 128 if job.how.clear else 0, job.how.clear)
+    _colours(_by_kind(job), 2, 0, 128 if job.how.clear else 0, job.how.clear)
 
 
 def _bc2(job: Job) -> None:
@@ -193,12 +193,15 @@ def _bc2(job: Job) -> None:
     bits = (nibbles << (np.arange(16, dtype=np.uint64) * np.uint64(4))).sum(axis=1, dtype=np.uint64)[job.blocks]
     job.out[job.blocks * 4] = (bits & np.uint64(0xFFFFFFFF)).astype(np.uint32)
     job.out[job.blocks * 4 + 1] = (bits >> np.uint64(32)).astype(np.uint32)
-    _colours(job, 4, 2, 9, False)
+    _colours(_by_kind(job), 4, 2, 9, False)
 
 
 def _bc3(job: Job) -> None:
-    _channel(job, 3, False, 4, 0)
-    _colours(job, 4, 2, 1, False)
+    # Apart, so that blocks whose alpha is the same all over fill whole groups.
+    parts = _by_kind(job)
+    for part in parts.values():
+        _channel(part, 3, False, 4, 0)
+    _colours(parts, 4, 2, 1, False)
 
 
 def _grey(job: Job, signed: bool) -> None:
@@ -214,36 +217,17 @@ def _pair(job: Job, signed: bool) -> None:
 
 
 def _bc7(job: Job) -> None:
-    from brae.core.textures.kernels.bc7 import encode_bc7
+    from brae.core.textures.kernels.bc7 import encode_bc7, flat_bc7
+    from brae.core.textures.kernels.lanes import FLAT
 
-    passes, partitions, ways = _WAYS[job.how.effort]
+    passes, partitions, ways = _EFFORTS[job.how.effort]
     weights = np.repeat(job.weights()[None], 3, axis=0)
     weights[1, 3] = weights[2, :3] = 0
-    rest, alone, colours = _without_flat(job)
-    if rest.blocks.size:
-        rest.run(encode_bc7, weights, passes, partitions, np.array(ways, np.int64), job.out)
-    if alone.size:
-        low, high = _flat_bc7(colours)
-        for half, word in enumerate((low, low >> np.uint64(32), high, high >> np.uint64(32))):
-            job.out[alone * 4 + half] = (word & np.uint64(0xFFFFFFFF)).astype(np.uint32)
-
-
-def _flat_bc7(colours: Words) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
-    """Both halves of mode 5 blocks that are exactly these colours."""
-    low = np.full(colours.shape, 1 << 5, np.uint64)
-    high = np.zeros(colours.shape, np.uint64)
-    position = 8
-    for c in range(3):
-        pair = _exact_ends()[(colours >> np.uint32(8 * c)) & np.uint32(255)]
-        for end in range(2):
-            low |= pair[:, end] << np.uint64(position)
-            position += 7
-    alpha = (colours >> np.uint32(24)).astype(np.uint64)
-    low |= (alpha << np.uint64(50)) | (alpha << np.uint64(58))
-    high |= alpha >> np.uint64(6)
-    # Colour index 1 everywhere (31 bits from bit 66 on, the first pixel's has one bit), alpha's 0.
-    high |= np.uint64(0x2AAAAAAB) << np.uint64(2)
-    return low, high
+    for kind, part in _by_kind(job).items():
+        if kind == FLAT:
+            over_rows(flat_bc7, part.blocks.size, job.picture, part.blocks, _exact_ends(), job.out)
+        else:
+            part.run(encode_bc7, weights, passes, partitions, np.array(ways[kind], np.int64), job.out)
 
 
 @dataclass(eq=False)
@@ -289,13 +273,13 @@ class HalfBlocks(Blocks):
 BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", "decode_bc1", _bc1))
 BC2 = register(BlockCompressed("bc2", "BC2", 16, "full", "decode_bc2", _bc2))
 BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", _bc3))
-BC4 = register(BlockCompressed("bc4", "BC4", 8, "none", "channels", lambda job: _grey(job, False), "l"))
-BC5 = register(BlockCompressed("bc5", "BC5", 16, "none", "channels", lambda job: _pair(job, False), "rg"))
+BC4 = register(BlockCompressed("bc4", "BC4", 8, "none", "decode_bc4", lambda job: _grey(job, False), "l"))
+BC5 = register(BlockCompressed("bc5", "BC5", 16, "none", "decode_bc5", lambda job: _pair(job, False), "rg"))
 BC4S = register(
-    BlockCompressed("bc4s", "BC4 signed", 8, "none", "channels", lambda job: _grey(job, True), "l", True)
+    BlockCompressed("bc4s", "BC4 signed", 8, "none", "decode_bc4", lambda job: _grey(job, True), "l", True)
 )
 BC5S = register(
-    BlockCompressed("bc5s", "BC5 signed", 16, "none", "channels", lambda job: _pair(job, True), "rg", True)
+    BlockCompressed("bc5s", "BC5 signed", 16, "none", "decode_bc5", lambda job: _pair(job, True), "rg", True)
 )
 BC6H = register(HalfBlocks("bc6h", "BC6H", False))
 BC6HS = register(HalfBlocks("bc6hs", "BC6H signed", True))

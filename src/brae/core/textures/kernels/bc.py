@@ -130,34 +130,56 @@ def decode_bc2(first, last, blocks, out):
 
 
 @helper
-def single_channel(blocks, at, is_signed, palette, values):
-    """The sixteen values of an alpha block, which BC4 and BC5 use for any channel."""
+def channel_palette(blocks, at, is_signed, unit, palette):
+    """The eight values of an alpha block, which BC4 and BC5 use for any channel, each times ``unit``; its indices."""
     low, high = blocks[at], blocks[at + 1]
     a0, a1 = low & BYTE, (low >> U8) & BYTE
     if is_signed:
-        # From two's complement to values about 128; the steps between them are rounded down as they are without it.
+        # From two's complement to values about 128; the steps are rounded down as ever.
         a0, a1 = a0 ^ np.uint32(128), a1 ^ np.uint32(128)
     alpha_palette(a0, a1, palette)
-    indices = (np.uint64(high) << np.uint64(16)) | np.uint64(low >> np.uint32(16))
-    for k in range(16):
-        values[k] = palette[(indices >> np.uint64(3 * k)) & np.uint64(7)]
+    for k in range(8):
+        palette[k] *= unit
+    return (np.uint64(high) << np.uint64(16)) | np.uint64(low >> np.uint32(16))
 
 
 @kernel
-def decode_channels(first, last, blocks, channels, is_signed, out):
-    """One channel, shown as grey, or two, shown as red and green; without a sign or with one."""
+def decode_bc4(first, last, blocks, is_signed, out):
+    """One channel, shown as grey."""
     height, width = out.shape
     across = (width + 3) >> 2
-    palette, reds, greens = np.empty(8, np.uint32), np.empty(16, np.uint32), np.empty(16, np.uint32)
-    rest = np.uint32(0x800000) if is_signed else np.uint32(0)
+    palette = np.empty(8, np.uint32)
     for by in range(first, last):
         for bx in range(across):
-            at = (by * across + bx) * 2 * channels
-            single_channel(blocks, at, is_signed, palette, reds)
-            if channels == 2:
-                single_channel(blocks, at + 2, is_signed, palette, greens)
+            indices = channel_palette(blocks, (by * across + bx) * 2, is_signed, np.uint32(0x10101), palette)
+            for k in range(8):
+                palette[k] |= OPAQUE
+            if by * 4 + 4 <= height and bx * 4 + 4 <= width:
+                for k in range(16):
+                    out[by * 4 + (k >> 2), bx * 4 + (k & 3)] = palette[indices & np.uint64(7)]
+                    indices >>= np.uint64(3)
+                continue
             for y in range(min(4, height - by * 4)):
+                row = indices >> np.uint64(12 * y)
                 for x in range(min(4, width - bx * 4)):
-                    k = 4 * y + x
-                    colour = reds[k] | (greens[k] << U8) | rest if channels == 2 else reds[k] * np.uint32(0x10101)
-                    out[by * 4 + y, bx * 4 + x] = colour | OPAQUE
+                    out[by * 4 + y, bx * 4 + x] = palette[(row >> np.uint64(3 * x)) & np.uint64(7)]
+
+
+@kernel
+def decode_bc5(first, last, blocks, is_signed, out):
+    """Two channels, shown as red and green; blue is the middle of what has a sign."""
+    height, width = out.shape
+    across = (width + 3) >> 2
+    reds, greens = np.empty(8, np.uint32), np.empty(8, np.uint32)
+    rest = OPAQUE | (np.uint32(0x800000) if is_signed else np.uint32(0))
+    for by in range(first, last):
+        for bx in range(across):
+            at = (by * across + bx) * 4
+            red_indices = channel_palette(blocks, at, is_signed, np.uint32(1), reds)
+            green_indices = channel_palette(blocks, at + 2, is_signed, np.uint32(256), greens)
+            for y in range(min(4, height - by * 4)):
+                red_row, green_row = red_indices >> np.uint64(12 * y), green_indices >> np.uint64(12 * y)
+                for x in range(min(4, width - bx * 4)):
+                    shift = np.uint64(3 * x)
+                    colour = reds[(red_row >> shift) & np.uint64(7)] | greens[(green_row >> shift) & np.uint64(7)]
+                    out[by * 4 + y, bx * 4 + x] = colour | rest

@@ -31,6 +31,7 @@ from brae.core.textures.kernels.lanes import (
     assign,
     f4,
     fill,
+    flat_word,
     keep_better,
     line,
     load,
@@ -583,6 +584,29 @@ def write_blocks(W, blocks, first, count, out):
         for half in range(2):
             out[at + 2 * half] = np.uint32(words[half] & np.uint64(0xFFFFFFFF))
             out[at + 2 * half + 1] = np.uint32(words[half] >> np.uint64(32))
+
+
+@kernel
+def flat_bc7(first, last, picture, blocks, ends, out):
+    """Blocks ``first`` to ``last``, each of one colour, exactly so by mode 5.
+
+    ``ends`` (256 x 2): for each value two ends of 7 bits whose first step it is.
+    """
+    words = np.zeros(2, np.uint64)
+    for at in range(first, last):
+        word, target = flat_word(picture, blocks[at]), blocks[at] * 4
+        words[:] = np.uint64(0)
+        position = put(words, put(words, 0, 6, 1 << 5), 2, 0)
+        for c in range(3):
+            value = (word >> np.uint32(8 * c)) & np.uint32(255)
+            position = put(words, put(words, position, 7, ends[value, 0]), 7, ends[value, 1])
+        alpha = word >> np.uint32(24)
+        position = put(words, put(words, position, 8, alpha), 8, alpha)
+        # The colour's index is 1 everywhere (of the first pixel one bit is stored), alpha's 0.
+        put(words, position, 31, 0x2AAAAAAB)
+        for half in range(2):
+            out[target + 2 * half] = np.uint32(words[half] & np.uint64(0xFFFFFFFF))
+            out[target + 2 * half + 1] = np.uint32(words[half] >> np.uint64(32))
 
 
 @step

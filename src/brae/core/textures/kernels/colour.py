@@ -28,6 +28,7 @@ from brae.core.textures.kernels.lanes import (
     copy,
     f4,
     fill,
+    flat_word,
     keep_better,
     line,
     load,
@@ -129,6 +130,26 @@ def mask_visible(W, least, keep_hidden):
                 W[(MASK + k) * LANES + i] = max(
                     W[(MASK + k) * LANES + i], ONE if W[HIDDEN * LANES + i] == f4(16) else ZERO
                 )
+
+
+@kernel
+def flat_colours(first, last, picture, blocks, least, punch, tables, out, stride, offset):
+    """Blocks ``first`` to ``last``, each of one colour: ends whose first step comes nearest, from tables."""
+    for at in range(first, last):
+        word, target = flat_word(picture, blocks[at]), blocks[at] * stride + offset
+        if punch and f4(word >> np.uint32(24)) < least:
+            out[target], out[target + 1] = np.uint32(0), np.uint32(0xFFFFFFFF)
+            continue
+        r, g, b = (
+            word & np.uint32(255),
+            (word >> np.uint32(8)) & np.uint32(255),
+            (word >> np.uint32(16)) & np.uint32(255),
+        )
+        one = (tables[0, r, 0] << 11) | (tables[1, g, 0] << 5) | tables[0, b, 0]
+        two = (tables[0, r, 1] << 11) | (tables[1, g, 1] << 5) | tables[0, b, 1]
+        out[target] = np.uint32(max(one, two)) | (np.uint32(min(one, two)) << np.uint32(16))
+        # The step lies at the first end, code 2, or seen from the other at code 3; equal ends need code 0.
+        out[target + 1] = np.uint32(0xAAAAAAAA if one > two else 0xFFFFFFFF if one < two else 0)
 
 
 @kernel

@@ -44,18 +44,32 @@ INDEX = 158  # 16 rows: the place of each pixel between the ends
 OWN = 174  # rows from here on are the format's own
 
 
+#: what a block is: of one colour, opaque, clear or opaque by the pixel, soft
+FLAT, SOLID, CUT, SOFT = 0, 1, 2, 3
+
+
 @kernel
-def flat_blocks(first, last, picture, blocks, flat):
-    """Tell in ``flat`` (bool) for blocks ``first`` to ``last`` which have one colour only."""
+def classify(first, last, picture, blocks, kinds):
+    """Tell in ``kinds`` (uint8) what blocks ``first`` to ``last`` are."""
     height, width = picture.shape
     across = (width + 3) >> 2
     for at in range(first, last):
         top, left = (blocks[at] // across) * 4, (blocks[at] % across) * 4
-        word, same = picture[top, left], True
+        word, same, solid, hard = picture[top, left], True, True, True
         for y in range(top, min(top + 4, height)):
             for x in range(left, min(left + 4, width)):
+                alpha = picture[y, x] >> np.uint32(24)
                 same &= picture[y, x] == word
-        flat[at] = same
+                solid &= alpha == np.uint32(255)
+                hard &= (alpha == np.uint32(255)) | (alpha == np.uint32(0))
+        kinds[at] = FLAT if same else SOLID if solid else CUT if hard else SOFT
+
+
+@step
+def flat_word(picture, block):
+    """The colour of a block of one colour."""
+    across = (picture.shape[1] + 3) >> 2
+    return picture[(block // across) * 4, (block % across) * 4]
 
 
 @step

@@ -119,6 +119,23 @@ def take_channel(W, channel):
     return some
 
 
+@step
+def write_flat(W, bias, blocks, first, count, out, stride, offset):
+    """Where every block of the group has one value only (as opaque alpha has): write them and answer True."""
+    away = ZERO
+    for k in range(1, 16):
+        for i in range(LANES):
+            away += abs(W[(PIXEL + 16 * VALUE + k) * LANES + i] - W[(PIXEL + 16 * VALUE) * LANES + i])
+    if away > ZERO:
+        return False
+    for i in range(count):
+        value = np.uint32((np.int32(W[(PIXEL + 16 * VALUE) * LANES + i]) - bias) & 255)
+        at = blocks[first + i] * stride + offset
+        out[at] = value | (value << np.uint32(8))
+        out[at + 1] = np.uint32(0)
+    return True
+
+
 @kernel
 def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride, offset):
     """Groups ``first`` to ``last`` of ``blocks``: a channel of the picture; signed values are 0 to 255 about 128.
@@ -135,6 +152,8 @@ def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride
         count = load(picture, blocks, at, W)
         some_extreme = take_channel(W, channel)
         fill(W, MASK, 16, ONE)
+        if write_flat(W, bias, blocks, at, count, out, stride, offset):
+            continue
         for mode in range(2 if some_extreme else 1):
             steps = f4(7 if mode == 0 else 5)
             fit(W, weights, steps, mode == 1)
