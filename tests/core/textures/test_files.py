@@ -281,3 +281,75 @@ def test_a_texture_without_a_magic_is_known_by_its_name(library: Library) -> Non
 def test_image_type_goes_by_the_bytes() -> None:
     assert image_type(b"\x89PNG\r\n\x1a\nrest") == "png"
     assert image_type(b"RIFF\0\0\0\0WAVE") is None
+
+
+# ---- pictures of more than 8 bits, and the other open formats
+
+
+@pytest.mark.parametrize("kind", ["png", "tiff"])
+@pytest.mark.parametrize("alpha", [True, False])
+def test_16_bits_survive(kind: str, alpha: bool) -> None:
+    picture = np.random.default_rng(1).integers(0, 65536, (9, 13, 4), np.uint16)
+    picture[..., 3] = picture[..., 3] if alpha else 65535
+    found = read_image(write_image(picture, kind, alpha=alpha))
+    assert (found.bits, found.type, found.has_alpha) == (16, kind, alpha)
+    assert np.array_equal(found.picture, picture)
+
+
+@pytest.mark.parametrize(("kind", "part"), [("exr", 0.0), ("tiff", 0.0), ("hdr", 2.0**-7)])
+def test_light_survives(kind: str, part: float) -> None:
+    light = (2.0 ** np.random.default_rng(1).uniform(-3, 9, (9, 13, 4))).astype(np.float32)
+    light[..., 3] = 1
+    if kind == "hdr":
+        light[..., :3] = light[..., :1]  # one exponent for three channels
+    found = read_image(write_image(light, kind))
+    assert found.bits == 32
+    assert (np.abs(found.picture - light) <= light * part).all()
+
+
+@pytest.mark.parametrize("kind", ["tga", "webp", "bmp"])
+def test_other_open_formats_hold_8_bits_exactly(kind: str, photo: np.ndarray) -> None:
+    found = read_image(write_image(photo, kind), f"x.{kind}")
+    channels = 3 if kind == "bmp" else 4
+    assert (found.type, found.has_alpha) == (kind, kind != "bmp")
+    assert np.array_equal(found.picture[..., :channels], photo[..., :channels])
+
+
+def test_run_length_tga_is_read(photo: np.ndarray) -> None:
+    stream = io.BytesIO()
+    Image.fromarray(photo).save(stream, "TGA", compression="tga_rle")
+    assert np.array_equal(read_image(stream.getvalue()).picture, photo)
+    old = stream.getvalue()[:-26]
+    assert np.array_equal(read_image(old, "boat.tga").picture, photo), "the old kind has no mark at its end"
+    with pytest.raises(UnknownFormatError):
+        read_image(old)
+
+
+def test_pictures_are_sniffed_as_they_are_read(photo: np.ndarray, library: Library) -> None:
+    wide = formats.as_depth(photo, "16")
+    light = formats.as_depth(photo, "float")
+    for data in (
+        write_image(photo),
+        write_image(wide),
+        write_image(photo, "bmp"),
+        write_image(light, "hdr"),
+        write_image(light, "exr"),
+        write_image(photo, "ktx2"),
+        write_image(photo, "dds"),
+    ):
+        texture = read_texture(data, library)
+        head = sniff_texture(data[:HEAD], library)
+        assert head is not None
+        assert (head.width, head.height, head.container) == (96, 64, texture.header.container)
+        assert head.format.name == texture.header.format.name
+
+
+@given(
+    st.binary(max_size=200),
+    st.sampled_from([b"#?RADIANCE\n", b"\x76\x2f\x31\x01", b"\xabKTX 20\xbb\r\n\x1a\n", b"MM\0*\0\0\0\x08"]),
+)
+def test_any_bytes_of_the_wide_formats_are_a_clear_error(junk: bytes, magic: bytes) -> None:
+    try:
+        assert read_image(magic + junk).picture.ndim == 3
+    except BraeError as error:
+        assert error.message

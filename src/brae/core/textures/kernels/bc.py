@@ -131,7 +131,7 @@ def decode_bc2(first, last, blocks, out):
 
 @helper
 def channel_palette(blocks, at, is_signed, unit, palette):
-    """The eight values of an alpha block, which BC4 and BC5 use for any channel, each times ``unit``; its indices."""
+    # From two's complement to values about 128; the steps are rounded down as ever.
     low, high = blocks[at], blocks[at + 1]
     a0, a1 = low & BYTE, (low >> U8) & BYTE
     if is_signed:

@@ -1,0 +1,99 @@
+"""How often pixels without a header are understood at first choice, on 300 generated textures."""
+
+from __future__ import annotations
+
+import numpy as np
+from PIL import Image
+
+from benchmarks.report import report
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_levels
+from brae.core.textures.formats import How, Picture
+from brae.core.textures.formats.base import full_chain
+from brae.core.textures.guess import propose
+from brae.core.textures.texture import Header
+from brae.demo import art
+
+FORMATS = ("bc1", "bc2", "bc3", "bc4", "bc5", "bc6h", "bc7", "rgba8", "rgb565", "index8")
+COUNT = 300
+
+
+def _drawing(rng: np.random.Generator, width: int, height: int, kind: int) -> Picture:
+    """A made-up texture: rock, planks, sky, a sail with a soft edge, a stamp, or waves with soft alpha."""
+    if kind == 5:
+        y, x = np.mgrid[0:height, 0:width]
+        phase, scale = rng.uniform(0, 6, 6), rng.uniform(8, 60, 6)
+        waves = [np.sin(x / scale[k] + phase[k]) * np.cos(y / scale[k - 1] - phase[k - 2]) for k in range(4)]
+        picture = np.stack([127 + 100 * wave for wave in waves], axis=-1) + rng.normal(0, 5, (height, width, 4))
+        return picture.clip(0, 255).astype(np.uint8)
+    side = 256
+    drawn = (
+        lambda: art.rock(rng, side),
+        lambda: art.planks(rng, side),
+        lambda: art.sky(rng, side, side),
+        lambda: art.sail(rng, side, side),
+        lambda: art.stamp(rng, side, int(rng.integers(0, 12))),
+    )[kind]()
+    large = Image.fromarray(np.ascontiguousarray(drawn)).resize((width, height), Image.Resampling.BICUBIC)
+    grain = rng.normal(0, 2, (height, width, 1))
+    picture = np.asarray(large).astype(np.float32)
+    picture[..., :3] += grain
+    return picture.clip(0, 255).astype(np.uint8)
+
+
+def _shares(count: int) -> np.ndarray:
+    weights = np.array([5, 5, 5, 4, 2, 1][:count], float)
+    return weights / weights.sum()
+
+
+def generated(count: int = COUNT, longest: int = 2048) -> list[tuple[str, int, int, int, bytes]]:
+    """Format, sides, levels and bytes of each."""
+    rng = np.random.default_rng(2024)
+    found = []
+    for number in range(count):
+        name = FORMATS[number % len(FORMATS)]
+        powers = int(np.log2(longest))
+        # Every size there is, the largest ones less often: they take longest to make.
+        width = 2 ** int(rng.choice(np.arange(6, powers + 1), p=_shares(powers - 5)))
+        height = int(min(longest, max(64, width * 2.0 ** int(rng.integers(-1, 2)))))
+        levels = full_chain(width, height) if rng.random() < 0.5 else 1
+        picture = _drawing(rng, width, height, int(rng.integers(0, 6)))
+        pixel_format = formats.get(name)
+        if isinstance(pixel_format, formats.Indexed):
+            step = picture[::4, ::4].reshape(-1, 4)
+            colours = step[rng.permutation(len(step))[:256]]
+            entries = np.unique(np.concatenate([colours, np.zeros((256 - len(colours), 4), np.uint8)]), axis=0)
+            pixel_format = pixel_format.with_palette(
+                np.concatenate([entries, np.zeros((256 - len(entries), 4), np.uint8)])
+            )
+        header = Header("raw", pixel_format, width, height, levels)
+        data, _, _ = encode_levels(picture, header, How(effort="fast"))
+        found.append((name, width, height, levels, b"".join(data)))
+    return found
+
+
+def run() -> None:
+    """Print the share that is right at first choice: format, sides and levels."""
+    right: int = 0
+    wrong: list[str] = []
+    items = generated()
+    for name, width, height, levels, data in items:
+        guesses = propose(data)
+        first = guesses[0] if guesses else None
+        if first and (first.format, first.width, first.height, first.levels) == (name, width, height, levels):
+            right += 1
+        else:
+            wrong.append(f"{name} {width}x{height} {levels}: {first.words if first else 'nothing'}")
+    share = right / len(items)
+    for line in wrong[:40]:
+        print("    ", line)
+    report(
+        f"headerless textures understood at first choice, of {len(items)}",
+        f"{share:.1%}",
+        "at least 90 %",
+        share >= 0.9,
+    )
+
+
+if __name__ == "__main__":
+    run()
