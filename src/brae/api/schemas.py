@@ -10,7 +10,8 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from brae.core.match.textures import MatchSheet
 from brae.core.sources import ByteSource
 from brae.core.structure.workshop import Kind, Look, Says, entropy
-from brae.core.textures.texture import Recipe
+from brae.core.textures.formats import Depth
+from brae.core.textures.texture import Departures, Recipe
 
 
 class Row(BaseModel):
@@ -316,7 +317,12 @@ class EditView(BaseModel):
     steps: list[StepView]
     sheet: MatchSheet | None
     recipe: Recipe
+    choices: Departures
+    #: the formats that this kind of file can say
+    formats: list[str]
+    depth: Depth
     width: int
+    #: of all pictures, one below the other
     height: int
     levels: int
     result_levels: int
@@ -350,6 +356,15 @@ class Remedies(BaseModel):
     """Exactly the remedies to apply."""
 
     remedies: list[str]
+
+
+class PixelView(BaseModel):
+    """What is stored at a place."""
+
+    x: int
+    y: int
+    #: R, G, B, A as the format holds them: 0 to 255, 0 to 65,535, or floats
+    values: list[float | None]
 
 
 class Position(BaseModel):

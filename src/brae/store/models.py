@@ -178,6 +178,8 @@ class EditStep(Base):
     file_sha256: Mapped[str]
     file_name: Mapped[str]
     remedies: Mapped[list[str]] = mapped_column(default=list)
+    #: where the encoding departs from the original's recipe
+    choices: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
     made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 

@@ -15,12 +15,14 @@ from brae.core.errors import BraeError, FormatError, NotFoundError, storage_erro
 from brae.core.match.remedies import REMEDIES
 from brae.core.match.textures import match
 from brae.core.textures.files import can_write, read_image, write_image
-from brae.core.textures.texture import Recipe
+from brae.core.textures.texture import Departures, Recipe
 from brae.store.models import Edit, EditStep, now
 from brae.work.workspace import Found, Workspace
 
 #: what an editor may save beside the file that was sent out
-SUFFIXES = (".png", ".dds", ".bmp", ".tif", ".tiff", ".webp", ".gif", ".jpg", ".jpeg")
+SUFFIXES = (
+    ".png", ".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".exr", ".gif", ".jpg", ".jpeg",
+)  # fmt: skip
 LARGEST_UPLOAD = 1 << 30
 
 
@@ -47,12 +49,14 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
             raise FormatError(
                 f"{texture.header.container.upper()} files are read, but not written.", address=address
             )
-        picture = write_image(texture.picture(), alpha=texture.header.format.alpha != "none")
+        # Light goes out as floats: a PNG would cut what is brighter than white.
+        kind = "exr" if texture.header.format.depth == "float" else "png"
+        picture = write_image(texture.picture(), kind, alpha=texture.header.format.alpha != "none")
         if edit is None:
             edit = Edit(
                 project_id=project_id,
                 address=address,
-                exchange_path=workspace.exchange_path(found.member),
+                exchange_path=workspace.exchange_path(found.member, kind),
                 recipe=_recipe(workspace, session, found),
                 sent_sha256=hashlib.sha256(picture).hexdigest(),
             )
@@ -107,12 +111,13 @@ def take_file(workspace: Workspace, project_id: str, address: str, data: bytes, 
             edit.fault = None
             return False
         try:
-            read_image(data)
+            read_image(data, name)
         except BraeError as error:
             raise error.at(name) from None
         workspace.blobs.put(data)
         remedies = edit.steps[edit.position - 1].remedies if edit.position else []
-        _add_step(edit, "file came back", sha256, name, list(remedies))
+        choices = edit.steps[edit.position - 1].choices if edit.position else {}
+        _add_step(edit, "file came back", sha256, name, list(remedies), dict(choices))
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
     return True
@@ -139,9 +144,26 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
             return
         changed = set(remedies) ^ set(step.remedies)
         what = ", ".join(REMEDIES[remedy] for remedy in REMEDIES if remedy in changed)
-        _add_step(
-            edit, what if changed <= set(remedies) else f"not: {what}", step.file_sha256, step.file_name, remedies
-        )
+        what = what if changed <= set(remedies) else f"not: {what}"
+        _add_step(edit, what, step.file_sha256, step.file_name, remedies, dict(step.choices))
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+
+
+def set_choices(workspace: Workspace, project_id: str, address: str, choices: Departures) -> None:
+    """Encode the newest version otherwise than its original; no choice at all is like the original again."""
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        if not edit.position:
+            raise NotFoundError("No file has come back yet, so there is nothing to encode.", address=address)
+        step = edit.steps[edit.position - 1]
+        wanted = choices.model_dump(exclude_none=True)
+        recipe = Recipe.model_validate(edit.recipe)
+        wanted = {name: value for name, value in wanted.items() if value != getattr(recipe, name)}
+        if wanted == step.choices:
+            return
+        said = ", ".join(f"{name} {value}" for name, value in wanted.items()) or "like the original"
+        _add_step(edit, f"encoded: {said}", step.file_sha256, step.file_name, list(step.remedies), wanted)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
 
@@ -159,10 +181,19 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
     _tell(workspace, project_id, address)
 
 
-def _add_step(edit: Edit, what: str, sha256: str, name: str, remedies: list[str]) -> None:
+def _add_step(
+    edit: Edit, what: str, sha256: str, name: str, remedies: list[str], choices: dict[str, Any] | None = None
+) -> None:
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
     edit.steps.append(
-        EditStep(number=len(edit.steps) + 1, what=what, file_sha256=sha256, file_name=name, remedies=remedies)
+        EditStep(
+            number=len(edit.steps) + 1,
+            what=what,
+            file_sha256=sha256,
+            file_name=name,
+            remedies=remedies,
+            choices=choices or {},
+        )
     )
     edit.position = len(edit.steps)
 
@@ -177,8 +208,9 @@ def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
     found = workspace.find(session, edit.project_id, edit.address)
     step = edit.steps[edit.position - 1]
     original = workspace.original_texture(session, project, found)
-    image = read_image(workspace.blobs.get(step.file_sha256))
-    sheet, data = match(image, original, Recipe.model_validate(edit.recipe), step.remedies, step.file_name)
+    image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
+    recipe = Departures.model_validate(step.choices).applied(Recipe.model_validate(edit.recipe))
+    sheet, data = match(image, original, recipe, step.remedies, step.file_name)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(data)
     if data == workspace.original_bytes(session, project, found):

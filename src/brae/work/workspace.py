@@ -104,6 +104,11 @@ class Workspace:
         preferred = next((one.layouts for one in profile.editions if one.edition == chosen), []) if profile else []
         return library.preferring(preferred)
 
+    def library_of(self, project_id: str) -> Library:
+        """The same by a project's identifier."""
+        with self.database.session() as session:
+            return self.project_library(self.project(session, project_id))
+
     def profile(self, project: Project) -> GameProfile | None:
         """The game profile of a project."""
         return self.library(Path(project.folder) / FOLDER).games.get(project.game or "")
@@ -253,7 +258,7 @@ class Workspace:
         """Where the files of a project's items in work lie."""
         return self.home.exchange / project
 
-    def exchange_path(self, member: Member) -> str:
+    def exchange_path(self, member: Member, kind: str = "png") -> str:
         """The file of an item in work, relative to the exchange folder: mirrors its address."""
         levels = [addresses.safe_path(level) for level in addresses.split(member.address)]
-        return "/".join(levels) + ".png"
+        return "/".join(levels) + f".{kind}"

@@ -83,7 +83,7 @@ def test_quality_points_at_the_worst_block(photo: np.ndarray) -> None:
     spoilt = opaque.copy()
     spoilt[20:24, 40:44] = 255 - spoilt[20:24, 40:44]
     found = metrics.quality(opaque, spoilt, (4, 4))
-    assert (found.worst, found.worst_side) == ((40, 20), 4)
+    assert (found.worst, found.worst_side) == ([40, 20], 4)
     assert found.ciede_most >= found.worst_ciede > 5
     hot = metrics.heat(opaque, spoilt)
     assert hot[22, 42, :3].sum() > hot[0, 0, :3].sum() == 60

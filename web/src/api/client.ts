@@ -57,7 +57,14 @@ export async function take<T>(promise: Promise<Answer<T>>): Promise<T> {
 export function pictureUrl(
   project: string,
   address: string,
-  options: { which?: string; level?: number; channels?: string; fit?: number; revision?: string } = {},
+  options: {
+    which?: string;
+    level?: number;
+    channels?: string;
+    fit?: number;
+    revision?: string;
+    exposure?: number;
+  } = {},
 ): string {
   const query = new URLSearchParams({ address });
   for (const [name, value] of Object.entries(options))
@@ -69,4 +76,21 @@ export function pictureUrl(
 export function bytesUrl(project: string, address: string, download = false): string {
   const query = new URLSearchParams({ address, ...(download ? { download: "true" } : {}) });
   return `/api/projects/${encodeURIComponent(project)}/bytes?${query}`;
+}
+
+/** The exact values at a place, in words. */
+export async function pixelWords(
+  project: string,
+  address: string,
+  place: { which: "original" | "edit"; level: number; x: number; y: number },
+): Promise<string> {
+  const found = await take(
+    client.GET("/api/projects/{project_id}/pixel", {
+      params: { path: { project_id: project }, query: { address, ...place } },
+    }),
+  );
+  const values = found.values.map((value) =>
+    value === null ? "no number" : Number.isInteger(value) ? String(value) : value.toPrecision(4),
+  );
+  return `${place.which} at ${found.x}, ${found.y}: R ${values[0]}  G ${values[1]}  B ${values[2]}  A ${values[3]}`;
 }

@@ -284,6 +284,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choices
+         * @description Encode otherwise than the original.
+         */
+        put: operations["choices_api_projects__project_id__edits_choices_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/file": {
         parameters: {
             query?: never;
@@ -459,10 +479,33 @@ export interface paths {
          * Picture
          * @description An item as a PNG: the original, what was painted, what is stored, or where the two differ.
          *
+         *     ``heat`` shows what the encoding cost: stored against painted (CIEDE2000), cold to hot. ``exposure`` in stops
+         *     looks into the bright and the dark of light.
+         *
          *     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
          *     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
          */
         get: operations["picture_api_projects__project_id__picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/pixel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pixel
+         * @description The exact values at a place of the original, or of what is stored of the edit.
+         */
+        get: operations["pixel_api_projects__project_id__pixel_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -806,18 +849,46 @@ export interface components {
             ready: number;
         };
         /**
+         * Departures
+         * @description Where an edit's encoding departs from its original's recipe; what is None is taken from the original.
+         */
+        Departures: {
+            /** Content */
+            content?: ("colour" | "data" | "normal" | "cut-out") | null;
+            /** Effort */
+            effort?: ("fast" | "normal" | "high") | null;
+            /** Filter */
+            filter?: ("box" | "kaiser" | "lanczos") | null;
+            /** Format */
+            format?: string | null;
+            /** Levels */
+            levels?: number | null;
+            /** Perceptual */
+            perceptual?: boolean | null;
+            /** Wrap */
+            wrap?: boolean | null;
+        };
+        /**
          * EditView
          * @description An item in work.
          */
         EditView: {
             /** Address */
             address: string;
+            choices: components["schemas"]["Departures"];
+            /**
+             * Depth
+             * @enum {string}
+             */
+            depth: "8" | "16" | "float";
             /** Fault */
             fault: string | null;
             /** File */
             file: string;
             /** File Exists */
             file_exists: boolean;
+            /** Formats */
+            formats: string[];
             /** Height */
             height: number;
             /** Levels */
@@ -1151,8 +1222,17 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** Properties */
             properties: components["schemas"]["Property"][];
-            /** Psnr */
-            psnr?: number | null;
+            /**
+             * @default {
+             *       "ciede_99": 0,
+             *       "ciede_mean": 0,
+             *       "ciede_most": 0,
+             *       "ssim": 1,
+             *       "worst_ciede": 0,
+             *       "worst_side": 0
+             *     }
+             */
+            quality: components["schemas"]["Quality"];
         };
         /**
          * MemberPage
@@ -1247,6 +1327,18 @@ export interface components {
         OpenRequest: {
             /** Path */
             path: string;
+        };
+        /**
+         * PixelView
+         * @description What is stored at a place.
+         */
+        PixelView: {
+            /** Values */
+            values: (number | null)[];
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /**
          * Places
@@ -1421,6 +1513,48 @@ export interface components {
             text: string;
         };
         /**
+         * Quality
+         * @description What the encoding cost, at the first level.
+         */
+        Quality: {
+            /** Angle */
+            angle?: number | null;
+            /**
+             * Ciede 99
+             * @default 0
+             */
+            ciede_99: number;
+            /**
+             * Ciede Mean
+             * @default 0
+             */
+            ciede_mean: number;
+            /**
+             * Ciede Most
+             * @default 0
+             */
+            ciede_most: number;
+            /** Psnr */
+            psnr?: number | null;
+            /**
+             * Ssim
+             * @default 1
+             */
+            ssim: number;
+            /** Worst */
+            worst?: number[] | null;
+            /**
+             * Worst Ciede
+             * @default 0
+             */
+            worst_ciede: number;
+            /**
+             * Worst Side
+             * @default 0
+             */
+            worst_side: number;
+        };
+        /**
          * Recipe
          * @description All that encoding needs and decoding learns.
          */
@@ -1431,8 +1565,33 @@ export interface components {
              * @enum {string}
              */
             alpha: "none" | "binary" | "full";
+            /** Colour */
+            colour?: ("srgb" | "linear") | null;
             /** Container */
             container: string;
+            /**
+             * Content
+             * @default colour
+             * @enum {string}
+             */
+            content: "colour" | "data" | "normal" | "cut-out";
+            /**
+             * Depth
+             * @default 1
+             */
+            depth: number;
+            /**
+             * Effort
+             * @default normal
+             * @enum {string}
+             */
+            effort: "fast" | "normal" | "high";
+            /**
+             * Filter
+             * @default box
+             * @enum {string}
+             */
+            filter: "box" | "kaiser" | "lanczos";
             /** Format */
             format: string;
             /** Height */
@@ -1449,10 +1608,36 @@ export interface components {
             packer?: string | null;
             /** Packing Level */
             packing_level?: number | null;
+            /**
+             * Perceptual
+             * @default false
+             */
+            perceptual: boolean;
+            /**
+             * Premultiplied
+             * @default false
+             */
+            premultiplied: boolean;
+            /**
+             * Shape
+             * @default 2d
+             * @enum {string}
+             */
+            shape: "2d" | "cube" | "array" | "volume";
             /** Size */
             size: number;
+            /**
+             * Surfaces
+             * @default 1
+             */
+            surfaces: number;
             /** Width */
             width: number;
+            /**
+             * Wrap
+             * @default false
+             */
+            wrap: boolean;
         };
         /**
          * Remedies
@@ -1478,7 +1663,7 @@ export interface components {
              * Id
              * @enum {string}
              */
-            id: "resize" | "restore-alpha" | "make-opaque" | "flip" | "convert" | "make-mips";
+            id: "flip" | "resize" | "swap-red-blue" | "flip-green" | "normalise" | "unmultiply" | "restore-alpha" | "make-opaque" | "restore-hidden" | "convert" | "make-mips";
             /** Label */
             label: string;
         };
@@ -2288,6 +2473,43 @@ export interface operations {
             };
         };
     };
+    choices_api_projects__project_id__edits_choices_put: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Departures"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     download_api_projects__project_id__edits_file_get: {
         parameters: {
             query: {
@@ -2609,11 +2831,12 @@ export interface operations {
         parameters: {
             query: {
                 address: string;
-                which?: "original" | "edit" | "painted" | "difference";
+                which?: "original" | "edit" | "painted" | "difference" | "heat";
                 level?: number;
                 channels?: "rgba" | "rgb" | "r" | "g" | "b" | "a";
                 fit?: number | null;
                 revision?: string | null;
+                exposure?: number;
             };
             header?: never;
             path: {
@@ -2630,6 +2853,43 @@ export interface operations {
                 };
                 content: {
                     "image/png": unknown;
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pixel_api_projects__project_id__pixel_get: {
+        parameters: {
+            query: {
+                address: string;
+                x: number;
+                y: number;
+                which?: "original" | "edit";
+                level?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PixelView"];
                 };
             };
             /** @description Default Response */

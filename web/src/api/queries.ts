@@ -167,6 +167,16 @@ export const useSetRemedies = (project: string) =>
     ),
   );
 
+export const useSetChoices = (project: string) =>
+  useAct(({ address, choices }: { address: string; choices: Schemas["Departures"] }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/edits/choices", {
+        ...item(project, address),
+        body: choices,
+      }),
+    ),
+  );
+
 export const useGoTo = (project: string) =>
   useAct(({ address, position }: { address: string; position: number }) =>
     take(

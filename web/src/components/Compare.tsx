@@ -8,15 +8,19 @@ import { ANYWHERE, BY_KEY } from "../lib/keys";
 import { centred, fitting, type Size, type View, zoomAt } from "../lib/viewport";
 import { Button, Choice } from "./controls";
 
-export type Mode = "both" | "wipe" | "blink" | "difference";
+export type Mode = "both" | "wipe" | "blink" | "difference" | "heat";
 export type Channels = "rgba" | "rgb" | "r" | "g" | "b" | "a";
-type Url = (which: "original" | "edit" | "difference", level: number, channels: Channels) => string;
+type Which = "original" | "edit" | "difference" | "heat";
+type Url = (which: Which, level: number, channels: Channels, exposure: number) => string;
+export type Spot = { x: number; y: number; side: number; at: number };
+type Values = (which: "original" | "edit", level: number, x: number, y: number) => Promise<string>;
 
 const MODES = [
   ["both", "Side by side"],
   ["wipe", "Wipe"],
   ["blink", "Blink"],
   ["difference", "Difference"],
+  ["heat", "Cost"],
 ] as const;
 const CHANNELS = [
   ["rgba", "All"],
@@ -28,18 +32,31 @@ const CHANNELS = [
 ] as const;
 const BLINK = 700;
 
-type Props = { size: Size; levels: number; hasEdit: boolean; canDiffer: boolean; url: Url };
+type Props = {
+  size: Size;
+  levels: number;
+  hasEdit: boolean;
+  canDiffer: boolean;
+  url: Url;
+  /** light, which has an exposure */
+  light?: boolean;
+  /** a place to go to */
+  spot?: Spot | null;
+  values?: Values;
+};
 
-export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
+export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, values }: Props) {
   const [mode, setMode] = useState<Mode>("both");
   const [level, setLevel] = useState(0);
   const [channels, setChannels] = useState<Channels>("rgba");
   const [wipe, setWipe] = useState(50);
+  const [exposure, setExposure] = useState(0);
   const [view, setView] = useState<View | null>(null);
   const [pane, setPane] = useState<Size>({ width: 400, height: 400 });
   const frame = useRef<HTMLDivElement>(null);
   const ground = useGround();
-  const shown = !hasEdit || (mode === "difference" && !canDiffer) ? "both" : mode;
+  const pair = mode === "difference" || mode === "heat";
+  const shown = !hasEdit || (pair && !canDiffer) ? "both" : mode;
   const two = shown === "both" && hasEdit;
 
   useLayoutEffect(() => {
@@ -71,6 +88,18 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
     },
     ANYWHERE,
   );
+
+  // Asked for from outside: the worst block, large and in the middle.
+  useEffect(() => {
+    if (!spot) return;
+    const close = Math.min(16, Math.max(1, Math.min(pane.width, pane.height) / (spot.side * 6)));
+    setLevel(0);
+    setView({
+      zoom: close,
+      x: pane.width / 2 - (spot.x + spot.side / 2) * close,
+      y: pane.height / 2 - (spot.y + spot.side / 2) * close,
+    });
+  }, [spot, pane.width, pane.height]);
 
   // A wheel listener of React's own cannot keep the page from scrolling.
   const live = useRef(now);
@@ -104,9 +133,15 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
     });
   };
 
-  const picture = (which: "original" | "edit" | "difference") => (
-    <Picture src={url(which, level, channels)} alt={`${which}, mip level ${level}`} size={size} view={now} />
+  const picture = (which: Which) => (
+    <Picture
+      src={url(which, which === "heat" ? 0 : level, channels, exposure)}
+      alt={`${which}, mip level ${level}`}
+      size={size}
+      view={now}
+    />
   );
+  const under = useValues(values, level, size, now);
   const panes: Record<Mode, () => ReactNode> = {
     both: () => (
       <>
@@ -137,6 +172,11 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
     difference: () => (
       <Pane label="difference, four times as strong" onPointerDown={drag}>
         {picture("difference")}
+      </Pane>
+    ),
+    heat: () => (
+      <Pane label="stored against painted: dark is equal, bright is far off" onPointerDown={drag}>
+        {picture("heat")}
       </Pane>
     ),
   };
@@ -170,8 +210,27 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
             </span>
           </label>
         )}
+        {light && (
+          <label className="flex items-center gap-2">
+            <span className="text-quiet">Exposure</span>
+            <input
+              type="range"
+              min={-8}
+              max={8}
+              step={0.5}
+              value={exposure}
+              onChange={(event) => setExposure(Number(event.target.value))}
+              className="w-24 accent-heather"
+              title="Exposure in stops"
+            />
+            <span className="w-16 whitespace-nowrap tabular-nums">
+              {exposure > 0 ? "+" : ""}
+              {exposure} stops
+            </span>
+          </label>
+        )}
       </div>
-      <div ref={frame} className="flex min-h-0 flex-1 gap-2 overflow-hidden">
+      <div ref={frame} className="flex min-h-0 flex-1 gap-2 overflow-hidden" onPointerMove={under.onMove}>
         {panes[shown]()}
       </div>
       <div className="flex flex-wrap items-center gap-3">
@@ -200,7 +259,12 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
         <Button title="One pixel for each pixel ( 1 )" onClick={() => setView(centred(size, pane, 1))}>
           1 : 1
         </Button>
-        <span className="flex-1" />
+        <output
+          aria-label="Values under the pointer"
+          className="min-w-0 flex-1 truncate text-[13.5px] text-quiet"
+        >
+          {under.words}
+        </output>
         <Choice
           label="Ground behind the pictures"
           value={ground}
@@ -210,6 +274,29 @@ export function Compare({ size, levels, hasEdit, canDiffer, url }: Props) {
       </div>
     </div>
   );
+}
+
+/** The exact values under the pointer, asked for when it rests. */
+function useValues(values: Values | undefined, level: number, size: Size, view: View) {
+  const [words, setWords] = useState("");
+  const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  useEffect(() => () => clearTimeout(timer.current), []);
+  const onMove = (event: React.PointerEvent) => {
+    const pane = (event.target as Element).closest<HTMLElement>("[data-pane]");
+    clearTimeout(timer.current);
+    if (!pane || !values) return;
+    const box = pane.getBoundingClientRect();
+    const scale = 2 ** level;
+    const x = Math.floor((event.clientX - box.left - view.x) / view.zoom / scale);
+    const y = Math.floor((event.clientY - box.top - view.y) / view.zoom / scale);
+    if (x < 0 || y < 0 || x >= Math.max(1, size.width >> level) || y >= Math.max(1, size.height >> level)) {
+      setWords("");
+      return;
+    }
+    const which = pane.dataset.pane === "edit" ? "edit" : "original";
+    timer.current = setTimeout(() => values(which, level, x, y).then(setWords, () => setWords("")), 120);
+  };
+  return { words, onMove };
 }
 
 function Pane({
@@ -223,7 +310,7 @@ function Pane({
 }) {
   return (
     <figure
-      data-pane
+      data-pane={label.startsWith("edit") ? "edit" : "original"}
       onPointerDown={onPointerDown}
       className="ground relative min-w-0 flex-1 cursor-grab touch-none overflow-hidden rounded-xl active:cursor-grabbing"
     >

@@ -42,7 +42,17 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
       findings,
       blocks_kept: 3,
       blocks: 9,
-      psnr: 41.26,
+      quality: {
+        psnr: 41.26,
+        ssim: 0.99,
+        ciede_mean: 0.4,
+        ciede_99: 1.2,
+        ciede_most: 3,
+        angle: null,
+        worst: [8, 4],
+        worst_side: 4,
+        worst_ciede: 2,
+      },
     },
     recipe: {
       container: "dds",
@@ -55,7 +65,19 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
       size: 144,
       packer: null,
       packing_level: null,
+      shape: "2d",
+      surfaces: 1,
+      depth: 1,
+      premultiplied: false,
+      content: "colour",
+      filter: "box",
+      wrap: false,
+      effort: "normal",
+      perceptual: false,
     },
+    choices: {},
+    formats: ["bc1", "bc3"],
+    depth: "8",
     width: 4,
     height: 4,
     levels: 1,
@@ -111,7 +133,25 @@ describe("the match sheet", () => {
     expect(screen.getByText(/41\.3 dB/)).toBeTruthy();
     shown(
       <Sheet
-        edit={edit({ sheet: { properties: [], findings: [], blocks_kept: 9, blocks: 9, psnr: null } })}
+        edit={edit({
+          sheet: {
+            properties: [],
+            findings: [],
+            blocks_kept: 9,
+            blocks: 9,
+            quality: {
+              psnr: null,
+              ssim: 1,
+              ciede_mean: 0,
+              ciede_99: 0,
+              ciede_most: 0,
+              angle: null,
+              worst: null,
+              worst_side: 0,
+              worst_ciede: 0,
+            },
+          },
+        })}
       />,
     );
     expect(screen.getByText(/equals what was painted/)).toBeTruthy();

@@ -19,9 +19,11 @@ from brae.api.schemas import (
     ItemView,
     MemberPage,
     MemberView,
+    PixelView,
     TextView,
 )
 from brae.core.errors import FormatError, NotFoundError
+from brae.core.match.metrics import heat
 from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
 from brae.core.textures.files import read_image, read_texture, write_image
@@ -32,7 +34,7 @@ from brae.work import Workspace
 
 router = APIRouter(tags=["find"])
 _LONGEST_TEXT = 1 << 20
-Which = Literal["original", "edit", "painted", "difference"]
+Which = Literal["original", "edit", "painted", "difference", "heat"]
 Channels = Literal["rgba", "rgb", "r", "g", "b", "a"]
 
 
@@ -179,8 +181,12 @@ def picture(
     channels: Channels = "rgba",
     fit: Annotated[int | None, Query(ge=16, le=1024)] = None,
     revision: str | None = None,
+    exposure: Annotated[float, Query(ge=-20, le=20)] = 0.0,
 ) -> Response:
     """An item as a PNG: the original, what was painted, what is stored, or where the two differ.
+
+    ``heat`` shows what the encoding cost: stored against painted (CIEDE2000), cold to hot. ``exposure`` in stops
+    looks into the bright and the dark of light.
 
     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
@@ -190,9 +196,9 @@ def picture(
             texture = _original(workspace, session, project_id, address)
             if fit is not None:
                 level = _fitting_level(texture, fit)
-            pixels = _level(texture, level)
+            pixels = formats.shown(_level(texture, level), exposure)
         else:
-            pixels = _edited(workspace, session, project_id, address, which, level)
+            pixels = _edited(workspace, session, project_id, address, which, level, exposure)
     if fit is not None:
         pixels = _shrink(pixels, fit)
     headers = _CACHE if revision else {"Cache-Control": "no-cache"}
@@ -214,21 +220,29 @@ def _level(texture: TextureFile, level: int) -> Picture:
 
 
 def _edited(
-    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int
+    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int, exposure: float
 ) -> Picture:
     edit = workspace.edit(session, project_id, address)
     original = _original(workspace, session, project_id, address)
     if not edit.position or edit.encoded_sha256 is None:
         raise NotFoundError("No file has come back yet.", address=address)
-    if which == "painted":
+    if which in ("painted", "heat"):
         step = edit.steps[edit.position - 1]
-        return apply_remedies(read_image(workspace.blobs.get(step.file_sha256)).picture, original, step.remedies)
+        image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
+        painted = apply_remedies(image.picture, original, step.remedies)
+        if which == "painted":
+            return formats.shown(painted, exposure)
     project = workspace.project(session, project_id)
     data = workspace.blobs.get(edit.encoded_sha256)
     stored = _level(read_texture(data, workspace.project_library(project), address), level)
+    if which == "heat":
+        if stored.shape[:2] != painted.shape[:2]:
+            raise NotFoundError("The cost is worked out for the first level.", address=address)
+        return heat(formats.as_depth(painted, formats.depth_of(stored)), stored)
+    stored = formats.shown(stored, exposure)
     if which == "edit":
         return stored
-    before = _level(original, level)
+    before = formats.shown(_level(original, level), exposure)
     if before.shape != stored.shape:
         raise FormatError("The sides differ, so there is no difference to show.", address=address)
     difference = np.abs(before.astype(np.int16) - stored)
@@ -236,6 +250,31 @@ def _edited(
     # Four times as strong, or nobody would see the last bits; alpha counts for all channels.
     result[..., :3] = np.minimum(np.maximum(difference[..., :3], difference[..., 3:]) * 4, 255)
     return result
+
+
+@router.get("/projects/{project_id}/pixel")
+def pixel(
+    project_id: str,
+    address: str,
+    workspace: Work,
+    x: Annotated[int, Query(ge=0)],
+    y: Annotated[int, Query(ge=0)],
+    which: Literal["original", "edit"] = "original",
+    level: Annotated[int, Query(ge=0, le=20)] = 0,
+) -> PixelView:
+    """The exact values at a place of the original, or of what is stored of the edit."""
+    with workspace.database.session() as session:
+        texture = _original(workspace, session, project_id, address)
+        if which == "edit":
+            edit = workspace.edit(session, project_id, address)
+            if edit.encoded_sha256 is None:
+                raise NotFoundError("No file has come back yet.", address=address)
+            texture = texture.again(workspace.blobs.get(edit.encoded_sha256))
+    pixels = _level(texture, level)
+    if y >= pixels.shape[0] or x >= pixels.shape[1]:
+        raise NotFoundError(f"There is no pixel at {x}, {y}.", expected=f"{pixels.shape[1]} x {pixels.shape[0]}")
+    values = [float(value) for value in pixels[y, x]]
+    return PixelView(x=x, y=y, values=[value if np.isfinite(value) else None for value in values])
 
 
 def _fitting_level(texture: TextureFile, fit: int) -> int:

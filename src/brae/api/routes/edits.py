@@ -12,7 +12,9 @@ from brae.api.routes import Work
 from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.match.textures import MatchSheet
-from brae.core.textures.texture import Recipe
+from brae.core.textures import formats
+from brae.core.textures.files import sayable
+from brae.core.textures.texture import Departures, Recipe
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 from brae.work.edits import (
@@ -20,6 +22,7 @@ from brae.work.edits import (
     exchange_file,
     go_to,
     put_in_work,
+    set_choices,
     set_remedies,
     take_file,
     take_out_of_work,
@@ -45,8 +48,11 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
         steps=[StepView.model_validate(step) for step in edit.steps],
         sheet=sheet,
         recipe=recipe,
+        choices=Departures.model_validate(edit.steps[edit.position - 1].choices) if edit.position else Departures(),
+        formats=sayable(recipe.container, workspace.library_of(edit.project_id)),
+        depth=formats.get(recipe.format).depth,
         width=recipe.width,
-        height=recipe.height,
+        height=recipe.height * recipe.surfaces * recipe.depth,
         levels=recipe.levels,
         result_levels=int(made) if made.isdigit() else 0,
         revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
@@ -122,6 +128,13 @@ async def upload(
 def remedies(project_id: str, address: str, request: Remedies, workspace: Work) -> EditView:
     """Apply exactly these remedies."""
     set_remedies(workspace, project_id, address, request.remedies)
+    return _view(workspace, project_id, address)
+
+
+@router.put("/choices")
+def choices(project_id: str, address: str, request: Departures, workspace: Work) -> EditView:
+    """Encode otherwise than the original."""
+    set_choices(workspace, project_id, address, request)
     return _view(workspace, project_id, address)
 
 

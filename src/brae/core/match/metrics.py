@@ -35,7 +35,7 @@ class Quality(BaseModel):
     #: of normal maps: the mean angle in degrees
     angle: float | None = None
     #: left upper corner of the block with the greatest mean difference, its side, and that difference
-    worst: tuple[int, int] | None = None
+    worst: list[int] | None = None
     worst_side: int = 0
     worst_ciede: float = 0.0
 
@@ -126,7 +126,7 @@ def quality(painted: Picture, stored: Picture, block: tuple[int, int], *, normal
     padded = np.pad(found, ((0, rows * side - found.shape[0]), (0, columns * side - found.shape[1])))
     means = padded.reshape(rows, side, columns, side).mean(axis=(1, 3))
     row, column = np.unravel_index(int(means.argmax()), means.shape)
-    result.worst, result.worst_side = (int(column) * side, int(row) * side), side
+    result.worst, result.worst_side = [int(column) * side, int(row) * side], side
     result.worst_ciede = float(means[row, column])
     return result
 

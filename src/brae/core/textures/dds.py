@@ -78,6 +78,8 @@ _DXGI = {
     83: "bc5", 84: "bc5s", 85: "rgb565", 86: "argb1555", 87: "bgra8", 88: "bgrx8", 91: "bgra8", 93: "bgrx8",
     95: "bc6h", 96: "bc6hs", 98: "bc7", 99: "bc7", 107: "yuyv", 115: "argb4444",
 }  # fmt: skip
+#: all that can be said
+FORMATS = sorted({*_FOUR_CC.values(), *_DXGI.values()})
 _DXGI_SRGB = (29, 72, 75, 78, 91, 93, 99)
 
 

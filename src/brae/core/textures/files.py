@@ -122,6 +122,17 @@ def sniff_texture(head: bytes, library: Library, name: str = "") -> Header | Non
     return Header(kind, formats.get(f"{'rgba' if alpha else 'rgb'}{wide}"), width, height, 1)
 
 
+def sayable(container: str, library: Library) -> list[str]:
+    """The pixel formats that a file of this kind can say it has."""
+    if container in ("dds", "ktx2"):
+        return dds.FORMATS if container == "dds" else ktx2.FORMATS
+    layout = library.layouts.get(container)
+    parts = layout.parts if layout is not None else []
+    field = next((part for part in parts if getattr(part, "role", None) == "pixel-format"), None)
+    known = {pixel_format.name for pixel_format in formats.all_formats()}
+    return [str(name) for name in (getattr(field, "values", None) or {}).values() if name in known]
+
+
 def can_write(container: str) -> bool:
     """Whether a texture of this container can be written again."""
     return container not in images.TYPES or container in images.WRITABLE

@@ -38,6 +38,7 @@ _VK: dict[str, tuple[int, ...]] = {
     "bc1": (133, 134), "bc2": (135, 136), "bc3": (137, 138), "bc4": (139,), "bc4s": (140,), "bc5": (141,),
     "bc5s": (142,), "bc6h": (143,), "bc6hs": (144,), "bc7": (145, 146),
 }  # fmt: skip
+FORMATS = sorted(_VK)
 #: BC1 without alpha, read as BC1
 _BC1_RGB = {131: False, 132: True}
 _BY_NUMBER = {numbers[0]: (name, False) for name, numbers in _VK.items()}

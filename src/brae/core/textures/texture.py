@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import BaseModel
+from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.errors import LimitError, TruncatedError
 from brae.core.textures import formats
@@ -48,6 +48,24 @@ class Recipe(BaseModel):
     wrap: bool = False
     effort: Effort = "normal"
     perceptual: bool = False
+
+
+class Departures(BaseModel):
+    """Where an edit's encoding departs from its original's recipe; what is None is taken from the original."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    format: str | None = None
+    levels: Annotated[int, Field(ge=1, le=16)] | None = None
+    content: Content | None = None
+    filter: Filter | None = None
+    wrap: bool | None = None
+    effort: Effort | None = None
+    perceptual: bool | None = None
+
+    def applied(self, recipe: Recipe) -> Recipe:
+        """The recipe with the choices in it."""
+        return recipe.model_copy(update=self.model_dump(exclude_none=True))
 
 
 @dataclass(frozen=True)

@@ -2,14 +2,15 @@ import { Download, Redo2, Undo2, Upload } from "lucide-react";
 import { useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { type Edit, pictureUrl } from "../../api/client";
+import { type Edit, pictureUrl, pixelWords } from "../../api/client";
 import { useEdits, useGoTo, useProject, useTakeOut, useUpload } from "../../api/queries";
-import { Compare } from "../../components/Compare";
+import { Compare, type Spot } from "../../components/Compare";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
+import { Encoding } from "./Encoding";
 
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
@@ -42,6 +43,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
   const goTo = useGoTo(project);
   const navigate = useNavigate();
   const [over, setOver] = useState(false);
+  const [spot, setSpot] = useState<Spot | null>(null);
   const chooser = useRef<HTMLInputElement>(null);
   const hasEdit = edit.position > 0;
   const step = (position: number) => {
@@ -74,9 +76,18 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           levels={Math.min(edit.levels, hasEdit ? edit.result_levels : edit.levels)}
           hasEdit={hasEdit}
           canDiffer={edit.sheet?.properties[0]?.same ?? false}
-          url={(which, level, channels) =>
-            pictureUrl(project, edit.address, { which, level, channels, revision: edit.revision })
+          url={(which, level, channels, exposure) =>
+            pictureUrl(project, edit.address, {
+              which,
+              level,
+              channels,
+              revision: edit.revision,
+              exposure: exposure || undefined,
+            })
           }
+          light={edit.depth === "float"}
+          spot={spot}
+          values={(which, level, x, y) => pixelWords(project, edit.address, { which, level, x, y })}
         />
       </div>
       <aside className="flex w-[372px] shrink-0 flex-col gap-4 overflow-auto pr-1" aria-label="The edit">
@@ -112,7 +123,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
               className="sr-only"
               tabIndex={-1}
               aria-label="A picture for this item"
-              accept="image/*,.dds"
+              accept="image/*,.dds,.ktx2,.tga,.hdr,.exr"
               onChange={(event) => {
                 take(event.target.files);
                 event.target.value = "";
@@ -122,7 +133,8 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           <p className="text-[13.5px] text-quiet">Or drop a picture anywhere on this page.</p>
         </div>
         {hasEdit && <Findings project={project} edit={edit} />}
-        {hasEdit && <Sheet edit={edit} />}
+        {hasEdit && <Sheet edit={edit} onWorst={(place) => setSpot({ ...place, at: Date.now() })} />}
+        {hasEdit && <Encoding project={project} edit={edit} />}
         {edit.steps.length > 0 && (
           <div>
             <div className="mb-1 flex items-center gap-2">
