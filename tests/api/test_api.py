@@ -118,7 +118,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     def total(**search: object) -> int:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
-    assert total() == 340
+    assert total() == 345
     assert total(kind="texture") == 217
     assert total(kind=["sound", "text"]) == 36 + 57 + 6
     assert total(q="boat sail") == 1
@@ -284,7 +284,7 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
     assert jobs[0]["state"] == "running"
     assert jobs[-1]["state"] == "done"
     assert {"files", "members"} <= {job["unit"] for job in jobs}
-    assert workspace.jobs.get(job.id)["result"]["members"] == 340
+    assert workspace.jobs.get(job.id)["result"]["members"] == 345
 
 
 def test_browse_shows_names_only(client: TestClient, game: Path) -> None:

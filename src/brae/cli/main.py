@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import os
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
+from rich.progress import Progress
 
 from brae import __version__
 from brae.cli.output import bar, errors, say, ticker
@@ -17,15 +20,16 @@ from brae.core.containers.described import Archive
 from brae.core.containers.folders import edits_in
 from brae.core.containers.folders import unpack as unpack_archive
 from brae.core.containers.recognise import files_of
-from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
+from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
 from brae.core.layouts.library import FOLDER, Library, companions
 from brae.core.layouts.load import load
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.layouts.segments import write_beside
 from brae.core.sources import ByteSource, FileSource
-from brae.core.textures import described, formats
+from brae.core.textures import described, formats, images
 from brae.core.textures.encode import encode_like, encode_new
-from brae.core.textures.files import HEAD, read_image, read_texture, write_image
+from brae.core.textures.files import HEAD, read_image, read_raw, read_texture, write_image
+from brae.core.textures.mips import Content, Filter, MipRule
 from brae.core.textures.texture import TextureFile
 
 if TYPE_CHECKING:
@@ -389,7 +393,9 @@ def _write(path: Path, data: bytes) -> None:
 @app.command()
 def decode(
     file: FileArgument,
-    out: Annotated[Path, typer.Option("-o", "--out", help="The picture: .png, .bmp or .dds.")],
+    out: Annotated[
+        Path, typer.Option("-o", "--out", help="The picture: .png .bmp .tga .tiff .webp .hdr .exr .dds .ktx2")
+    ],
     level: Annotated[int, typer.Option(help="Which mip level.")] = 0,
     layout: LayoutOption = None,
 ) -> None:
@@ -400,48 +406,162 @@ def decode(
         texture = _read_by(library.layouts[kind], data) if kind else read_texture(data, library, name)
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
-        kind = out.suffix.lower().lstrip(".")
-        if kind not in ("png", "bmp", "dds"):
-            raise UnknownFormatError(f"Pictures are not written as '{out.suffix}'.", expected=".png, .bmp or .dds")
         picture = texture.picture(level)
-        _write(out, write_image(picture, kind, alpha=texture.header.format.alpha != "none"))
+        _write(out, write_image(picture, _picture_kind(out), alpha=texture.header.format.alpha != "none"))
         typer.echo(f"{out}: {picture.shape[1]} x {picture.shape[0]}")
+
+
+def _picture_kind(out: Path) -> str:
+    """Which open format a name asks for."""
+    kind = {"jpg": "jpeg", "tif": "tiff"}.get(found := out.suffix.lower().lstrip("."), found)
+    if kind not in (*images.WRITABLE, "dds", "ktx2"):
+        known = ", ".join(f".{name}" for name in (*images.WRITABLE, "dds", "ktx2"))
+        raise UnknownFormatError(f"Pictures are not written as '{out.suffix}'.", expected=known)
+    return kind
 
 
 @app.command()
 def encode(
-    image: Annotated[Path, typer.Argument(help="A picture that an image program saved.")],
-    out: Annotated[Path, typer.Option("-o", "--out", help="The texture; a DDS where it ends in .dds.")],
-    like: Annotated[Path | None, typer.Option(help="Encode it like this original.")] = None,
+    image: Annotated[Path, typer.Argument(help="A picture that an image program saved, or a folder of them.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The texture (.dds or .ktx2), or a folder.")],
+    like: Annotated[
+        Path | None, typer.Option(help="Encode it like this original (of a folder: the one of the same name).")
+    ] = None,
     pixel_format: Annotated[
-        str | None, typer.Option("--format", help="bc1 to bc5, rgba8, bgra8, rgb565 ... (docs/formats.md).")
+        str | None, typer.Option("--format", help="bc1 to bc7, rgba8, rgb565, rgba16f ... (docs/formats.md).")
     ] = None,
     mips: Annotated[str, typer.Option(help="all, none, or how many levels.")] = "all",
+    effort: Annotated[str, typer.Option(help="How long to search: fast, normal or high.")] = "normal",
+    content: Annotated[
+        str, typer.Option(help="colour, data, normal or cut-out: how mip levels are made.")
+    ] = "colour",
+    mip_filter: Annotated[str, typer.Option("--filter", help="box, kaiser or lanczos.")] = "box",
+    wrap: Annotated[
+        bool, typer.Option("--wrap", help="The picture repeats: mip levels mix opposite edges.")
+    ] = False,
+    perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
+    packed: Annotated[str, typer.Option(help="Of a .ktx2: none, zstd or zlib.")] = "none",
 ) -> None:
-    """A picture as a texture."""
+    """A picture as a texture; a whole folder on all cores."""
     with errors():
-        _check_file(image)
-        picture = read_image(image.read_bytes()).picture
         if (like is None) == (pixel_format is None):
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
-        if like is not None:
-            _check_file(like)
-            original = read_texture(like.read_bytes(), _library(like), like.name)
-            encoded = encode_like(picture, original, original.recipe())
-            data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
-        else:
-            if out.suffix.lower() != ".dds":
-                raise UnknownFormatError(
-                    f"'{out.suffix}' needs --like ORIGINAL.", expected="a name that ends in .dds"
+        _one_of("--effort", effort, get_args(formats.Effort))
+        _one_of("--content", content, get_args(Content))
+        _one_of("--filter", mip_filter, get_args(Filter))
+        _one_of("--packed", packed, ("none", "zstd", "zlib"))
+        if not (mips in ("all", "none") or (mips.isdigit() and int(mips) > 0)):
+            raise FormatError(f"--mips {mips} is not known.", expected="all, none or a number")
+        how = formats.How(effort=effort, perceptual=perceptual)  # type: ignore[arg-type]
+        rule = MipRule(content, mip_filter, wrap)  # type: ignore[arg-type]
+        levels = None if mips == "all" else 1 if mips == "none" else int(mips)
+
+        def one(source: Path, target: Path, original: Path | None) -> str:
+            _check_file(source)
+            picture = read_image(source.read_bytes(), source.name).picture
+            if original is not None:
+                _check_file(original)
+                texture = read_texture(original.read_bytes(), _library(original), original.name)
+                recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
+                encoded = encode_like(picture, texture, recipe)
+                data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
+            else:
+                container = target.suffix.lower().lstrip(".")
+                if container not in ("dds", "ktx2"):
+                    raise UnknownFormatError(
+                        f"'{target.suffix}' needs --like ORIGINAL.", expected="a name that ends in .dds or .ktx2"
+                    )
+                chosen, words = formats.get(pixel_format or ""), pixel_format or ""
+                data = encode_new(
+                    picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
                 )
-            if not (mips in ("all", "none") or (mips.isdigit() and int(mips) > 0)):
-                raise FormatError(f"--mips {mips} is not known.", expected="all, none or a number")
-            levels = None if mips == "all" else 1 if mips == "none" else int(mips)
-            data = encode_new(picture, formats.get(pixel_format or ""), levels, dx10=dx10)
-            words = pixel_format or ""
-        _write(out, data)
-        typer.echo(f"{out}: {len(data):,} bytes, {words}")
+            _write(target, data)
+            return f"{target}: {len(data):,} bytes, {words}"
+
+        if not image.is_dir():
+            typer.echo(one(image, out, like))
+            return
+        _encode_folder(image, out, like, one)
+
+
+def _one_of(option: str, value: str, known: tuple[str, ...]) -> None:
+    if value not in known:
+        raise FormatError(f"{option} {value} is not known.", expected=", ".join(known))
+
+
+def _encode_folder(
+    folder: Path, out: Path, like: Path | None, one: Callable[[Path, Path, Path | None], str]
+) -> None:
+    """Every picture below a folder, to the same place below another; what fails is told at the end."""
+    suffixes = {f".{name}" for name in (*images.TYPES, "dds", "ktx2", "jpg", "tif")}
+    sources = sorted(path for path in folder.rglob("*") if path.suffix.lower() in suffixes)
+    if not sources:
+        raise NotFoundError(f"There are no pictures below {folder}.")
+
+    def work(source: Path) -> str | BraeError:
+        inside = source.relative_to(folder)
+        original = None
+        target = (out / inside).with_suffix(".dds")
+        if like is not None:
+            beside = (like / inside).parent
+            original = next((path for path in sorted(beside.glob(f"{source.stem}.*")) if path.is_file()), None)
+            if original is None:
+                return NotFoundError(f"There is no original for {inside} below {like}.")
+            target = (out / inside).with_suffix(original.suffix)
+        try:
+            return one(source, target, original)
+        except BraeError as error:
+            return error.at(str(inside))
+
+    failed: list[BraeError] = []
+    with ThreadPoolExecutor(os.cpu_count()) as pool, Progress(transient=True) as progress:
+        task = progress.add_task("encoding", total=len(sources))
+        for answer in pool.map(work, sources):
+            progress.advance(task)
+            if isinstance(answer, BraeError):
+                failed.append(answer)
+            else:
+                typer.echo(answer)
+    typer.echo(f"{len(sources) - len(failed)} of {len(sources)} encoded")
+    for error in failed:
+        typer.echo(str(error), err=True)
+    if failed:
+        raise typer.Exit(1)
+
+
+@app.command()
+def guess(
+    file: FileArgument,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="A picture of the best guess.")] = None,
+    most: Annotated[int, typer.Option(help="How many guesses to tell.")] = 10,
+    as_json: JsonOption = False,
+) -> None:
+    """Pixels without a header: what they could be, best guess first."""
+    from brae.core.textures.guess import propose as guesses_of
+
+    with errors():
+        data, name, _ = _read(file)
+        found = guesses_of(data, most)
+        if not found:
+            raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)
+        if out is not None:
+            texture = read_raw(data, found[0].header(data), found[0].offset)
+            _write(out, write_image(texture.picture(), _picture_kind(out)))
+        shown = [
+            {
+                "format": one.format,
+                "width": one.width,
+                "height": one.height,
+                "levels": one.levels,
+                "offset": one.offset,
+                "storage": one.storage.model_dump() if one.storage else None,
+                "fit": round(one.fit, 3),
+            }
+            for one in found
+        ]
+        lines = "\n".join(f"{one.fit:5.0%}  {one.words}" for one in found)
+        say({"guesses": shown}, lines, as_json)
 
 
 # ---- projects -------------------------------------------------------------------------------------------

@@ -141,6 +141,44 @@ def sky(rng: Rng, width: int, height: int) -> np.ndarray[Any, Any]:
     return _opaque(colour + sun[..., None] * np.array((70, 46, 4)))
 
 
+def swell_directions(rng: Rng, side: int) -> np.ndarray[Any, Any]:
+    """A normal map of small waves: directions, x as red, y as green, 128 in the middle."""
+    height = noise(rng, side, side, 8) * 9
+    slope_y, slope_x = (np.roll(height, -1, axis) - np.roll(height, 1, axis) for axis in (0, 1))
+    directions = np.dstack([-slope_x, -slope_y, np.full_like(height, 2.0)])
+    directions /= np.linalg.norm(directions, axis=2, keepdims=True)
+    return _opaque((directions + 1) * 127.5)
+
+
+def heights(rng: Rng, side: int) -> np.ndarray[Any, Any]:
+    """How high the rock stands, as grey."""
+    return _opaque(np.repeat(noise(rng, side, side, 6)[..., None] * 255, 3, axis=2))
+
+
+def hull_wear(rng: Rng, width: int, height: int) -> np.ndarray[Any, Any]:
+    """A packed map of the hull: roughness in red, metal in green, shadow in corners in blue."""
+    rough = 120 + 110 * noise(rng, width, height, 10)
+    metal = np.zeros((height, width))
+    metal[:: max(1, height // 8), :: max(1, width // 16)] = 255
+    metal = np.maximum(metal, np.roll(metal, 1, axis=1))
+    shade = np.broadcast_to(np.linspace(250, 120, height)[:, None], (height, width))
+    return _opaque(np.dstack([rough, metal, shade]))
+
+
+def noon(rng: Rng, width: int, height: int) -> np.ndarray[Any, Any]:
+    """A sky of light (floats): blue that is brighter towards the horizon, clouds, and a sun far beyond white."""
+    y, x = np.mgrid[0:height, 0:width]
+    low = (y / height)[..., None]
+    blue = np.array([0.10, 0.22, 0.55]) * (1 - low) + np.array([0.75, 0.85, 1.0]) * low
+    cloud = np.clip(noise(rng, width, height, 5) * 2.2 - 1.1, 0, 1)[..., None]
+    light = blue * (1 - cloud) + 1.6 * cloud
+    away = np.hypot(x - width * 0.7, y - height * 0.3) / height
+    light += (60 * np.exp(-((away / 0.045) ** 2)) + 1.2 * np.exp(-away * 7))[..., None] * np.array(
+        [1.0, 0.93, 0.78]
+    )
+    return np.dstack([light, np.ones((height, width))]).astype(np.float32)
+
+
 def lighthouse(width: int, height: int) -> np.ndarray[Any, Any]:
     sheet = Sheet(width, height)
     cx, top, foot = width / 2, height * 0.24, height * 0.97

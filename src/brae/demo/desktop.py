@@ -19,12 +19,12 @@ from typing import Any
 import numpy as np
 
 from brae.core.textures import formats
-from brae.core.textures.encode import encode_levels
+from brae.core.textures.encode import encode_levels, encode_new
 from brae.core.textures.texture import Header, Orientation
 from brae.demo import DESKTOP, art
 
 SEED = 1897
-_FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bgra8": 8, "bgr8": 9}
+_FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bc4": 4, "bc5": 5, "bc7": 7, "bgra8": 8, "bgr8": 9}
 
 SETTINGS = """\
 ; Skerry Post, desktop edition
@@ -159,6 +159,10 @@ def _drawings() -> Iterator[Drawing]:
     yield Drawing("harbour/sky", partial(art.sky, _rng(3), 512, 256), "bc1")
     yield Drawing("harbour/chart", partial(art.chart, _rng(4), 256), "bgr8", levels=1)
     yield Drawing("post/label", partial(art.label, _rng(5), 256, 128), "bgra8", levels=1)
+    yield Drawing("harbour/dusk", partial(art.sky, _rng(6), 512, 256), "bc7")
+    yield Drawing("water/swell_n", partial(art.swell_directions, _rng(7), 128), "bc5")
+    yield Drawing("boat/hull_wear", partial(art.hull_wear, _rng(8), 256, 128), "bc7")
+    yield Drawing("rock/height", partial(art.heights, _rng(9), 128), "bc4")
     walls = [(176, 92, 74), (222, 206, 170), (120, 146, 150), (206, 170, 92), (142, 120, 150), (226, 226, 220)]
     for k in range(12):
         yield Drawing(f"harbour/shop_{k:02d}", partial(art.shop, _rng(20 + k), 128, 128, walls[k % 6]), "bc3")
@@ -201,6 +205,8 @@ def members() -> list[tuple[str, bytes]]:
 
     with ThreadPoolExecutor() as pool:
         found = list(pool.map(made, *zip(*enumerate(_drawings()), strict=True)))
+    noon = encode_new(art.noon(_rng(10), 256, 128), formats.BC6H, None, dx10=True)
+    found.append(("textures/harbour/noon.dds", noon))
     rng = _rng(999)
     found += [*_sounds(rng), *_texts(rng)]
     for k in range(24):

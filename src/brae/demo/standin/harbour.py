@@ -6,10 +6,10 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin.loader import Expected, Files, read_bundle, read_minis, read_texture
+from brae.demo.standin.loader import Expected, Files, read_bundle, read_light, read_minis, read_texture
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
 
-_BC1, _BC3, _BGRA, _BGR = 1, 3, 8, 9
+_BC1, _BC3, _BC4, _BC5, _BC7, _BGRA, _BGR = 1, 3, 4, 5, 7, 8, 9
 
 #: the game's own table of the textures in this scene
 TABLE: dict[str, Expected] = {
@@ -39,9 +39,15 @@ TABLE: dict[str, Expected] = {
     "textures/rock/skerry_03.ptx": Expected(128, 128, _BGR, 8),
     "textures/weather/sign_00.ptx": Expected(64, 64, _BGRA, 1),
     "textures/weather/sign_01.ptx": Expected(64, 64, _BGRA, 1),
+    "textures/harbour/dusk.ptx": Expected(512, 256, _BC7, 10),
+    "textures/water/swell_n.ptx": Expected(128, 128, _BC5, 8),
+    "textures/boat/hull_wear.ptx": Expected(256, 128, _BC7, 9),
+    "textures/rock/height.ptx": Expected(128, 128, _BC4, 8),
 }
 
 
+#: light, in a file of an open format
+NOON = "textures/harbour/noon.dds"
 #: small pictures of an archive that knows only hashes, and objects of the bundle
 MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
 FIGURES = ("keeper", "ishbel", "ferryman")
@@ -59,6 +65,13 @@ def play(folder: Path, report: Report) -> Report:
                 report.replaced(name, reason)
             else:
                 _take(name, data, expected, textures, report)
+        try:
+            noon = read_light(files.read(NOON), NOON, 256, 128, 9)
+        except BadTexture as reason:
+            report.replaced(NOON, reason)
+        else:
+            textures[NOON] = noon
+            report.trace.append(f"{NOON}: 256 x 128 of light")
         minis = read_minis(folder / "data/minis.hash", MINIS, report.trace.append)
         for k, data in enumerate(minis):
             _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
@@ -68,7 +81,8 @@ def play(folder: Path, report: Report) -> Report:
             _take(f"figure {name}", data, Expected(128, 128, _BC1, 8), textures, report)
     except Refusal as reason:
         return report.stop(reason)
-    report.trace.append(f"scene drawn with {len(textures)} of {len(TABLE) + len(MINIS) + len(FIGURES)} textures")
+    wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 1
+    report.trace.append(f"scene drawn with {len(textures)} of {wanted} textures")
     report.scene = png(_harbour(textures))
     return report
 
@@ -150,6 +164,11 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     draw.rectangle([WIDTH - 138, 14, WIDTH - 15, 137], outline=(58, 46, 40, 255), width=3)
     put("weather/sign_00", WIDTH - 196, 16, 48, 48)
     put("weather/sign_01", WIDTH - 196, 70, 48, 48)
+    # What a game never shows as it is, on the wall of the drawing office: maps of numbers, and two more skies.
+    for place, name in enumerate(("water/swell_n", "boat/hull_wear", "rock/height", "harbour/dusk")):
+        put(name, 24 + 60 * place, 16, 52, 52)
+    noon = textures.get(NOON) or placeholder(256, 128)
+    scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (24 + 60 * 4, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)

@@ -184,6 +184,26 @@ class Expected:
     levels: int
 
 
+#: the number of a block-compressed format is that of its name
+_BLOCK_BYTES = {1: 8, 3: 16, 4: 8, 5: 16, 7: 16}
+_HALF_LIGHT = 95
+
+
+def read_light(data: bytes, name: str, width: int, height: int, levels: int) -> Image.Image:
+    """A sky of light in a DDS file, as much of it as a screen shows; BadTexture where it is not as expected."""
+    sides = [(max(1, width >> level), max(1, height >> level)) for level in range(levels)]
+    size = 148 + sum(((w + 3) // 4) * ((h + 3) // 4) * 16 for w, h in sides)
+    if len(data) != size or data[:4] != b"DDS " or data[84:88] != b"DX10":
+        raise BadTexture(f"{name} has {len(data)} bytes, the game wants a DDS file of {size}")
+    found = struct.unpack_from("<II", data, 12)
+    if found != (height, width) or struct.unpack_from("<I", data, 28)[0] != levels:
+        raise BadTexture(f"{name} is {found[1]} x {found[0]}, the game wants {width} x {height}")
+    if struct.unpack_from("<I", data, 128)[0] != _HALF_LIGHT:
+        raise BadTexture(f"{name} holds no light of half floats")
+    first = data[148 : 148 + (width // 4) * (height // 4) * 16]
+    return Image.frombytes("RGB", (width, height), first, "bcn", (6, "BC6H")).convert("RGBA")
+
+
 def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     """The largest level as an RGBA picture; BadTexture where it is not exactly as the table says."""
     if len(data) < 20 or data[:4] != b"PTX2":
@@ -196,8 +216,8 @@ def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     total, largest = 0, 0
     for level in range(levels):
         w, h = max(1, width >> level), max(1, height >> level)
-        if number in (1, 3):
-            part = ((w + 3) // 4) * ((h + 3) // 4) * (8 if number == 1 else 16)
+        if number in _BLOCK_BYTES:
+            part = ((w + 3) // 4) * ((h + 3) // 4) * _BLOCK_BYTES[number]
         else:
             part = w * h * (4 if number == 8 else 3)
         largest = largest or part
@@ -205,8 +225,9 @@ def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     if size != total or len(data) != 20 + total:
         raise BadTexture(f"{name} has {len(data)} bytes, the table says {20 + total}")
     pixels = data[20 : 20 + largest]
-    if number in (1, 3):
-        image = Image.frombytes("RGBA", (width, height), pixels, "bcn", number)
+    if number in _BLOCK_BYTES:
+        mode = {4: "L", 5: "RGB"}.get(number, "RGBA")
+        image = Image.frombytes(mode, (width, height), pixels, "bcn", number).convert("RGBA")
     elif number == 8:
         image = Image.frombytes("RGBA", (width, height), pixels, "raw", "BGRA")
     else:
