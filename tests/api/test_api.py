@@ -356,3 +356,48 @@ def test_only_files_of_the_game_are_looked_into(client: TestClient, opened: str)
     refused = client.post("/api/layouts", json={"text": "layout: x\nparts: []"})
     assert refused.status_code == 422
     assert refused.json()["line"] == 1
+
+
+def test_light_has_an_exposure_and_exact_values(client: TestClient, opened: str) -> None:
+    address = "data/harbour.kist//textures/harbour/noon.dds"
+    sky = client.get(f"{opened}/members", params={"q": "noon.dds"}).json()["items"][0]
+    address = sky["address"]
+    assert sky["format"] == "bc6h"
+
+    def seen(**more: Any) -> np.ndarray:
+        answer = client.get(f"{opened}/picture", params={"address": address, **more})
+        return np.asarray(Image.open(io.BytesIO(answer.content)))
+
+    assert seen(exposure=-6)[..., :3].mean() < seen()[..., :3].mean() < seen(exposure=3)[..., :3].mean()
+    place = client.get(f"{opened}/pixel", params={"address": address, "x": 179, "y": 38}).json()
+    assert place["values"][0] > 10, "the sun is far brighter than white"
+    outside = client.get(f"{opened}/pixel", params={"address": address, "x": 999, "y": 0})
+    assert outside.status_code == 404
+
+
+def test_an_edit_is_encoded_by_choice_and_its_cost_shown(client: TestClient, opened: str) -> None:
+    address = client.get(f"{opened}/members", params={"q": "boat/sail"}).json()["items"][0]["address"]
+    edit = client.post(f"{opened}/edits", json={"addresses": [address]}).json()[0]
+    assert {"bc1", "bc7", "bgra8"} <= set(edit["formats"])
+    item = {"address": address}
+    assert client.put(f"{opened}/edits/choices", params=item, json={"effort": "high"}).status_code == 404
+    painted = np.asarray(Image.open(edit["file"])).copy()
+    painted[40:90, 60:120, :3] = np.random.default_rng(3).integers(0, 256, (50, 60, 3))
+    stream = io.BytesIO()
+    Image.fromarray(painted).save(stream, "PNG")
+    edit = client.put(f"{opened}/edits/file", params=item, content=stream.getvalue()).json()
+    cost = edit["sheet"]["quality"]
+    assert cost["psnr"] < 60
+    assert 36 <= cost["worst"][1] < 92
+    heat = client.get(f"{opened}/picture", params={**item, "which": "heat"})
+    hot = np.asarray(Image.open(io.BytesIO(heat.content)))[..., :3].sum(axis=2)
+    assert hot[42:88, 62:118].mean() > hot[:36].mean() == 60
+    finer = client.put(f"{opened}/edits/choices", params=item, json={"format": "bc7"}).json()
+    assert finer["choices"]["format"] == "bc7"
+    assert finer["sheet"]["quality"]["psnr"] > cost["psnr"]
+    assert "other-format" in {finding["id"] for finding in finer["sheet"]["findings"]}
+    assert client.put(f"{opened}/edits/choices", params=item, json={"format": "rgb565"}).status_code == 422
+    again = client.put(f"{opened}/edits/choices", params=item, json={}).json()
+    assert again["sheet"]["quality"] == cost
+    back = client.put(f"{opened}/edits/position", params=item, json={"position": 2}).json()
+    assert back["choices"]["format"] == "bc7"

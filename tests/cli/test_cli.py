@@ -121,6 +121,57 @@ def test_decode_and_encode(made_demo: Path, tmp_path: Path) -> None:
     assert not list(tmp_path.glob("x.*"))
 
 
+def test_encode_by_choice_and_a_whole_folder(made_demo: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    brae("unpack", made_demo / "data/harbour.kist", "-o", out)
+    pictures = tmp_path / "pictures"
+    for name in ("boat/sail", "harbour/dusk", "rock/height"):
+        (pictures / name).parent.mkdir(parents=True, exist_ok=True)
+        brae("decode", out / f"textures/{name}.ptx", "-o", pictures / f"{name}.png")
+    made = tmp_path / "made"
+    assert "3 of 3 encoded" in brae("encode", pictures, "-o", made, "--like", out / "textures")
+    for name in ("boat/sail", "harbour/dusk", "rock/height"):
+        assert (made / f"{name}.ptx").read_bytes() == (out / f"textures/{name}.ptx").read_bytes()
+    words = ("--format", "bc7", "--effort", "fast", "--filter", "kaiser", "--packed", "zstd")
+    brae("encode", pictures / "boat/sail.png", "-o", tmp_path / "sail.ktx2", *words)
+    assert "BC7, 9 levels" in brae("inspect", tmp_path / "sail.ktx2")
+    light = out / "textures/harbour/noon.dds"
+    brae("decode", light, "-o", tmp_path / "noon.exr")
+    assert "kept from the original" in brae(
+        "encode", tmp_path / "noon.exr", "-o", tmp_path / "noon.dds", "--like", light
+    )
+    assert (tmp_path / "noon.dds").read_bytes() == light.read_bytes()
+    (pictures / "broken.png").write_bytes(b"no picture")
+    brae("encode", pictures, "-o", tmp_path / "more", "--format", "bc1", fails=True)
+    assert (tmp_path / "more/boat/sail.dds").is_file(), "one that fails does not keep the others back"
+    for option, value in (("--effort", "none"), ("--filter", "sharp"), ("--content", "x"), ("--packed", "rar")):
+        brae(
+            "encode",
+            pictures / "boat/sail.png",
+            "-o",
+            tmp_path / "x.dds",
+            "--format",
+            "bc1",
+            option,
+            value,
+            fails=True,
+        )
+
+
+def test_guess(made_demo: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    brae("unpack", made_demo / "data/harbour.kist", "-o", out)
+    raw = tmp_path / "pixels.bin"
+    raw.write_bytes((out / "textures/harbour/dusk.ptx").read_bytes()[20:])
+    said = brae("guess", raw, "-o", tmp_path / "seen.png")
+    assert "512 x 256, BC7, 10 levels" in said.splitlines()[0]
+    assert Image.open(tmp_path / "seen.png").size == (512, 256)
+    best = json.loads(brae("guess", raw, "--json"))["guesses"][0]
+    assert (best["format"], best["width"], best["height"], best["levels"]) == ("bc7", 512, 256, 10)
+    raw.write_bytes(b"abc")
+    brae("guess", raw, fails=True)
+
+
 def test_layouts_of_ones_own(made_demo: Path, tmp_path: Path) -> None:
     """A layout beside the archive, found by itself; and one that is named."""
     own = tmp_path / "brae-layouts"
@@ -160,7 +211,7 @@ def test_build_and_restore(game: Path, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "word", ["demo", "serve", "inspect", "unpack", "repack", "decode", "encode", "build", "restore"]
+    "word", ["demo", "serve", "inspect", "unpack", "repack", "decode", "encode", "guess", "build", "restore"]
 )
 def test_every_word_explains_itself(word: str) -> None:
     assert "Usage" in brae(word, "--help")

@@ -11,8 +11,11 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
+from brae.core.containers.depth import open_path
+from brae.core.layouts.library import Library
+from brae.core.textures.files import read_image, read_texture, write_image
 from brae.demo import DISC as DISC_FOLDER
-from brae.demo import disc
+from brae.demo import LAYOUTS, disc
 from tests.core.families import BY_NAME
 from tests.e2e.driver import chromium, served
 from tests.e2e.tour import (
@@ -149,6 +152,75 @@ def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:
     page.get_by_role("button", name="Put all of it back").click()
     expect(page.get_by_text("8 files, all as they were.")).to_be_visible(timeout=20_000)
     assert digests(game) == before
+
+
+def paint_patch(path: Path) -> None:
+    """Another colour on a patch that begins and ends with blocks, whatever the depth of the file."""
+    picture = read_image(path.read_bytes(), path.name).picture.copy()
+    patch = picture[16:48, 24:56]
+    patch[..., :3] = patch[..., 2::-1] * 2 if picture.dtype == np.float32 else 255 - patch[..., :3]
+    path.write_bytes(write_image(picture, path.suffix[1:]))
+
+
+KINDS = {"harbour dusk": "bc7", "water swell_n": "bc5", "rock height": "bc4", "harbour noon": "bc6h"}
+KINDS |= {"boat hull_wear": "bc7", "post parcel_00": "bc1", "seabirds petrel_4": "bgra8"}
+
+
+def test_a_texture_of_each_kind_changes_where_it_was_painted_and_nowhere_else(page: Page, game: Path) -> None:
+    library = Library.of([LAYOUTS])
+    index = game / "data/harbour.kist"
+    before = open_path(index, [], library).container
+    originals = {name: before.read(number) for number, name in enumerate(before.names)}
+    for words in KINDS:
+        stage(page, "Find").click()
+        page.get_by_role("searchbox").fill(words)
+        page.get_by_role("status").filter(has_text="1 item").wait_for()
+        page.get_by_role("button", name="Put in work").click()
+        page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
+        title = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
+        paint_patch(Path(title.removeprefix("Copy ")))
+        page.get_by_role("region", name="How it is encoded").wait_for(timeout=15_000)
+        expect(page.get_by_text("What the encoding cost")).to_be_visible()
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    page.get_by_role("link", name="See it in the game").click()
+    page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
+    expect(page.get_by_text("scene drawn with 40 of 40 textures").first).to_be_visible()
+    after = open_path(index, [], library).container
+    made = {name: after.read(number) for number, name in enumerate(after.names)}
+    assert made.keys() == originals.keys()
+    changed = {name for name, data in made.items() if data != originals[name]}
+    assert {name.removeprefix("textures/").rpartition(".")[0].replace("/", " ") for name in changed} == set(KINDS)
+    for name in changed:
+        old, new = read_texture(originals[name], library, name), read_texture(made[name], library, name)
+        assert old.header == new.header
+        assert len(originals[name]) == len(made[name])
+        size, rows = old.header.format.block_bytes, old.header.format.block[0]
+        across = -(-old.header.width // rows)
+        a, b = (np.frombuffer(one.levels[0], np.uint8).reshape(-1, across, size) for one in (old, new))
+        inside = np.zeros(a.shape[:2], bool)
+        inside[16 // rows : 48 // rows, 24 // rows : 56 // rows] = True
+        if old.header.orientation == "bottom-up":
+            inside = inside[::-1]
+        assert not ((a != b).any(axis=2) & ~inside).any(), name
+
+
+def test_encoding_by_choice_and_the_worst_block(page: Page) -> None:
+    path = put_in_work(page, "boat sail")
+    paint_sail(Path(path))
+    page.get_by_text("ready to build").first.wait_for(timeout=15_000)
+    page.get_by_role("radio", name="Cost").click()
+    expect(page.get_by_alt_text("heat, mip level 0")).to_be_visible()
+    page.get_by_role("button", name="Show the worst block").click()
+    expect(page.get_by_text("1600 %")).to_be_visible()
+    page.get_by_role("button", name="How it is encoded").click()
+    page.get_by_label("Effort").select_option("high")
+    expect(page.get_by_text("encoded: effort high")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Like the original again").click()
+    expect(page.get_by_text("encoded: like the original")).to_be_visible(timeout=15_000)
+    page.get_by_label("Pixel format").select_option("bc7")
+    expect(page.get_by_text("Stored as BC7 by your choice")).to_be_visible(timeout=15_000)
 
 
 def test_white_ground_is_noticed_and_put_right(page: Page) -> None:

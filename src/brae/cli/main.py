@@ -525,7 +525,7 @@ def _encode_folder(
                 typer.echo(answer)
     typer.echo(f"{len(sources) - len(failed)} of {len(sources)} encoded")
     for error in failed:
-        typer.echo(str(error), err=True)
+        typer.echo(f"brae: {error}", err=True)
     if failed:
         raise typer.Exit(1)
 

@@ -87,7 +87,9 @@ class Watcher:
         stem = "/".join(rest)[: -len(path.suffix)]
         with self.workspace.database.session() as session:
             return session.scalar(
-                select(Edit).where(Edit.project_id == project, Edit.exchange_path == f"{stem}.png", Edit.in_work)
+                select(Edit).where(
+                    Edit.project_id == project, Edit.exchange_path.in_([f"{stem}.png", f"{stem}.exr"]), Edit.in_work
+                )
             )
 
 

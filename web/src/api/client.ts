@@ -92,5 +92,5 @@ export async function pixelWords(
   const values = found.values.map((value) =>
     value === null ? "no number" : Number.isInteger(value) ? String(value) : value.toPrecision(4),
   );
-  return `${place.which} at ${found.x}, ${found.y}: R ${values[0]}  G ${values[1]}  B ${values[2]}  A ${values[3]}`;
+  return `${found.x}, ${found.y}: R ${values[0]} G ${values[1]} B ${values[2]} A ${values[3]}`;
 }

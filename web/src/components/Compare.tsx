@@ -139,6 +139,7 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
       alt={`${which}, mip level ${level}`}
       size={size}
       view={now}
+      spot={spot}
     />
   );
   const under = useValues(values, level, size, now);
@@ -322,15 +323,31 @@ function Pane({
   );
 }
 
-function Picture({ src, alt, size, view }: { src: string; alt: string; size: Size; view: View }) {
+type Shown = { src: string; alt: string; size: Size; view: View; spot?: Spot | null };
+
+function Picture({ src, alt, size, view, spot }: Shown) {
   return (
-    <img
-      src={src}
-      alt={alt}
-      draggable={false}
-      className={`absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`}
-      style={{ left: view.x, top: view.y, width: size.width * view.zoom, height: size.height * view.zoom }}
-    />
+    <>
+      <img
+        src={src}
+        alt={alt}
+        draggable={false}
+        className={`absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`}
+        style={{ left: view.x, top: view.y, width: size.width * view.zoom, height: size.height * view.zoom }}
+      />
+      {spot && (
+        <div
+          aria-hidden
+          className="pointer-events-none absolute outline-2 outline-offset-1 outline-gorse"
+          style={{
+            left: view.x + spot.x * view.zoom,
+            top: view.y + spot.y * view.zoom,
+            width: spot.side * view.zoom,
+            height: spot.side * view.zoom,
+          }}
+        />
+      )}
+    </>
   );
 }
 

@@ -166,9 +166,9 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     put("weather/sign_01", WIDTH - 196, 70, 48, 48)
     # What a game never shows as it is, on the wall of the drawing office: maps of numbers, and two more skies.
     for place, name in enumerate(("water/swell_n", "boat/hull_wear", "rock/height", "harbour/dusk")):
-        put(name, 24 + 60 * place, 16, 52, 52)
+        put(name, 420 + 60 * place, 16, 52, 52)
     noon = textures.get(NOON) or placeholder(256, 128)
-    scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (24 + 60 * 4, 16))
+    scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (420 + 60 * 4, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)
