@@ -28,8 +28,10 @@ $(MODULES): web/package-lock.json
 $(UI): $(MODULES) $(WEB_SOURCES)
 	cd web && npm run --silent build
 
-# Compiled now, so that the first picture does not wait for the compiler.
+# Compiled now, so that the first picture does not wait for the compiler. A kernel in the cache does not notice that
+# a step within it has changed, so all of them are made anew.
 $(KERNELS): $(DEPS) $(wildcard src/brae/core/*/kernels.py src/brae/core/textures/kernels/*.py)
+	find src -name '*.nb[ci]' -delete
 	$(BIN)/python -m brae.core.warm
 	touch $@
 

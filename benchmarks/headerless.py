@@ -42,7 +42,7 @@ def _drawing(rng: np.random.Generator, width: int, height: int, kind: int) -> Pi
 
 
 def _shares(count: int) -> np.ndarray:
-    weights = np.array([5, 5, 5, 4, 2, 1][:count], float)
+    weights = np.array([6, 6, 6, 4, 1.5, 0.5][:count], float)
     return weights / weights.sum()
 
 

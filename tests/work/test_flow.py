@@ -64,7 +64,7 @@ def come_back(workspace: Workspace, address: str, path: Path) -> None:
 @pytest.fixture
 def opened(workspace: Workspace, game: Path) -> Path:
     result = open_game(workspace, game)
-    assert result == {"project": "skerry", "archives": 4, "members": 340, "files": 8}
+    assert result == {"project": "skerry", "archives": 4, "members": 345, "files": 8}
     return game
 
 

@@ -27,7 +27,9 @@ _TRIED = (
     "l8", "rgba16f", "la8", "index4",
 )  # fmt: skip
 #: what is looked at: as many bytes of the first level
-_LOOK = 1 << 18
+_LOOK = 1 << 17
+#: and of those so many blocks for each width
+_SAMPLE = 1 << 13
 #: the order of pixels in plain formats, beside row by row
 _STORAGES = (
     Storage(morton="x-first"),
@@ -104,26 +106,29 @@ def _strip(pixel_format: PixelFormat, data: bytes) -> _Floats:
     return blocks
 
 
+def _chance(edges: _Floats) -> float:
+    """How far any two edges lie apart."""
+    return _distance(edges, edges[np.random.default_rng(0).permutation(len(edges))])
+
+
+def _alike(near: float, far: float) -> float:
+    """How much more alike neighbours are than any two: 0 not at all, 1 wholly."""
+    return max(0.0, 1 - (near + 0.05) / (far + 0.05)) if far > 0.02 else 0.0
+
+
 def _likeness(blocks: _Floats) -> float:
-    """How much more alike neighbouring blocks are than any two: 0 not at all, 1 wholly."""
+    """How alike blocks are to the next."""
     if len(blocks) < 8:
         return 0.0
-    rng = np.random.default_rng(0)
-    near = _distance(blocks[:-1, :, -1], blocks[1:, :, 0])
-    other = rng.permutation(len(blocks))
-    far = _distance(blocks[:, :, -1], blocks[other][:, :, 0])
-    return max(0.0, 1 - (near + 0.05) / (far + 0.05)) if far > 0.02 else 0.0
+    return _alike(_distance(blocks[:-1, :, -1], blocks[1:, :, 0]), _chance(blocks[:, :, -1]))
 
 
-def _rows_fit(blocks: _Floats, across: int) -> float:
-    """The same downwards, for rows of so many blocks."""
+def _rows_fit(blocks: _Floats, across: int, far: float) -> float:
+    """How alike they are to those below, for rows of so many; ``far``: to any."""
     if across >= len(blocks):
         return 0.0
-    rng = np.random.default_rng(0)
-    near = _distance(blocks[:-across, -1], blocks[across:, 0])
-    other = rng.permutation(len(blocks))
-    far = _distance(blocks[:, -1], blocks[other][:, 0])
-    return max(0.0, 1 - (near + 0.05) / (far + 0.05)) if far > 0.02 else 0.0
+    some = slice(0, max(_SAMPLE, 2 * across))
+    return _alike(_distance(blocks[:-across, -1][some], blocks[across:, 0][some]), far)
 
 
 @lru_cache(maxsize=64)
@@ -191,7 +196,7 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
             found += _of_format(name, pixel_format, data[offset:end], offset, palette)
     found.sort(key=lambda guess: -guess.fit)
     best = found[: 2 * most]
-    tiled = [other for guess in best[:4] for other in _other_orders(guess, data)]
+    tiled = [other for guess in best[:2] for other in _other_orders(guess, data)]
     best = sorted([*best, *tiled], key=lambda guess: -guess.fit)
     return best[:most]
 
@@ -220,9 +225,9 @@ def _of_format(
     if isinstance(pixel_format, formats.Indexed):
         likeness = _same_neighbours(blocks)
     likelihood = _likelihood(name, data[:_LOOK])
-    guesses = []
+    guesses, far = [], _chance(blocks[:, -1])
     for width, height, levels in candidates:
-        down = _rows_fit(blocks, -(-width // pixel_format.block[1]))
+        down = _rows_fit(blocks, -(-width // pixel_format.block[1]), far)
         guesses.append((likeness * 0.5 + down * 0.5, width, height, levels))
     guesses.sort(reverse=True)
     result = []
@@ -272,7 +277,7 @@ def _same_neighbours(blocks: _Floats) -> float:
 def _other_orders(guess: Guess, data: bytes) -> Iterator[Guess]:
     """The same pixels in tiles or in Morton order, where that fits better than row by row."""
     pixel_format = formats.get(guess.format)
-    if pixel_format.block != (1, 1) or guess.width * guess.height > 1 << 22:
+    if pixel_format.block != (1, 1) or guess.width * guess.height > 1 << 20:
         return
     end = guess.offset + pixel_format.size(guess.width, guess.height)
 
@@ -281,7 +286,7 @@ def _other_orders(guess: Guess, data: bytes) -> Iterator[Guess]:
         if order.size(guess.width, guess.height) != end - guess.offset:
             return 0.0
         picture = order.decode(data[guess.offset : end], guess.width, guess.height)
-        seen = formats.shown(picture).astype(np.float32)
+        seen = formats.shown(picture)[:_COMPARED, :_COMPARED].astype(np.float32)
         across, down = _distance(seen[:, 1:], seen[:, :-1]), _distance(seen[1:], seen[:-1])
         return 1 / (1 + across + down)
 
