@@ -172,6 +172,23 @@ def test_guess(made_demo: Path, tmp_path: Path) -> None:
     brae("guess", raw, fails=True)
 
 
+def test_split_and_compose(made_demo: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    brae("unpack", made_demo / "data/harbour.kist", "-o", out)
+    wear = tmp_path / "wear.png"
+    brae("decode", out / "textures/boat/hull_wear.ptx", "-o", wear)
+    brae("split", wear, "-o", tmp_path / "parts")
+    parts = {letter: tmp_path / f"parts/wear_{letter}.png" for letter in "rgb"}
+    brae("compose", "-o", tmp_path / "again.png", *(word for one in parts for word in (f"--{one}", parts[one])))
+    packed = np.asarray(Image.open(wear).convert("RGB"))
+    assert np.array_equal(np.asarray(Image.open(tmp_path / "again.png")), packed)
+    brae("compose", "-o", tmp_path / "smooth.png", "--base", wear, "--invert", "r")
+    smooth = np.asarray(Image.open(tmp_path / "smooth.png").convert("RGB"))
+    assert np.array_equal(smooth[..., 0], 255 - packed[..., 0])
+    assert np.array_equal(smooth[..., 1:], packed[..., 1:])
+    brae("compose", "-o", tmp_path / "x.png", fails=True)
+
+
 def test_layouts_of_ones_own(made_demo: Path, tmp_path: Path) -> None:
     """A layout beside the archive, found by itself; and one that is named."""
     own = tmp_path / "brae-layouts"
@@ -211,7 +228,21 @@ def test_build_and_restore(game: Path, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "word", ["demo", "serve", "inspect", "unpack", "repack", "decode", "encode", "guess", "build", "restore"]
+    "word",
+    [
+        "demo",
+        "serve",
+        "inspect",
+        "unpack",
+        "repack",
+        "decode",
+        "encode",
+        "guess",
+        "split",
+        "compose",
+        "build",
+        "restore",
+    ],
 )
 def test_every_word_explains_itself(word: str) -> None:
     assert "Usage" in brae(word, "--help")

@@ -26,7 +26,7 @@ from brae.core.layouts.load import load
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.layouts.segments import write_beside
 from brae.core.sources import ByteSource, FileSource
-from brae.core.textures import described, formats, images
+from brae.core.textures import channels, described, formats, images
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import HEAD, read_image, read_raw, read_texture, write_image
 from brae.core.textures.mips import Content, Filter, MipRule
@@ -562,6 +562,56 @@ def guess(
         ]
         lines = "\n".join(f"{one.fit:5.0%}  {one.words}" for one in found)
         say({"guesses": shown}, lines, as_json)
+
+
+@app.command()
+def split(
+    image: Annotated[Path, typer.Argument(help="A picture, or a texture decoded to one.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The folder for a picture of each channel.")],
+) -> None:
+    """The channels of a packed map as pictures of their own."""
+    with errors():
+        _check_file(image)
+        found = read_image(image.read_bytes(), image.name)
+        kind = "exr" if formats.depth_of(found.picture) == "float" else "png"
+        for letter, grey in channels.split(found.picture, "rgba" if found.has_alpha else "rgb").items():
+            target = out / f"{image.stem}_{letter}.{kind}"
+            _write(target, write_image(grey, kind, alpha=False))
+            typer.echo(str(target))
+
+
+ChannelOption = Annotated[Path | None, typer.Option(help="The picture for this channel (its red, or its grey).")]
+
+
+@app.command()
+def compose(
+    out: Annotated[Path, typer.Option("-o", "--out", help="The packed map.")],
+    r: ChannelOption = None,
+    g: ChannelOption = None,
+    b: ChannelOption = None,
+    a: ChannelOption = None,
+    base: Annotated[Path | None, typer.Option(help="Where the other channels come from.")] = None,
+    invert: Annotated[str, typer.Option(help="Channels to invert, such as g or ra.")] = "",
+) -> None:
+    """Pictures as the channels of one: a packed map."""
+    with errors():
+
+        def picture(path: Path) -> formats.Picture:
+            _check_file(path)
+            return read_image(path.read_bytes(), path.name).picture
+
+        parts = {
+            letter: channels.Part(picture(path), "r", letter in invert)
+            for letter, path in {"r": r, "g": g, "b": b, "a": a}.items()
+            if path is not None
+        }
+        whole = picture(base) if base is not None else None
+        for letter in invert:
+            if whole is not None and letter not in parts:
+                parts[letter] = channels.Part(whole, letter, True)
+        made = channels.compose(parts, whole)
+        _write(out, write_image(made, _picture_kind(out), alpha=bool((formats.shown(made)[..., 3] < 255).any())))
+        typer.echo(f"{out}: {made.shape[1]} x {made.shape[0]}")
 
 
 # ---- projects -------------------------------------------------------------------------------------------

@@ -30,23 +30,18 @@ REMEDIES: dict[RemedyId, str] = {
 }
 
 
-def most_of(picture: Picture) -> float:
-    """The value of white."""
-    return {"8": 255.0, "16": 65535.0, "float": 1.0}[depth_of(picture)]
-
-
 def _back(values: np.ndarray, like: Picture) -> Picture:
     """Floats as a picture of the same depth."""
     if like.dtype == np.float32:
         return values.astype(np.float32)
-    return np.rint(values.clip(0, most_of(like))).astype(like.dtype)
+    return np.rint(values.clip(0, formats.white_of(like))).astype(like.dtype)
 
 
 def resize(picture: Picture, width: int, height: int) -> Picture:
     """Another size by a Lanczos filter; colour is weighted by alpha so that edges do not darken."""
     if picture.shape[:2] == (height, width):
         return picture
-    most = most_of(picture)
+    most = formats.white_of(picture)
     alpha = picture[..., 3].astype(np.float32) / np.float32(most)
 
     def channel(values: np.ndarray) -> np.ndarray:
@@ -91,7 +86,7 @@ def _restore_alpha(picture: Picture, before: Picture) -> Picture:
 
 def _make_opaque(picture: Picture, before: Picture) -> Picture:
     picture = picture.copy()
-    picture[..., 3] = most_of(picture)
+    picture[..., 3] = formats.white_of(picture)
     return picture
 
 
@@ -108,12 +103,12 @@ def _swap(picture: Picture, before: Picture) -> Picture:
 
 def _flip_green(picture: Picture, before: Picture) -> Picture:
     picture = picture.copy()
-    picture[..., 1] = most_of(picture) - picture[..., 1]
+    picture[..., 1] = formats.white_of(picture) - picture[..., 1]
     return picture
 
 
 def _normalise(picture: Picture, before: Picture) -> Picture:
-    most = most_of(picture)
+    most = formats.white_of(picture)
     directions = picture[..., :3].astype(np.float64) / most * 2 - 1
     length = np.sqrt((directions**2).sum(axis=2, keepdims=True))
     straight = np.array([0.0, 0.0, 1.0])
@@ -124,7 +119,7 @@ def _normalise(picture: Picture, before: Picture) -> Picture:
 
 
 def _unmultiply(picture: Picture, before: Picture) -> Picture:
-    alpha = picture[..., 3:].astype(np.float64) / most_of(picture)
+    alpha = picture[..., 3:].astype(np.float64) / formats.white_of(picture)
     result = picture.copy()
     colour = picture[..., :3] / np.maximum(alpha, 1e-6)
     result[..., :3] = np.where(alpha > 0, _back(colour, picture), picture[..., :3])

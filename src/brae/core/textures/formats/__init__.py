@@ -19,7 +19,7 @@ from brae.core.textures.formats.base import (
 )
 from brae.core.textures.formats.blocks import BC1, BC2, BC3, BC4, BC4S, BC5, BC5S, BC6H, BC6HS, BC7
 from brae.core.textures.formats.channels import BGR8, BGRA8, RGB8, RGBA8
-from brae.core.textures.formats.depth import as_depth, depth_of, shown
+from brae.core.textures.formats.depth import as_depth, depth_of, shown, white_of
 from brae.core.textures.formats.indexed import INDEX4, INDEX8, Indexed
 from brae.core.textures.formats.tiles import Storage, Stored, stored
 from brae.core.textures.formats.wide import R11G11B10F, RGB9E5, RGBA16F
@@ -69,4 +69,5 @@ __all__ = [
     "level_sides",
     "shown",
     "stored",
+    "white_of",
 ]

@@ -21,6 +21,11 @@ def depth_of(picture: Picture) -> Depth:
     return "8" if picture.dtype == np.uint8 else "16" if picture.dtype == np.uint16 else "float"
 
 
+def white_of(picture: Picture) -> float:
+    """The value of white, and of solid alpha."""
+    return {"8": 255.0, "16": 65535.0, "float": 1.0}[depth_of(picture)]
+
+
 def srgb_to_linear(value: Any) -> Any:
     """Light of an sRGB value; both from 0 to 1 (IEC 61966-2-1)."""
     value = np.asarray(value)
