@@ -21,7 +21,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks import codecs, discs
+from benchmarks import codecs, discs, headerless
 from benchmarks.report import best, report
 from brae.core.containers.depth import open_path
 from brae.core.containers.described import Archive, open_archive
@@ -234,6 +234,7 @@ def main() -> None:
             part(folder / str(index))
     _records()
     codecs.run()
+    headerless.run()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),
         1,
