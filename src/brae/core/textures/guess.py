@@ -8,7 +8,7 @@ the first one at half the size settles it. All of it is common practice, no sour
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any
 
@@ -196,8 +196,7 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
             found += _of_format(name, pixel_format, data[offset:end], offset, palette)
     found.sort(key=lambda guess: -guess.fit)
     best = found[: 2 * most]
-    tiled = [other for guess in best[:2] for other in _other_orders(guess, data)]
-    best = sorted([*best, *tiled], key=lambda guess: -guess.fit)
+    best = sorted([*best, *_other_orders(best[:6], data)], key=lambda guess: -guess.fit)
     return best[:most]
 
 
@@ -274,30 +273,32 @@ def _same_neighbours(blocks: _Floats) -> float:
     return max(0.0, (near - chance) / (1 - chance)) if chance < 0.98 else 0.0
 
 
-def _other_orders(guess: Guess, data: bytes) -> Iterator[Guess]:
-    """The same pixels in tiles or in Morton order, where that fits better than row by row."""
-    pixel_format = formats.get(guess.format)
-    if pixel_format.block != (1, 1) or guess.width * guess.height > 1 << 20:
-        return
-    end = guess.offset + pixel_format.size(guess.width, guess.height)
+def _neighbours(guess: Guess, data: bytes, storage: Storage | None) -> float:
+    """How near the pixels of a guess lie to those beside and below them, in that order: 1 equal, 0 far off."""
+    order = formats.stored(formats.get(guess.format), storage)
+    end = guess.offset + formats.get(guess.format).size(guess.width, guess.height)
+    if order.size(guess.width, guess.height) != end - guess.offset:
+        return 0.0
+    picture = order.decode(data[guess.offset : end], guess.width, guess.height)
+    seen = formats.shown(picture)[:_COMPARED, :_COMPARED].astype(np.float32)
+    return 1 / (1 + _distance(seen[:, 1:], seen[:, :-1]) + _distance(seen[1:], seen[:-1]))
 
-    def alike(storage: Storage | None) -> float:
-        order = formats.stored(pixel_format, storage)
-        if order.size(guess.width, guess.height) != end - guess.offset:
-            return 0.0
-        picture = order.decode(data[guess.offset : end], guess.width, guess.height)
-        seen = formats.shown(picture)[:_COMPARED, :_COMPARED].astype(np.float32)
-        across, down = _distance(seen[:, 1:], seen[:, :-1]), _distance(seen[1:], seen[:-1])
-        return 1 / (1 + across + down)
 
-    plain = alike(None)
-    for storage in _STORAGES:
-        found = alike(storage)
-        if found > plain * 1.15:
-            fit = min(1.0, guess.fit * found / plain)
-            yield Guess(
-                guess.format, guess.width, guess.height, guess.levels, fit, storage, guess.offset, guess.palette
-            )
+def _other_orders(guesses: list[Guess], data: bytes) -> Iterator[Guess]:
+    """The same pixels in tiles or in Morton order, where that fits better than row by row at any sides."""
+    fitting = [one for one in guesses if formats.get(one.format).block == (1, 1)]
+    fitting = [one for one in fitting if one.width * one.height <= 1 << 20]
+    plain: dict[str, float] = {}
+    fits: dict[str, float] = {}
+    for guess in fitting:
+        plain[guess.format] = max(plain.get(guess.format, 0.0), _neighbours(guess, data, None))
+        fits[guess.format] = max(fits.get(guess.format, 0.0), guess.fit)
+    for guess in fitting:
+        for storage in _STORAGES:
+            found = _neighbours(guess, data, storage)
+            if found > plain[guess.format] * 1.15:
+                fit = min(1.0, fits[guess.format] * found / plain[guess.format])
+                yield replace(guess, fit=fit, storage=storage)
 
 
 def thumbnail(data: bytes, guess: Guess, side: int = 128) -> Picture:
