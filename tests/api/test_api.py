@@ -145,7 +145,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         "a facet does not narrow itself"
     )
     page = client.get(f"{opened}/members", params={"offset": 300, "limit": 50}).json()
-    assert len(page["items"]) == 40
+    assert len(page["items"]) == 45
     first = client.get(f"{opened}/members", params={"order": "size"}).json()["items"]
     assert [item["real"] for item in first] == sorted((item["real"] for item in first), reverse=True)
 
