@@ -189,6 +189,13 @@ def test_split_and_compose(made_demo: Path, tmp_path: Path) -> None:
     brae("compose", "-o", tmp_path / "x.png", fails=True)
 
 
+def test_texels() -> None:
+    """A wall of 128 units at a scale of 0.25 wants 512 (common practice, no source)."""
+    assert brae("texels", "128", "--per-unit", "4").strip() == "512 texels"
+    assert brae("texels", "128", "--side", "512").strip() == "4 texels a unit"
+    brae("texels", "128", fails=True)
+
+
 def test_layouts_of_ones_own(made_demo: Path, tmp_path: Path) -> None:
     """A layout beside the archive, found by itself; and one that is named."""
     own = tmp_path / "brae-layouts"

@@ -25,6 +25,7 @@ from brae.core.layouts.library import FOLDER, Library, companions
 from brae.core.layouts.load import load
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.layouts.segments import write_beside
+from brae.core.match import metrics
 from brae.core.sources import ByteSource, FileSource
 from brae.core.textures import channels, described, formats, images
 from brae.core.textures.encode import encode_like, encode_new
@@ -612,6 +613,22 @@ def compose(
         made = channels.compose(parts, whole)
         _write(out, write_image(made, _picture_kind(out), alpha=bool((formats.shown(made)[..., 3] < 255).any())))
         typer.echo(f"{out}: {made.shape[1]} x {made.shape[0]}")
+
+
+@app.command()
+def texels(
+    world: Annotated[float, typer.Argument(help="How many units of the world a side covers.")],
+    per_unit: Annotated[float | None, typer.Option(help="Texels a unit: which side is that?")] = None,
+    side: Annotated[int | None, typer.Option(help="Texels of the side: how many is that a unit?")] = None,
+) -> None:
+    """How large a texture has to be for a surface (a scale of 0.25 is 4 texels a unit)."""
+    with errors():
+        if (per_unit is None) == (side is None) or world <= 0 or (per_unit or side or 0) <= 0:
+            raise FormatError("Say either --per-unit N or --side N; all numbers are greater than nothing.")
+        if per_unit is not None:
+            typer.echo(f"{metrics.side_for(world, per_unit)} texels")
+        else:
+            typer.echo(f"{metrics.texels_per_unit(side or 0, world):g} texels a unit")
 
 
 # ---- projects -------------------------------------------------------------------------------------------

@@ -10,7 +10,7 @@ import math
 import struct
 import zlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import zstandard
@@ -297,8 +297,3 @@ def _type_size(pixel_format: PixelFormat) -> int:
         return pixel_format.block_bytes
     kind = getattr(pixel_format, "type", None)
     return int(np.dtype(kind).itemsize) if kind else 1
-
-
-def with_container(header: Header) -> Header:
-    """The same texture as a KTX2 file's."""
-    return replace(header, container="ktx2", orientation="top-down")
