@@ -334,6 +334,7 @@ def test_pictures_are_sniffed_as_they_are_read(photo: np.ndarray, library: Libra
         write_image(photo, "bmp"),
         write_image(light, "hdr"),
         write_image(light, "exr"),
+        write_image(light, "exr", alpha=False),
         write_image(photo, "ktx2"),
         write_image(photo, "dds"),
     ):

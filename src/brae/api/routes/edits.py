@@ -102,7 +102,9 @@ def download(project_id: str, address: str, workspace: Work) -> Response:
         raise NotFoundError("The exchange file is gone.", address=address, remedy="Put the item in work again.")
     name = file.name.encode("ascii", "replace").decode().replace('"', "_")
     return Response(
-        file.read_bytes(), media_type="image/png", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+        file.read_bytes(),
+        media_type="image/png" if file.suffix == ".png" else "application/octet-stream",
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
     )
 
 

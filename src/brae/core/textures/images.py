@@ -315,14 +315,20 @@ def sniff(head: bytes, name: str = "") -> tuple[str, int, int, bool] | None:
 
 
 def _sniff_exr(head: bytes) -> tuple[str, int, int, bool]:
-    """Sides from the attribute dataWindow (OpenEXR, "Technical Introduction": name, type, size, value)."""
-    at = head.find(b"dataWindow\0box2i\0")
-    if at < 0 or at + 37 > len(head):
+    """Sides and channels from the attributes dataWindow and channels.
+
+    Source: OpenEXR, "File Layout": name, type, size, value; a channel is its name and 16 bytes.
+    """
+    window, channels = b"dataWindow\0box2i\0", b"channels\0chlist\0"
+    at, listed = head.find(window), head.find(channels)
+    if at < 0 or listed < 0 or at + len(window) + 20 > len(head):
         raise FormatError("The EXR header does not tell the picture's sides in its first bytes.", offset=0)
-    left, top, right, bottom = struct.unpack_from("<4i", head, at + 21)
-    return (
-        "exr",
-        right - left + 1,
-        bottom - top + 1,
-        b"\0A\0" in head[:at] or (b"channels\0chlist" in head and b"A\0" in head),
-    )
+    left, top, right, bottom = struct.unpack_from("<4i", head, at + len(window) + 4)
+    names, place = [], listed + len(channels) + 4
+    while place < len(head) and head[place]:
+        end = head.find(b"\0", place)
+        if end < 0:
+            break
+        names.append(head[place:end])
+        place = end + 17
+    return "exr", right - left + 1, bottom - top + 1, b"A" in names

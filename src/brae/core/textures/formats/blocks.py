@@ -92,7 +92,7 @@ class BlockCompressed(Blocks):
         words = np.frombuffer(exact(self, data, width, height), "<u4").astype(np.uint32)
         out = np.empty((height, width), np.uint32)
         rows = -(-height // 4)
-        if self.block_bytes == 8 * len(self.holds):
+        if self.decoder in ("decode_bc4", "decode_bc5"):
             over_rows(getattr(bc, self.decoder), rows, words, self.signed, out)
         else:
             over_rows(getattr(bc7 if self.name == "bc7" else bc, self.decoder), rows, words, out)

@@ -26,7 +26,8 @@ def nearest_entries(colours: Picture, palette: Entries) -> np.ndarray[Any, np.dt
 
     An equal entry always wins, the first one where there are several.
     """
-    unique, back = np.unique(colours.reshape(-1, 4), axis=0, return_inverse=True)
+    words, back = np.unique(np.ascontiguousarray(colours).view("<u4").reshape(-1), return_inverse=True)
+    unique = words.view(np.uint8).reshape(-1, 4)
     found = np.empty(len(unique), np.int64)
     seen = palette[:, 3].astype(np.float32) / 255
     for first in range(0, len(unique), 4096):
