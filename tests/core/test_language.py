@@ -256,27 +256,6 @@ def test_a_chunk_goes_into_the_chunk_that_its_path_names() -> None:
         archive.rebuild(Edits(added=[NewMember("ROOT/NONE/newc", new.change)]))
 
 
-def test_a_holder_with_a_checksum_is_not_left_wrong() -> None:
-    described = layout("""
-  - chunks: pieces
-    nest: {HOLD: 0}
-    record:
-      - {field: tag, type: string, length: 4, role: name}
-      - {field: size, type: u32, role: stored-size}
-      - {field: check, type: u32, checksum: {kind: crc32, over: stored}}
-""")
-
-    def chunk(tag: bytes, data: bytes) -> bytes:
-        return tag + struct.pack("<II", len(data), zlib.crc32(data)) + data
-
-    archive = opened(described, chunk(b"HOLD", chunk(b"one_", b"11")) + chunk(b"two_", b"22"))
-    assert archive.names == ["HOLD/one_", "two_"]
-    assert archive.prove().exact
-    assert opened(described, written(archive.rebuild({1: archive.pack(1, b"333")}))).prove().exact
-    with pytest.raises(LayoutError, match="checksum of a chunk that holds"):
-        archive.rebuild({0: archive.pack(0, b"99")})
-
-
 def test_a_record_before_each_member_ends_where_it_says() -> None:
     family = BY_NAME["stream"]
     data = family.write(members_for(family))["main"]
@@ -400,3 +379,59 @@ def test_parts_name_the_bytes_they_explain() -> None:
     assert parsed.describe("main", 13) == "entries[0].name"
     assert parsed.describe("main", 12 + first) == "entries[0].offset"
     assert parsed.describe("main", 12 + first + 8) == "entries[1].name"
+
+
+def test_references_are_followed_and_kept_whole() -> None:
+    family = BY_NAME["linked"]
+    members = [(name, name.encode() * 9) for name in ("hull", "mast", "sail", "flag")]
+    archive = family.open(family.write(members))
+    assert archive.references.tolist() == [[1, 0], [2, 1], [3, 2], [3, 0]]
+    assert (archive.refers_to(3), archive.used_by(0)) == (["sail", "hull"], ["mast", "flag"])
+    with pytest.raises(LayoutError, match="'mast' refers to it"):
+        archive.rebuild(Edits(removed={0}))
+    with pytest.raises(LayoutError, match="a table of links speaks of it"):
+        archive.rebuild(Edits(removed={3}))
+    added = NewMember("oar", archive.pack_new("oar", b"wood"))
+    made = archive.rebuild(Edits(added=[added]))
+    again = family.open({"main": b"".join(made.read("main"))})
+    assert again.references.tolist() == archive.references.tolist()
+    assert again.read(4) == b"wood"
+    assert again.prove().exact
+
+
+def test_numbered_files_grow_by_another_one() -> None:
+    family = BY_NAME["cut"]
+    members = [(f"name{k}", bytes([k]) * 60) for k in range(9)]
+    files = family.write(members)
+    archive = family.open(files)
+    assert archive.file_of(8) == max(files)
+    composed = archive.rebuild({8: archive.pack(8, b"more" * 200)})
+    assert composed.segments.keys() > files.keys()
+    assert {composed.size(file) for file in list(composed.segments)[:-1]} == {256}
+    with pytest.raises(LayoutError, match="nothing left in it"):
+        archive.rebuild({index: archive.pack(index, b"x") for index in range(9)})
+    without = parse(family.layout.replace(", each: 256", ""))
+    kept = open_archive(without, {name: BytesSource(data) for name, data in files.items()})
+    made = kept.rebuild({0: kept.pack(0, b"more" * 200)})
+    assert [made.size(file) for file in files][:-1] == [256] * (len(files) - 1)
+    assert made.segments.keys() == files.keys()
+
+
+def test_a_record_of_a_file_that_is_missing_says_which() -> None:
+    family = BY_NAME["volumes"]
+    files = family.write([("a", b"1"), ("bc", b"2")])
+    del files["hold.2"]
+    assert family.open(files).read(1) == b"2"
+    del files["hold.1"]
+    with pytest.raises(FormatError, match="file number 2, which is not there"):
+        family.open(files)
+
+
+def test_a_chunks_checksum_that_covers_something_else_is_not_guessed() -> None:
+    family = BY_NAME["forms"]
+    members = [("HOLD/DECK/aaaa", b"one"), ("HOLD/zzzz", b"two")]
+    data = bytearray(family.write(members)["main"])
+    data[12] ^= 1
+    archive = family.open({"main": bytes(data)})
+    with pytest.raises(LayoutError, match="covers something else"):
+        archive.rebuild({1: archive.pack(1, b"three")})

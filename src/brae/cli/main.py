@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
@@ -209,6 +209,7 @@ def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption
                 "members": len(archive),
                 "proof": proof.as_dict(),
                 "names": archive.names if as_json else None,
+                "references": archive.references.tolist(),
             }
             words = f"{file}: {archive.title}, {len(archive):,} members\n"
             words += (
@@ -216,6 +217,8 @@ def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption
                 if proof.exact
                 else f"no proof: {proof.reason}"
             )
+            if len(archive.references):
+                words += f"\n{len(archive.references):,} references between members"
         else:
             data, words = _inspect_other(file, library.layouts.get(kind or ""))
     say(data, words, as_json)
@@ -320,6 +323,11 @@ def unpack(
             raise typer.Exit(1)
 
 
+def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
+    """Where the files of an archive go that is written to ``out``."""
+    return companions(layout, out, files) if layout is not None else {MAIN: out}
+
+
 @app.command()
 def repack(
     file: FileArgument,
@@ -338,9 +346,8 @@ def repack(
             raise NotFoundError(f"There is no folder {source}.")
         outer = opened.outermost
         described = library.layouts.get(outer.kind)
-        targets = companions(described, out) if described else {MAIN: out}
         mine = {path.resolve() for path in files_of(outer.kind, _split(file)[0], library).values()}
-        if mine & {target.resolve() for target in targets.values()}:
+        if mine & {target.resolve() for target in _targets(described, out, ()).values()}:
             raise ReadOnlyError(
                 "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
             )
@@ -355,7 +362,9 @@ def repack(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        for name, target in targets.items():
+        targets = _targets(described, out, composed.segments)
+        for name in composed.segments:
+            target = targets[name]
             try:
                 target.parent.mkdir(parents=True, exist_ok=True)
                 draft = target.with_name(f".{target.name}.brae-new")

@@ -19,6 +19,7 @@ from brae.core.containers.depth import changes_outside
 from brae.core.errors import BraeError, ChangedError, NotFoundError, ReadOnlyError, storage_error
 from brae.core.games.model import AddOnWay, LooseWay
 from brae.core.layouts.edits import MemberChange
+from brae.core.layouts.library import companion_names
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, write_beside
 from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
@@ -248,13 +249,20 @@ class _Planner:
         may_patch = all(original.state != "rebuilt" for original in originals.values())
         found = plan_archive(archive, _proof(row), self._packed(archive, one), may_patch=may_patch)
         targets = []
+        in_files = [archive.file_of(archive.index_of(member.level)) for member in found.members]
         for name, original in originals.items():
             size = found.composed.size(name)
             plan = FilePlan(original.path, found.way, found.why, original.size, size)
-            if name == archive.file:
-                plan.members = [asdict(member) for member in found.members]
-                plan.inside = one.inside
+            plan.members = [
+                asdict(member) for member, file in zip(found.members, in_files, strict=True) if file == name
+            ]
+            plan.inside = one.inside if name == archive.file else []
             targets.append(_Target(original, plan, found.composed, name))
+        layout = self.workspace.project_library(self.project).layouts.get(row.layout or "")
+        if layout is not None and (more := found.composed.segments.keys() - originals.keys()):
+            names = companion_names(layout, row.files[MAIN], lambda name: False, found.composed.segments)
+            words = "the data needs one numbered file more"
+            targets += [self._made(names[key], words, found.composed, key) for key in sorted(more)]
         return targets
 
     def _put_back(self, original: Original) -> _Target:

@@ -222,10 +222,9 @@ class _Opening:
             if kind is None:
                 loose.append(relative)
                 continue
-            own = {
-                file: companion.relative_to(self.folder).as_posix()
-                for file, companion in files_of(kind, path, self.library).items()
-            }
+            companions = files_of(kind, path, self.library).items()
+            own = {file: other.relative_to(self.folder).as_posix() for file, other in companions}
+            own = {file: other for file, other in own.items() if other not in self.made}
             claimed |= set(own.values())
             waiting.append(_Found(kind, addresses.quote_level(relative), relative, own))
         self.names += [file.relative_to(self.folder).as_posix() for file in files]

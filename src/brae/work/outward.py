@@ -97,7 +97,9 @@ class Outward:
         composed = add_on(like, members, levels)
         number, path = self._free(way)
         layout = self._workspace.project_library(self._project).layouts.get(row.layout or "")
-        files = companion_names(layout, path) if layout is not None else {MAIN: path}
+        files = {MAIN: path}
+        if layout is not None:
+            files = companion_names(layout, path, lambda name: False, composed.segments)
         for file, name in files.items():
             yield name, f"an add-on archive with {len(members)} of the game's files", composed, file
         if way.register_line is not None:

@@ -423,6 +423,63 @@ def pays(members: Members) -> Files:
     return {"main": struct.pack("<4sI", b"PAYS", len(members)) + table + body}
 
 
+def cut(members: Members) -> Files:
+    start = 8 + 32 * len(members)
+    places, body = _places(members, start, 8)
+    table = b"".join(
+        struct.pack("<24sII", name.encode(), at, len(data))
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    whole = struct.pack("<4sI", b"CUTS", len(members)) + table + body
+    found = {f"main.{number}": whole[number * 256 :][:256] for number in range(1, -(-len(whole) // 256))}
+    return {"main": whole[:256]} | found
+
+
+def volumes(members: Members) -> Files:
+    holds = [b"hold number 1", b"hold number 2", b"hold number 3"]
+    table = b""
+    for name, data in members:
+        number = len(name) % 2
+        holds[number] = pad(holds[number], 16)
+        table += struct.pack("<24sHII", name.encode(), number + 1, len(holds[number]), len(data))
+        holds[number] += data
+    holds = [pad(hold, 16) for hold in holds]
+    head = struct.pack("<4sHI", b"VOLS", len(members), sum(map(len, holds)))
+    return {"main": head + table, "hold": holds[0], "hold.1": holds[1], "hold.2": holds[2]}
+
+
+def forms(members: Members) -> Files:
+    def chunk(tag: bytes, data: bytes) -> bytes:
+        return pad(struct.pack("<4sII", tag, len(data), zlib.crc32(data)) + data, 4)
+
+    inside = [item for item in members if not _off_deck(item)]
+    outside = [item for item in members if _off_deck(item)]
+    deck = b"".join(chunk(name[-4:].encode(), data) for name, data in inside)
+    rest = b"".join(chunk(name[-4:].encode(), data) for name, data in outside)
+    return {"main": b"FORM" + chunk(b"HOLD", b"note" + chunk(b"DECK", deck) + rest)}
+
+
+def _form_name(name: str) -> str:
+    tag = name[:4].ljust(4, "_")
+    return f"HOLD/DECK/{tag}" if name[0] < "h" else f"HOLD/{tag}"
+
+
+def _off_deck(item: tuple[str, bytes]) -> bool:
+    return not item[0].startswith("HOLD/DECK/")
+
+
+def linked(members: Members) -> Files:
+    """Each object comes after the one before; the last one uses the first."""
+    links = struct.pack("<II", 100 + 7 * (len(members) - 1), 100) if members else b""
+    start = 12 + 40 * len(members) + len(links)
+    places, body = _places(members, start, 4)
+    table = b""
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        after = 100 + 7 * (number - 1) if number else 0
+        table += struct.pack("<I24sIII", 100 + 7 * number, name.encode(), at, len(data), after)
+    return {"main": struct.pack("<4sII", b"LINK", len(members), len(links) // 8) + table + links + body}
+
+
 def _cooked(name: str, writer: object, **more: object) -> Family:
     return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
 
@@ -452,4 +509,8 @@ COOKED = [
     _cooked("fixed-size", fixed_size, shape=_kind_name),
     _cooked("ending", ending, shape=_short, grows=False),
     _cooked("pays", pays, shape=_short),
+    _cooked("cut", cut, shape=_short, least=9),
+    _cooked("volumes", volumes, shape=_short),
+    _cooked("forms", forms, shape=_form_name, order=lambda members: sorted(members, key=_off_deck)),
+    _cooked("linked", linked, shape=_short, grows=False),
 ]

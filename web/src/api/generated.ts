@@ -1138,6 +1138,16 @@ export interface components {
             member: components["schemas"]["MemberView"];
             /** Offset */
             offset: number | null;
+            /**
+             * Refers To
+             * @default []
+             */
+            refers_to: string[];
+            /**
+             * Used By
+             * @default []
+             */
+            used_by: string[];
         };
         /**
          * JobView

@@ -22,6 +22,7 @@ from brae.api.schemas import (
     PixelView,
     TextView,
 )
+from brae.core import addresses
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.match.metrics import heat
 from brae.core.match.remedies import apply_remedies
@@ -158,14 +159,23 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
         edit = session.scalar(
             select(Edit).where(Edit.project_id == project_id, Edit.address == address, Edit.in_work)
         )
-        offset = None
+        offset: int | None = None
+        refers_to: list[str] = []
+        used_by: list[str] = []
         if found.archive.layout is not None:
-            offset = int(workspace.archive(session, project, found.archive).offsets[found.member.number])
+            archive, number = workspace.archive(session, project, found.archive), found.member.number
+            offset = int(archive.offsets[number])
+            refers_to, used_by = (
+                [addresses.join(found.archive.address, level) for level in levels]
+                for levels in (archive.refers_to(number), archive.used_by(number))
+            )
         return ItemView(
             member=_member_view(found.member, _edit_states(session, project_id)),
             archive=ArchiveView.model_validate(found.archive),
             offset=offset,
             edit=edit_view(workspace, edit, found.member) if edit else None,
+            refers_to=refers_to,
+            used_by=used_by,
         )
 
 

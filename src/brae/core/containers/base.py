@@ -105,9 +105,18 @@ class Container(ABC):
         """The file, by the layout's name, in which the members lie."""
         return MAIN
 
+    def file_of(self, index: int) -> str:
+        """The file, of those that it is read from, in which a member begins."""
+        return self.file
+
     def reveal(self, data: bytes) -> bytes:
         """Stored bytes without their obfuscation."""
         return data
+
+    @property
+    def references(self) -> Ints:
+        """Pairs of members, of which the first refers to the second; shape (pairs, 2)."""
+        return np.empty((0, 2), np.int64)
 
     # ---- what follows from it ---------------------------------------------------------------------------
 
@@ -126,6 +135,16 @@ class Container(ABC):
     def index_of(self, level: str) -> int:
         """The member at one level of an address, or -1."""
         return self._places.get(level, -1)
+
+    def refers_to(self, index: int) -> list[str]:
+        """The levels of the members that one refers to."""
+        pairs = self.references
+        return [self.levels[target] for target in pairs[pairs[:, 0] == index, 1].tolist()]
+
+    def used_by(self, index: int) -> list[str]:
+        """The levels of the members that refer to one."""
+        pairs = self.references
+        return [self.levels[owner] for owner in pairs[pairs[:, 1] == index, 0].tolist()]
 
     def is_plain(self, index: int) -> bool:
         """Whether a member's bytes lie in the file as they are."""

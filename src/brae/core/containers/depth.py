@@ -9,7 +9,7 @@ from pathlib import Path
 from brae.core import addresses
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise, recognise_file
-from brae.core.errors import NotFoundError, UnknownFormatError
+from brae.core.errors import LayoutError, NotFoundError, UnknownFormatError
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.segments import Composed, stays
@@ -23,6 +23,11 @@ def changes_outside(outer: Container, files: Mapping[str, str], composed: Compos
     out.
     """
     changes = {}
+    if more := composed.segments.keys() - files.keys():
+        raise LayoutError(
+            f"It would need {len(more)} numbered files more, and no members of its holder are there for them.",
+            remedy="Make the changed members smaller.",
+        )
     for file, level in files.items():
         if not stays(composed.segments[file], composed.sources[file].size):
             index = outer.index_of(level)

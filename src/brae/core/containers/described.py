@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from bisect import bisect_right
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -10,17 +11,18 @@ from brae.core import addresses, compression
 from brae.core.compression import described
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, LayoutError
-from brae.core.layouts import checksums
+from brae.core.layouts import checksums, links
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
+from brae.core.layouts.files import divide, join, numbered_file
 from brae.core.layouts.members import Slots, chunk_room, common_packing
-from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf
+from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints
 from brae.core.layouts.segments import Body, Composed, body_parts, whole
 from brae.core.layouts.write import compose
-from brae.core.sources import ByteSource
+from brae.core.sources import ByteSource, JoinedSource
 
 
 @dataclass
@@ -30,10 +32,12 @@ class Archive(Container):
     parsed: Parsed
     directory: Directory
     levels: list[str]
+    #: its files as they lie on disk; ``parsed`` sees numbered ones as one
+    sources: Mapping[str, ByteSource]
     _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.title, self.sources = self.layout.title, self.parsed.sources
+        self.title = self.layout.title
 
     def reveal(self, data: bytes) -> bytes:
         return reveal(self.directory.part.obfuscation, data)
@@ -50,6 +54,15 @@ class Archive(Container):
     def file(self) -> str:
         """The file, by the layout's name, in which the members lie."""
         return self.directory.part.file
+
+    @property
+    def source(self) -> ByteSource:
+        return self.parsed.sources[self.file]
+
+    def file_of(self, index: int) -> str:
+        if not isinstance(self.source, JoinedSource):
+            return self.file
+        return numbered_file(self.file, bisect_right(self.source.starts[1:-1], int(self.offsets[index])))
 
     @property
     def names(self) -> list[str]:
@@ -70,6 +83,11 @@ class Archive(Container):
     def real_sizes(self) -> Ints:
         """Bytes of each member unpacked."""
         return self.directory.real
+
+    @cached_property
+    def references(self) -> Ints:
+        """Pairs of members, of which the first refers to the second; shape (pairs, 2)."""
+        return links.references(self.parsed, self.directory)
 
     def packer(self, index: int) -> compression.Packer:
         """How a member is packed; FormatError where the layout does not know its number."""
@@ -190,13 +208,21 @@ class Archive(Container):
         return Slots(self.directory, region.start, region.end)
 
     def compose(self, edits: Edits, *, in_place: bool) -> Composed:
-        return compose(self.parsed, self.directory, edits, in_place=in_place)
+        composed = compose(self.parsed, self.directory, edits, in_place=in_place)
+        return divide(composed, self.layout, self.parsed.values)
 
     def differs_in(self, file: str, offset: int) -> str:
-        return self.parsed.describe(file, offset)
+        whole, _, number = file.partition(".")
+        source = self.parsed.sources[whole]
+        begin = source.starts[int(number or 0)] if isinstance(source, JoinedSource) else 0
+        return self.parsed.describe(whole, begin + offset)
 
     def file_name(self, file: str) -> str:
-        return {MAIN: MAIN, **self.layout.files}[file]
+        whole, _, number = file.partition(".")
+        pattern = self.layout.files.get(whole, MAIN)
+        if isinstance(pattern, Numbered):
+            return f"{pattern.name} ({pattern.first + int(number or 0)})"
+        return pattern
 
 
 def open_archive(layout: Layout, sources: dict[str, ByteSource], known_names: Iterable[str] = ()) -> Archive:
@@ -207,9 +233,9 @@ def open_archive(layout: Layout, sources: dict[str, ByteSource], known_names: It
     """
     if layout.kind != "archive":
         raise LayoutError(f"The layout '{layout.layout}' describes a {layout.kind}, not an archive.")
-    parsed = parse(layout, sources)
+    parsed = parse(layout, join(layout, sources))
     found = directory(parsed, known_names)
-    archive = Archive(parsed, found, addresses.member_levels(found.names))
+    archive = Archive(parsed, found, addresses.member_levels(found.names), sources)
     if (found.real < 0).any():
         found.real = found.real.copy()
         for index in (found.real < 0).nonzero()[0].tolist():

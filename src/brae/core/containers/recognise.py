@@ -75,7 +75,7 @@ def levels_of(kind: str, container: Container, index: int, library: Library) -> 
     found = {MAIN: container.levels[index]}
     if layout is not None and layout.files:
         levels = dict(zip(container.names, container.levels, strict=True))
-        for file, name in companion_names(layout, container.names[index]).items():
+        for file, name in companion_names(layout, container.names[index], levels.__contains__).items():
             if file != MAIN and name in levels:
                 found[file] = levels[name]
     return found

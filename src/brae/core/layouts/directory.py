@@ -12,10 +12,20 @@ import numpy as np
 from brae.core.errors import FormatError, LayoutError, TruncatedError
 from brae.core.layouts import hashes
 from brae.core.layouts.expressions import evaluate
-from brae.core.layouts.model import ChunksPart, Content, Leaf, MembersPart, NamesPart, Records, TablePart
+from brae.core.layouts.model import (
+    ChunksPart,
+    Content,
+    Leaf,
+    MembersPart,
+    NamesPart,
+    Numbered,
+    Records,
+    TablePart,
+)
 from brae.core.layouts.read import Parsed, Region
 from brae.core.layouts.rows import Ints, Rows, decode
 from brae.core.layouts.trees import joined
+from brae.core.sources import JoinedSource
 
 
 @dataclass
@@ -38,6 +48,9 @@ class Directory:
     #: where the members' data ends, without the last one's padding
     end: int = 0
     aligns: Ints = field(default_factory=lambda: np.empty(0, np.int64))
+    #: where records name numbered files: where each of these ends when they are read as one, and which is whose
+    walls: list[int] = field(default_factory=list)
+    numbers: Ints = field(default_factory=lambda: np.empty(0, np.int64))
 
     def leaf(self, role: str) -> Leaf | None:
         """What plays a role in the records."""
@@ -121,16 +134,22 @@ def _of_table(parsed: Parsed, part: MembersPart, known_names: Iterable[str]) -> 
     for name, wanted in part.where.items():
         numbers = table.raw(name)[rows].astype(np.int64)
         rows = rows[np.isin(numbers, wanted if isinstance(wanted, list) else [wanted])]
-    offsets, stored = _places(parsed, part, records, table, rows)
+    numbers, walls = _numbered(parsed, part, records, table, rows)
+    begins = np.array([0, *walls], np.int64)[numbers]
+    offsets, stored = _places(parsed, part, records, table, rows, begins, walls)
     size = parsed.sources[part.file].size
-    bad = np.flatnonzero((offsets < 0) | (stored < 0) | (offsets + stored > size))
+    ends = np.full(len(rows), size)
+    if walls:
+        ends = np.array(walls, np.int64)[numbers]
+    bad = np.flatnonzero((offsets < begins) | (stored < 0) | (offsets + stored > ends))
     if len(bad):
         first = int(bad[0])
         row = int(rows[first])
         raise TruncatedError(
-            f"{part.of}[{row}] says its data is {stored[first]} bytes at {offsets[first]}, outside the file.",
+            f"{part.of}[{row}] says its data is {stored[first]} bytes at {(offsets - begins)[first]}, outside the "
+            "file.",
             offset=region.start + table.start(row),
-            expected=f"an end up to {size}",
+            expected=f"an end up to {(ends - begins)[first]}",
             remedy="The directory is damaged or the data file is cut short: fetch both again from the game.",
         )
     real = _real(part, records, table, rows, stored)
@@ -145,13 +164,39 @@ def _of_table(parsed: Parsed, part: MembersPart, known_names: Iterable[str]) -> 
         part, records, table, rows, offsets, stored, real,
         None if packer is None else table.raw(packer.field)[rows],
         [names[row] for row in rows.tolist()] if len(rows) != len(names) else names,
-        int((offsets + stored).max(initial=parsed.regions[part.name].start)),
+        walls[-1] if walls else int((offsets + stored).max(initial=parsed.regions[part.name].start)),
+        walls=walls, numbers=numbers,
     )  # fmt: skip
 
 
-def _places(parsed: Parsed, part: MembersPart, records: Records, table: Rows, rows: Ints) -> tuple[Ints, Ints]:
-    """Absolute offsets and stored sizes."""
-    base = evaluate(part.base, parsed.values)
+def _numbered(
+    parsed: Parsed, part: MembersPart, records: Records, table: Rows, rows: Ints
+) -> tuple[Ints, list[int]]:
+    """The numbered file of each member, from 0, and where every one ends; no ends where records name no files."""
+    leaf, source = records.column("file-number"), parsed.sources[part.file]
+    if leaf is None:
+        return np.zeros(len(rows), np.int64), []
+    assert isinstance(source, JoinedSource)
+    numbered = parsed.layout.files[part.file]
+    assert isinstance(numbered, Numbered)
+    which = table.numbers(leaf.field)[rows] - numbered.first
+    bad = np.flatnonzero((which < 0) | (which >= len(source.joined)))
+    if len(bad):
+        row = int(rows[bad[0]])
+        raise FormatError(
+            f"{part.of}[{row}] lies in the file number {which[bad[0]] + numbered.first}, which is not there.",
+            offset=parsed.regions[part.of or ""].start + table.start(row),
+            expected=f"a number from {numbered.first} to {numbered.first + len(source.joined) - 1}",
+            remedy="Put all the numbered files beside this one.",
+        )
+    return which, source.starts[1:]
+
+
+def _places(
+    parsed: Parsed, part: MembersPart, records: Records, table: Rows, rows: Ints, begins: Ints, walls: list[int]
+) -> tuple[Ints, Ints]:
+    """Absolute offsets and stored sizes; ``begins`` is where each member's file begins, ``walls`` where all end."""
+    base = evaluate(part.base, parsed.values) + begins
     at, size, end = (records.column(role) for role in ("offset", "stored-size", "end-offset"))
     for leaf in (at, size, end):
         if leaf is not None and not leaf.column.number_like:
@@ -167,7 +212,7 @@ def _places(parsed: Parsed, part: MembersPart, records: Records, table: Rows, ro
         return offsets, table.numbers(end.field)[rows] + base - offsets
     file_size = parsed.sources[part.file].size
     if part.last_ends:
-        last = int(table.numbers(at.field)[-1]) + base if len(table) else file_size
+        last = int(table.numbers(at.field)[-1]) + evaluate(part.base, parsed.values) if len(table) else file_size
     else:
         later = [
             region.start
@@ -175,9 +220,9 @@ def _places(parsed: Parsed, part: MembersPart, records: Records, table: Rows, ro
             if region.file == part.file and region.start >= offsets.max(initial=0) and region.part is not part
         ]
         last = min([file_size, *later])
-    if np.all(offsets[1:] >= offsets[:-1]):
+    if np.all(offsets[1:] >= offsets[:-1]) and not walls:
         return offsets, np.append(offsets[1:], last)[: len(offsets)] - offsets
-    starts = np.unique(np.append(offsets, last))
+    starts = np.unique(np.concatenate([offsets, [last], np.array(walls, np.int64)]))
     following = np.searchsorted(starts, offsets, "right")
     ends = starts[np.minimum(following, len(starts) - 1)]
     return offsets, np.where(following < len(starts), ends, offsets) - offsets

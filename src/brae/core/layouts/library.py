@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
+from itertools import count
 from pathlib import Path
 
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.games.model import GameProfile
+from brae.core.layouts.files import numbered_file
 from brae.core.layouts.load import load, load_as
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import ByteSource, FileSource
@@ -120,20 +122,39 @@ class Library:
         return None
 
 
-def companion_names(layout: Layout, name: str) -> dict[str, str]:
-    """The names of the files that belong together, by what the layout calls them; ``name`` is the main one's."""
+def companion_names(
+    layout: Layout, name: str, exists: Callable[[str], bool], wanted: Iterable[str] = ()
+) -> dict[str, str]:
+    """The names of the files that belong together, by what the layout calls them; ``name`` is the main one's.
+
+    Of numbered files the first is called by the layout's name for them, and the others ``NAME.1`` and so on: as
+    many as there are, and those that are ``wanted``.
+    """
     folder, _, last = name.rpartition("/")
     stem = last.rpartition(".")[0] or last
     found = {MAIN: name}
     for file, pattern in layout.files.items():
-        other = pattern.replace("{stem}", stem).replace("{name}", last)
-        found[file] = f"{folder}/{other}" if folder else other
+        if isinstance(pattern, str):
+            found[file] = _beside(folder, pattern.format(stem=stem, name=last))
+            continue
+        for number in count():
+            key = numbered_file(file, number)
+            other = _beside(folder, pattern.name.format(stem=stem, name=last, number=pattern.first + number))
+            if number and key not in wanted and not exists(other):
+                break
+            if key != MAIN:
+                found[key] = other
     return found
 
 
-def companions(layout: Layout, path: Path) -> dict[str, Path]:
+def _beside(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder else name
+
+
+def companions(layout: Layout, path: Path, wanted: Iterable[str] = ()) -> dict[str, Path]:
     """The files that belong together, by the names that the layout gives them; ``path`` is the main one."""
-    return {file: path.with_name(name) for file, name in companion_names(layout, path.name).items()}
+    names = companion_names(layout, path.name, lambda name: path.with_name(name).is_file(), wanted)
+    return {file: path.with_name(name) for file, name in names.items()}
 
 
 def open_sources(layout: Layout, path: Path) -> dict[str, ByteSource]:

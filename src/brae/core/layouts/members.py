@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
 from brae.core.errors import LayoutError
-from brae.core.layouts import checksums
+from brae.core.layouts import checksums, links
 from brae.core.layouts.chunks import Chunks
 from brae.core.layouts.directory import Directory, folder_numbers, split_names
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
@@ -17,7 +17,8 @@ from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import ChunksPart, Leaf, NamesPart, Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
-from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments
+from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
+from brae.core.sources import ByteSource
 
 
 class Slots:
@@ -53,9 +54,10 @@ class Slots:
         """
         side: Literal["left", "right"] = "right" if occupied else "left"
         after = int(np.searchsorted(self._starts, self._found.offsets[index], side))
-        if after < len(self._starts):
+        wall = self._found.walls[self._found.numbers[index]] if self._found.walls else self._end
+        if after < len(self._starts) and self._starts[after] < wall:
             return int(self._starts[after]), int(self._aligns[after])
-        return self._end, self._found.part.align
+        return wall, self._found.part.align
 
     def fits(self, index: int, length: int) -> bool:
         """Whether so many bytes can take a member's place without anything else moving."""
@@ -111,6 +113,8 @@ def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | No
         raise LayoutError("This file holds one member only; none can be added or removed.")
     if records.column("parent") is not None:
         raise LayoutError("Records that point to each other cannot be added or removed yet.")
+    if records.column("id") is None and links.point_into(parsed, records):
+        raise LayoutError("Records that are referred to by their places cannot be added or removed.")
     result = Added()
     block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
     names = parsed.content(block.name) if block is not None else b""
@@ -244,31 +248,46 @@ def chunk_room(part: ChunksPart, found: Chunks, chunk: int, end: int) -> tuple[i
     return min(data_end + -data_end % part.align, limit), limit
 
 
+class _Event(NamedTuple):
+    """New bytes for a range of the original; what is put in between belongs to a ``holder`` (-1: none)."""
+
+    begin: int
+    stop: int
+    data: list[Segment]
+    holder: int | None = None
+
+
+def _line(found: Chunks, chunk: int) -> list[int]:
+    """A chunk, what holds it, and so on outwards; nothing for -1."""
+    line = []
+    while chunk >= 0:
+        line.append(chunk)
+        chunk = int(found.parents[chunk])
+    return line
+
+
 def compose_chunks(
     part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, edits: Edits, start: int, end: int,
-    in_place: bool,
+    in_place: bool, source: ByteSource,
 ) -> list[Segment]:  # fmt: skip
     """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
     size_leaf = part.column("stored-size")
     assert size_leaf is not None
     fill = bytes([part.fill])
-    events: list[tuple[int, int, list[Segment]]] = []
-    insertions: list[tuple[int, int, list[Segment]]] = []
+    events: list[_Event] = []
+    insertions: list[tuple[int, int, _Event]] = []
     grown: Counter[int] = Counter()
     touched: set[int] = set()
 
     def grow(chunk: int, delta: int) -> None:
-        parent = int(found.parents[chunk])
-        while parent >= 0:
-            grown[parent] += delta
-            parent = int(found.parents[parent])
+        grown.update(dict.fromkeys(_line(found, int(found.parents[chunk])), delta))
 
     for index in sorted(edits.changed.keys() | edits.removed):
         chunk = int(directory.rows[index])
         begin = int(found.starts[chunk])
         padded, _ = chunk_room(part, found, chunk, end)
         if index in edits.removed:
-            events.append((int(found.heads[chunk]), padded, []))
+            events.append(_Event(int(found.heads[chunk]), padded, []))
             grow(chunk, int(found.heads[chunk]) - padded)
             continue
         change = edits.changed[index]
@@ -278,7 +297,7 @@ def compose_chunks(
         length = len(change.stored) + padding
         if in_place and length != padded - begin:
             raise LayoutError(f"{len(change.stored)} bytes do not fit the chunk's {padded - begin} exactly.")
-        events.append((begin, padded, [*body_segments(change.stored), New(fill * padding)]))
+        events.append(_Event(begin, padded, [*body_segments(change.stored), New(fill * padding)]))
         grow(chunk, length - (padded - begin))
         describe_member(directory, rows, chunk, change)
         touched.add(chunk)
@@ -286,32 +305,70 @@ def compose_chunks(
         place, holder, head = _new_chunk(part, found, rows, directory, new_member, end)
         length = len(head) + len(new_member.change.stored)
         padding = -(place + length) % part.align
-        at, depth = holder, 0
-        while at >= 0:
-            grown[at] += length + padding
-            at = int(found.parents[at])
-            depth += 1
-        insertions.append(
-            (place, -depth, [New(head), *body_segments(new_member.change.stored), New(fill * padding)])
-        )
-    if grown and any(leaf.column.checksum for leaf in part.leaves):
-        raise LayoutError("The checksum of a chunk that holds the changed one cannot be written yet.")
+        line = _line(found, holder)
+        grown.update(dict.fromkeys(line, length + padding))
+        data = [New(head), *body_segments(new_member.change.stored), New(fill * padding)]
+        insertions.append((place, -len(line), _Event(place, place, data, holder)))
     for chunk, delta in grown.items():
         rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
-        touched.add(chunk)
-    block = rows.block()
-    for chunk in touched:
-        head = block[rows.start(chunk) : rows.start(chunk + 1)]
-        events.append((int(found.heads[chunk]), int(found.starts[chunk]), [New(head)]))
     # Where several end at one place, what goes into the innermost comes first.
-    events = [(place, place, new) for place, _, new in sorted(insertions, key=lambda one: one[:2])] + events
+    events = [event for _, _, event in sorted(insertions, key=lambda one: one[:2])] + events
+    checked = [leaf for leaf in part.leaves if leaf.column.checksum is not None]
+    holders = set(grown)
+    for chunk in touched if checked else ():
+        holders.update(_line(found, int(found.parents[chunk])))
+    # Chunks lie behind what holds them, so the innermost is written first: its record is in the outer one's bytes.
+    block = rows.block()
+    for chunk in sorted(holders | touched, reverse=True):
+        if chunk in holders and checked:
+            _check_holder(found, rows, chunk, checked, events, source)
+            block = rows.block()
+        head = block[rows.start(chunk) : rows.start(chunk + 1)]
+        events.append(_Event(int(found.heads[chunk]), int(found.starts[chunk]), [New(head)]))
+    return _between(events, start, end)
+
+
+def _between(events: list[_Event], start: int, end: int) -> list[Segment]:
+    """What lies between two places of the original, with new bytes where events say so."""
     segments: list[Segment] = []
     position = start
-    for begin, stop, data in sorted(events, key=lambda event: event[:2]):
-        segments += [Copy(position, begin - position), *data]
-        position = stop
+    for event in sorted(events, key=lambda event: event[:2]):
+        segments += [Copy(position, event.begin - position), *event.data]
+        position = event.stop
     segments.append(Copy(position, end - position))
     return segments
+
+
+def _check_holder(
+    found: Chunks, rows: Rows, chunk: int, checked: list[Leaf], events: list[_Event], source: ByteSource
+) -> None:
+    """The checksums of a chunk that holds others, over all that it holds now.
+
+    Raises LayoutError where the original's do not cover that: then nobody knows what they cover.
+    """
+    start, end = int(found.starts[chunk]), int(found.starts[chunk] + found.sizes[chunk])
+    inside = [
+        event
+        for event in events
+        if (
+            start <= event.begin and event.stop <= end
+            if event.holder is None
+            else chunk in _line(found, event.holder)
+        )
+    ]
+    for leaf in checked:
+        assert leaf.column.checksum is not None
+        kind, width = leaf.column.checksum.kind, leaf.column.width
+        totals = [
+            checksums.as_bytes(checksums.checksum(kind, parts(segments, source)), width, rows.endian)
+            for segments in ([Copy(start, end - start)], _between(inside, start, end))
+        ]
+        if rows.content(leaf.field, chunk) != totals[0]:
+            raise LayoutError(
+                f"The checksum of '{found.names[chunk]}', which holds the changed chunk, covers something "
+                "else than what it holds, so it cannot be written anew."
+            )
+        rows.put_raw(leaf.field, chunk, totals[1])
 
 
 def _new_chunk(

@@ -35,7 +35,7 @@ Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,63}$")]
 MemberRole = Literal[
     "name", "name-offset", "name-length", "name-hash", "extension", "folder", "parent", "id",
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
-    "file-count", "folder-count",
+    "file-count", "folder-count", "file-number", "reference", "owner",
 ]  # fmt: skip
 #: What a header field can be for a texture.
 TextureRole = Literal[
@@ -526,6 +526,28 @@ class Match(Strict):
     names: list[str] = Field(default_factory=list, description="patterns such as '*.kist'")
 
 
+class Numbered(Strict):
+    """Files that continue each other, told apart by a number in their names."""
+
+    name: Annotated[str, Field(pattern=r"\{number(:[^{}]*)?\}", description="such as '{stem}.{number:03}'")]
+    first: Annotated[int, Field(alias="from", ge=0, description="the number of the first one")] = 0
+    each: Expression | None = Field(
+        None, description="the bytes of every one but the last; without it they stay as long as they are"
+    )
+
+    @model_validator(mode="after")
+    def _sound(self) -> Numbered:
+        _check_file_name(self.name, number=self.first)
+        return self
+
+
+def _check_file_name(pattern: str, **more: int) -> None:
+    try:
+        pattern.format(stem="a", name="a", **more)
+    except (LookupError, ValueError, AttributeError) as error:
+        raise ValueError(f"'{pattern}' holds something that is not known; 'stem' and 'name' are") from error
+
+
 class Layout(Strict):
     """A proprietary format, described as data."""
 
@@ -535,7 +557,7 @@ class Layout(Strict):
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)
-    files: dict[Name, str] = Field(
+    files: dict[Name, str | Numbered] = Field(
         default_factory=dict, description="other files: '{stem}' and '{name}' stand for the main file's"
     )
     packers: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9\-]{0,31}$")], described.PackerSpec] = Field(
@@ -554,6 +576,11 @@ class Layout(Strict):
     @model_validator(mode="after")
     def _consistent(self) -> Layout:
         described.check(self.packers)
+        if isinstance(self.files.get(MAIN), str):
+            raise ValueError("'main' is the file itself; in 'files' it can only be continued in numbered files")
+        for pattern in self.files.values():
+            if isinstance(pattern, str):
+                _check_file_name(pattern)
         known: dict[str, Part] = {}
         values = {"file_size"} | {f"{name}_size" for name in self.files}
         for part in self.parts:
@@ -600,6 +627,11 @@ class Layout(Strict):
             raise ValueError(f"the table '{part.of}' needs the role offset or stored-size")
         if part.last_ends and (table.column("stored-size") or table.column("end-offset")):
             raise ValueError("'last_ends' is for tables that have offsets only")
+        if table.column("file-number"):
+            if not isinstance(self.files.get(part.file), Numbered):
+                raise ValueError(f"'file-number' is for numbered files, and '{part.file}' is none")
+            if not table.column("offset") or part.last_ends:
+                raise ValueError("'file-number' needs the role offset, and cannot be with 'last_ends'")
         for name in part.where:
             if name not in {leaf.field for leaf in table.leaves}:
                 raise ValueError(f"'where' speaks of '{name}', which '{part.of}' does not have")
@@ -618,6 +650,8 @@ class Layout(Strict):
             for column in [*part.record, *(part.folder if isinstance(part, TreePart) else [])]:
                 if column.table is not None and not isinstance(known.get(column.table), TablePart):
                     raise ValueError(f"'{column.field}' points into '{column.table}', which is no table")
+                if column.role in ("reference", "owner") and column.table is None:
+                    raise ValueError(f"'{column.field}' refers to records, and needs 'in' to say of which table")
         if not isinstance(part, FieldPart):
             return
         over = part.checksum.over if part.checksum and isinstance(part.checksum.over, list) else []

@@ -141,10 +141,14 @@ class SegmentSource:
 
 @dataclass
 class Composed:
-    """What a rebuild gives: for each file its segments in order, from the start."""
+    """What a rebuild gives: for each file its segments in order, from the start.
+
+    ``ends`` are the places at which numbered files that were read as one are to be divided, where that is known.
+    """
 
     sources: dict[str, ByteSource]
     segments: dict[str, list[Segment]] = field(default_factory=dict)
+    ends: dict[str, list[int]] = field(default_factory=dict)
 
     def size(self, file: str) -> int:
         """How many bytes a file will have."""

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from brae.core.errors import LayoutError
-from brae.core.layouts import checksums, expressions
+from brae.core.layouts import checksums, expressions, links
 from brae.core.layouts.directory import Directory, alignments
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
@@ -21,6 +21,7 @@ from brae.core.layouts.model import (
     Leaf,
     MembersPart,
     NamesPart,
+    Numbered,
     PixelsPart,
     Range,
     Records,
@@ -88,6 +89,8 @@ class _Composer:
         #: where in the block of names those of the added members begin
         self.name_places: list[int] = []
         structural = bool(edits.added or edits.removed)
+        if directory is not None and edits.removed:
+            links.check_removal(parsed, directory, edits.removed)
         if structural and not (directory is not None and isinstance(directory.part, ChunksPart)):
             assert directory is not None
             assert self.row_of is not None
@@ -102,6 +105,7 @@ class _Composer:
     def run(self) -> Composed:
         self.contents: dict[str, list[Segment]] = {}
         self.starts: dict[str, int] = {}
+        self.ends: dict[str, list[int]] = {}
         self.order: dict[str, list[tuple[str | None, list[Segment]]]] = {}
         sizes = {name: len(table.block()) for name, table in self.tables.items()}
         for file in self.parsed.sources:
@@ -115,7 +119,7 @@ class _Composer:
             if not isinstance(self.parsed.regions[name].part, ChunksPart):
                 self._fill(name, table.block())
         self._fill_checksums()
-        composed = Composed(dict(self.parsed.sources))
+        composed = Composed(dict(self.parsed.sources), ends=self.ends)
         for file, pieces in self.order.items():
             composed.segments[file] = [piece for _, content in pieces for piece in content if piece.length]
         return composed
@@ -186,7 +190,7 @@ class _Composer:
             assert self.parsed.chunks is not None
             return compose_chunks(
                 part, self.parsed.chunks, self.tables[name], self.directory, self.edits, region.start, region.end,
-                self.in_place,
+                self.in_place, self.parsed.sources[part.file],
             )  # fmt: skip
         if isinstance(part, PixelsPart) and self.pixels is not None:
             return [New(hide(part.obfuscation, self.pixels))]
@@ -227,12 +231,19 @@ class _Composer:
                     self.tables[name].put(leaf.field, slice(None), old + shift)
 
     @staticmethod
-    def _gap(source: ByteSource, old_end: int, old_next: int, new_end: int, align: int, fill: int) -> list[Segment]:
-        """The bytes between two neighbours: padding is made anew, unknown bytes are kept before it."""
-        length = old_next - old_end
-        if length == -old_end % align and (length == 0 or source.read(old_end, length) == bytes([fill]) * length):
-            return [New(bytes([fill]) * (-new_end % align))]
-        return [Copy(old_end, length), New(bytes([fill]) * (-(new_end + length) % align))]
+    def _gap(
+        source: ByteSource, old_end: int, old_next: int, new_end: int, align: int, fill: int,
+        origins: tuple[int, int] = (0, 0),
+    ) -> list[Segment]:  # fmt: skip
+        """The bytes between two neighbours: padding is made anew, unknown bytes are kept before it.
+
+        Alignment counts from ``origins``, the old and the new beginning of the file.
+        """
+        length, old_origin, new_origin = old_next - old_end, *origins
+        plain = length == 0 or source.read(old_end, length) == bytes([fill]) * length
+        if length == (old_origin - old_end) % align and plain:
+            return [New(bytes([fill]) * ((new_origin - new_end) % align))]
+        return [Copy(old_end, length), New(bytes([fill]) * ((new_origin - new_end - length) % align))]
 
     def _members(self, part: MembersPart, found: Directory, start: int, end: int, new_start: int) -> list[Segment]:
         """Lay out the members' area: unchanged runs are copied, changed members and their padding are new."""
@@ -249,6 +260,8 @@ class _Composer:
         new_sizes = sizes.copy()
         boundaries, shifts = [np.int64(-1)], [shift]
         appended: list[int] = []
+        # Numbered files each count their own bytes: where the present one began, and where it begins now.
+        origins = (0, 0)
         work = sorted(self.edits.changed.keys() | self.edits.removed, key=lambda i: (int(offsets[i]), i))
         if part.align_by and work and not self.in_place:
             # Alignments differ, so each member behind the first change may need other padding.
@@ -258,6 +271,9 @@ class _Composer:
                 int(i) for i in np.lexsort((np.arange(len(offsets)), offsets)) if i in own or offsets[i] >= first
             ]
         for index in work:
+            if found.walls:
+                origin = (0, *found.walls)[found.numbers[index]]
+                origins = origins if origins[0] == origin else (origin, origin + shift)
             change = self.edits.changed.get(index)
             removed = index in self.edits.removed
             old_start, old_end = int(offsets[index]), int(offsets[index] + sizes[index])
@@ -288,15 +304,13 @@ class _Composer:
                 segments.append(New(fill * max(old_end - old_start - length, 0)))
                 position = max(old_end, old_start + length)
                 continue
-            last = old_next >= end
+            last = old_next >= end or old_next in found.walls
             if last and not part.pad_last:
                 align = 1
-            if only_sizes and last:
-                gap: list[Segment] = [New(fill * (-new_end % align))]
+            if removed or (only_sizes and last):
+                gap: list[Segment] = [New(fill * ((origins[1] - new_end) % align))]
             else:
-                gap = self._gap(source, old_end, old_next, new_end, align, part.fill)
-            if removed:
-                gap = [New(fill * (-new_end % align))]
+                gap = self._gap(source, old_end, old_next, new_end, align, part.fill, origins)
             segments += gap
             position = old_next
             shift = new_end + sum(piece.length for piece in gap) - old_next
@@ -311,14 +325,17 @@ class _Composer:
         moved = offsets + np.array(shifts)[np.searchsorted(np.array(boundaries), offsets, "left") - 1]
         new_offsets[~touched] = moved[~touched]
         new_end = end + shift
+        old_walls = np.array([0, *found.walls], np.int64)
+        walls = old_walls + np.array(shifts)[np.searchsorted(boundaries, old_walls) - 1]
+        walls[0], origin = 0, int(walls[-2]) if found.walls else 0
         added_offsets: list[int] = []
         ends = new_end
         for align, stored, index_or_none in [
             *((int(found.aligns[i]), self.edits.changed[i].stored, i) for i in appended),
             *((self._align_of(part, new.name), new.change.stored, None) for new in self.edits.added),
         ]:
-            segments.append(New(fill * (-new_end % align)))
-            new_end += -new_end % align
+            segments.append(New(fill * ((origin - new_end) % align)))
+            new_end += (origin - new_end) % align
             segments += body_segments(stored)
             if index_or_none is None:
                 added_offsets.append(new_end)
@@ -327,9 +344,29 @@ class _Composer:
             new_end += len(stored)
             ends = new_end
         if part.pad_last and (appended or self.edits.added):
-            segments.append(New(fill * (-new_end % part.align)))
-        self._describe_members(part, found, new_offsets, new_sizes, added_offsets, ends)
+            segments.append(New(fill * ((origin - new_end) % part.align)))
+        begins = np.zeros(len(offsets), np.int64)
+        if found.walls:
+            numbers = found.numbers.copy()
+            numbers[appended] = len(found.walls) - 1
+            begins = walls[numbers]
+            self._number_files(found, numbers)
+            self.ends[part.file] = walls[1:-1].tolist()
+        self._describe_members(
+            part, found, new_offsets - begins, new_sizes, [offset - origin for offset in added_offsets], ends
+        )
         return segments
+
+    def _number_files(self, found: Directory, numbers: Ints) -> None:
+        """Tell the records in which of the numbered files each member lies."""
+        leaf, numbered = found.leaf("file-number"), self.parsed.layout.files[found.part.file]
+        assert leaf is not None
+        assert self.table is not None
+        assert self.row_of is not None
+        assert isinstance(numbered, Numbered)
+        kept = self.row_of >= 0
+        self.table.put(leaf.field, self.row_of[kept], numbers[kept] + numbered.first)
+        self.table.put(leaf.field, np.array(self.new_rows, np.int64), len(found.walls) - 1 + numbered.first)
 
     @staticmethod
     def _align_of(part: MembersPart, name: str) -> int:

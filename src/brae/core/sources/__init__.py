@@ -6,7 +6,9 @@ import errno
 import io
 import os
 import threading
+from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
+from itertools import accumulate
 from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
 
@@ -153,6 +155,31 @@ class SliceSource:
     def read(self, offset: int, length: int) -> bytes:
         check_range(self._length, offset, length)
         return self._source.read(self._offset + offset, length)
+
+
+class JoinedSource:
+    """Several sources read as one, end to end; ``starts`` says where each begins, and where the last one ends."""
+
+    def __init__(self, pieces: Sequence[ByteSource]) -> None:
+        self.joined = list(pieces)
+        self.starts = [0, *accumulate(piece.size for piece in self.joined)]
+
+    @property
+    def size(self) -> int:
+        return self.starts[-1]
+
+    def ranges(self, offset: int, length: int) -> Iterator[tuple[int, int, int]]:
+        """A range as number, offset and length in each piece that it touches."""
+        check_range(self.size, offset, length)
+        while length:
+            number = bisect_right(self.starts, offset) - 1
+            count = min(length, self.starts[number + 1] - offset)
+            yield number, offset - self.starts[number], count
+            offset, length = offset + count, length - count
+
+    def read(self, offset: int, length: int) -> bytes:
+        found = [self.joined[number].read(at, count) for number, at, count in self.ranges(offset, length)]
+        return found[0] if len(found) == 1 else b"".join(found)
 
 
 class OverlaySource:

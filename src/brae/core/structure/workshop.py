@@ -14,6 +14,7 @@ from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
+from brae.core.layouts.files import join
 from brae.core.layouts.load import lines_of_parts, parse
 from brae.core.layouts.model import MAIN, FieldPart, Layout, MembersPart, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
@@ -83,7 +84,7 @@ def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) 
             _note(result, file, source.size, [])
         return result
     named = rename(layout, sources)
-    parsed, result.error = parse_some(layout, named)
+    parsed, result.error = parse_some(layout, join(layout, named))
     archive = None
     if result.error is not None and result.error.line is None:
         # The reader names the part; a person looks for it by its line.
@@ -97,7 +98,7 @@ def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) 
     elif result.error is None:
         try:
             found = directory(parsed)
-            archive = Archive(parsed, found, addresses.member_levels(found.names))
+            archive = Archive(parsed, found, addresses.member_levels(found.names), named)
         except BraeError as error:
             result.error = error
     for file in named:

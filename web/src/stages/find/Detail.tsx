@@ -15,12 +15,14 @@ export function Detail({
   opened,
   onEdit,
   onFolder,
+  onSearch,
 }: {
   project: string;
   member: Member;
   opened: string;
   onEdit: () => void;
   onFolder: (folder: string) => void;
+  onSearch: (name: string) => void;
 }) {
   const { data } = useItem(project, member.address);
   const editable = member.kind === "texture" && !member.fault;
@@ -87,6 +89,8 @@ export function Detail({
                 </Copyable>,
               ]
             : null,
+          linked("Refers to", data?.refers_to, onSearch),
+          linked("Used by", data?.used_by, onSearch),
           ["Address", <Copyable key="a" value={member.address} className="text-[14px]" />],
         ]}
       />
@@ -99,6 +103,31 @@ export function Detail({
       </a>
     </aside>
   );
+}
+
+const MOST_LINKED = 6;
+
+/** Other items by their names, each a way to it; nothing where there are none. */
+function linked(words: string, addresses: string[] | undefined, onSearch: (name: string) => void) {
+  if (!addresses?.length) return null;
+  const names = addresses.map((address) => address.split("//").pop() ?? address);
+  return [
+    words,
+    <span key={words} className="grid justify-items-start gap-1">
+      {names.slice(0, MOST_LINKED).map((name, number) => (
+        <button
+          // biome-ignore lint/suspicious/noArrayIndexKey: an item can be referred to twice
+          key={`${name} ${number}`}
+          type="button"
+          className="break-all text-left underline underline-offset-4"
+          onClick={() => onSearch(name)}
+        >
+          {name}
+        </button>
+      ))}
+      {names.length > MOST_LINKED && <span>and {count(names.length - MOST_LINKED)} more</span>}
+    </span>,
+  ] as [string, React.ReactNode];
 }
 
 function Sound({ src }: { src: string }) {

@@ -144,6 +144,7 @@ export function FindStage({ project }: { project: string }) {
           opened={opened}
           onEdit={() => edit(current)}
           onFolder={(folder) => change({ folder, kind: [], q: "" })}
+          onSearch={(q) => change({ q, folder: "", kind: [] })}
         />
       )}
     </div>
