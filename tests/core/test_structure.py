@@ -65,7 +65,8 @@ def _found(family: Family, members: Members) -> list[Proposal]:
 FLAT = {
     "flat": True, "footer": True, "folders": True, "sizes": True, "chunks": True, "bundle": True, "blocks": True,
     "lzss": True, "checks": True, "lone": True, "pays": True, "pair": False, "hashed": False, "offsets": False,
-    "tail": False, "runs": True,
+    "tail": False, "runs": True, "middle": True, "inline": True, "prefixed": True, "fixed-size": True,
+    "linked": True, "forms": True,
 }  # fmt: skip
 
 

@@ -8,7 +8,6 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from brae.core.match.textures import MatchSheet
-from brae.core.sources import ByteSource
 from brae.core.structure.workshop import Kind, Look, Says, entropy
 from brae.core.textures.formats import Depth
 from brae.core.textures.texture import Departures, Recipe
@@ -571,10 +570,10 @@ class WorkshopView(BaseModel):
     error: Fault | None
 
     @classmethod
-    def of(cls, found: Look, sources: dict[str, ByteSource]) -> WorkshopView:
+    def of(cls, found: Look) -> WorkshopView:
         """From what the core found."""
         files = []
-        for (file, spans), (name, source) in zip(found.spans.items(), sources.items(), strict=False):
+        for (file, spans), (name, source) in zip(found.spans.items(), found.seen.items(), strict=False):
             views = [SpanView.model_validate(span) for span in spans]
             files.append(
                 FileMap(

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from brae.core.errors import FormatError, NotFoundError
+from brae.core.layouts.files import MOST_FILES, numbered_file
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, FileSource
 from brae.core.structure import companion_pattern, propose
@@ -65,7 +67,21 @@ def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str
         if folder not in target.parents or not target.is_file():
             raise NotFoundError("There is no such file in the game's folder.", address=name)
         found[file] = FileSource(target)
+        for number, other in enumerate(_going_on(target), 1):
+            found[numbered_file(file, number)] = FileSource(other)
     return found
+
+
+def _going_on(path: Path) -> Iterator[Path]:
+    """The files whose names have the next numbers, if a name ends with one (an ending may follow)."""
+    found = re.search(r"(\d+)(\D*)$", path.name)
+    if found is None:
+        return
+    for number in range(int(found[1]) + 1, int(found[1]) + MOST_FILES):
+        name = f"{path.name[: found.start()]}{str(number).zfill(len(found[1]))}{found[2]}"
+        if not path.with_name(name).is_file():
+            return
+        yield path.with_name(name)
 
 
 def beginning_of(workspace: Workspace, project_id: str, path: str, data: str | None) -> str:

@@ -35,8 +35,7 @@ def beginning(project_id: str, path: str, workspace: Work, data: str | None = No
 def look(project_id: str, request: WorkshopRequest, workspace: Work) -> WorkshopView:
     """What the description makes of the file: spans, members, the proof, or the error and its line."""
     sources = workshop_sources(workspace, project_id, request.path, request.data)
-    found = workshop.look(request.text, sources)
-    return WorkshopView.of(found, dict(sources))
+    return WorkshopView.of(workshop.look(request.text, sources))
 
 
 @router.post("/window")

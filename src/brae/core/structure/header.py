@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from brae.core.layouts import checksums
 
-_CHECKS = ("crc32", "adler32", "sum8", "sum32le", "sum32be", "xor32le", "xor32be", "crc32c", "fletcher32")
+#: checksums of 32 bits that are tried
+CHECKS = ("crc32", "adler32", "sum8", "sum32le", "sum32be", "xor32le", "xor32be", "crc32c", "fletcher32")
 
 
 @dataclass(frozen=True)
@@ -110,7 +111,7 @@ def _check(word: int, stretches: list[Stretch], used: set[str]) -> tuple[str, st
     if word < 0x10000:
         return None
     for stretch in stretches:
-        for kind in _CHECKS:
+        for kind in CHECKS:
             if checksums.checksum(kind, [stretch.data]) == word:
                 name = f"check_{len([one for one in used if one.startswith('check_')]) + 1}"
                 used.add(name)

@@ -43,11 +43,13 @@ class Table:
     start: int = 0
     #: the first column holds sizes, and there are no offsets
     sizes_only: bool = False
+    #: bytes of the records besides ``size`` each: names of any length
+    extra: int = 0
 
     @property
     def end(self) -> int:
         """Where the records end."""
-        return self.start + self.count * self.size
+        return self.start + self.count * self.size + self.extra
 
 
 class Numbers:
@@ -154,12 +156,18 @@ def with_sizes(numbers: Numbers, unit: int, step: int, first: int, count: int, l
     yield Table(numbers.endian, step, first, count, unit, offsets, sizes=ends - offsets)
 
 
-def counted(numbers: Numbers, count: int, beginnings: list[int], limit: int) -> Iterator[tuple[float, Table]]:
+def counted(
+    numbers: Numbers,
+    count: int,
+    beginnings: list[int],
+    limit: int,
+    steps: range = range(2 * _SHORTEST, _LONGEST + 1),
+) -> Iterator[tuple[float, Table]]:
     """Tables of so many records whose offsets and sizes fit together in whatever order, with what they waste."""
     words = numbers.words
     rows = np.arange(count)
     for start in beginnings:
-        for step in range(2 * _SHORTEST, _LONGEST + 1):
+        for step in steps:
             if start + count * step > len(numbers.data) - 4:
                 break
             # A few rows decide whether the columns are worth a look.
@@ -173,18 +181,19 @@ def counted(numbers: Numbers, count: int, beginnings: list[int], limit: int) -> 
 
 
 def sizes_only(
-    numbers: Numbers, count: int, beginnings: list[int], limit: int, likely: set[int]
-) -> Iterator[tuple[int, Table]]:
+    numbers: Numbers, count: int, beginnings: list[int], limit: int, likely: set[int],
+    steps: range = range(_SHORTEST, 65), behind_them: int | None = None,
+) -> Iterator[tuple[int, Table]]:  # fmt: skip
     """Tables of so many records with sizes alone: where the data begin, and the table.
 
-    The data end with the file, and begin right behind the table or at a ``likely`` place.
+    The data end with the file, and begin right behind the table (or ``behind_them``) or at a ``likely`` place.
     """
     rows = np.arange(count)
     for start in beginnings:
-        for step in range(_SHORTEST, 65):
-            end = start + count * step
-            if end > len(numbers.data) - 4:
+        for step in steps:
+            if start + count * step > len(numbers.data) - 4:
                 break
+            end = behind_them or start + count * step
             grid = numbers.words[start + rows[:, None] * step + np.arange(max(step - 3, 1))[None]]
             for at in np.flatnonzero((grid <= limit).all(axis=0) & (grid.sum(axis=0) > limit // 3)).tolist():
                 sizes = grid[:, at]

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import product
 
 from brae.core import compression
 from brae.core.errors import BraeError
+from brae.core.layouts import checksums
 from brae.core.sources import ByteSource
-from brae.core.structure.header import magic
+from brae.core.structure.header import CHECKS, magic
 
 _TAG = re.compile(rb"[A-Za-z0-9_ ]{4}")
 _LARGEST = 64 << 20
@@ -18,52 +21,69 @@ _STREAMS = {
 }  # fmt: skip
 
 
-def _walk(
-    source: ByteSource, start: int, end: int, endian: str, add: int, align: int
-) -> list[tuple[bytes, int, int]]:
+@dataclass(frozen=True)
+class _Form:
+    """How chunks are written: bytes of a record behind tag and size, what is added to the size, alignment."""
+
+    endian: str
+    add: int
+    align: int
+    rest: int
+
+    @property
+    def head(self) -> int:
+        return 8 + self.rest
+
+
+Chunk = tuple[bytes, int, int]
+
+
+def _walk(source: ByteSource, start: int, end: int, form: _Form) -> list[Chunk]:
     """Chunks from ``start`` that end exactly at ``end``: tag, place of the data, size; none where they do not."""
-    found: list[tuple[bytes, int, int]] = []
+    found: list[Chunk] = []
     at = start
-    while at + 8 <= end and len(found) < 100_000:
+    while at + form.head <= end and len(found) < 100_000:
         head = source.read(at, 8)
-        size = int.from_bytes(head[4:], "little" if endian == "little" else "big") + add
-        if not _TAG.fullmatch(head[:4]) or size < 0 or at + 8 + size > end:
+        size = int.from_bytes(head[4:], "little" if form.endian == "little" else "big") + form.add
+        if not _TAG.fullmatch(head[:4]) or size < 0 or at + form.head + size > end:
             return []
-        found.append((head[:4], at + 8, size))
-        at += 8 + size
-        at = min(at + -at % align, end)
+        found.append((head[:4], at + form.head, size))
+        at += form.head + size
+        at = min(at + -at % form.align, end)
     return found if found and at == end else []
 
 
 def chunked(source: ByteSource) -> Iterator[str]:
-    """Layouts of a file that is made of chunks: a tag of four letters, a size, data."""
-    for start in (0, 4, 8, 12, 16):
-        for endian in ("little", "big"):
-            for align in (2, 4, 1):
-                for add in (0, -8):
-                    found = _walk(source, start, source.size, endian, add, align)
-                    if found:
-                        yield _chunk_text(source, start, endian, add, align, found)
-                        break
+    """Layouts of a file that is made of chunks: a tag of four letters, a size (and more), data."""
+    for start, rest, endian in product((0, 4, 8, 12, 16), (0, 4, 8), ("little", "big")):
+        # Where chunks at the top fit several alignments, those within them tell which it is.
+        texts: list[tuple[int, str]] = []
+        for align, add in product((2, 4, 1), (0, -8 - rest)):
+            form = _Form(endian, add, align, rest)
+            found = _walk(source, start, source.size, form)
+            if found:
+                texts.append(_chunk_text(source, start, form, found))
+        for _, text in sorted(texts, key=lambda one: -one[0])[:2]:
+            yield text
 
 
-def _chunk_text(
-    source: ByteSource, start: int, endian: str, add: int, align: int, found: list[tuple[bytes, int, int]]
-) -> str:
+def _chunk_text(source: ByteSource, start: int, form: _Form, found: list[Chunk]) -> tuple[int, str]:
+    """How many chunks there are at all depths, and the layout."""
     nest: dict[str, int] = {}
-    todo = list(found)
+    todo, every = list(found), list(found)
     while todo and len(nest) < 20:
         tag, at, size = todo.pop()
         name = tag.decode("latin-1")
-        if name in nest or size < 8:
+        if name in nest or size < form.head:
             continue
         for inner in (0, 4, 8):
-            below = _walk(source, at + inner, at + size, endian, add, align) if size > inner + 8 else []
+            below = _walk(source, at + inner, at + size, form) if size > inner + form.head else []
             if below and (inner or len(below) > 1 or below[0][2] > 0):
                 nest[name] = inner
                 todo += below
+                every += below
                 break
-    lines = ["layout: proposed", "title: Tagged chunks", "kind: archive", f"endian: {endian}", "parts:"]
+    lines = ["layout: proposed", "title: Tagged chunks", "kind: archive", f"endian: {form.endian}", "parts:"]
     if start:
         head = source.read(0, start)
         if magic(head[:4]) == 4:
@@ -72,16 +92,40 @@ def _chunk_text(
                 lines.append(f"  - {{bytes: header, size: {start - 4}}}")
         else:
             lines.append(f"  - {{bytes: header, size: {start}}}")
-    lines += ["  - chunks: pieces", f"    align: {align}"]
+    lines += ["  - chunks: pieces", f"    align: {form.align}"]
     if nest:
         lines.append("    nest: {" + ", ".join(f'"{name}": {inner}' for name, inner in sorted(nest.items())) + "}")
-    adds = f", add: {add}" if add else ""
+    adds = f", add: {form.add}" if form.add else ""
     lines += [
         "    record:",
         "      - {field: tag, type: string, length: 4, encoding: latin-1, role: name}",
         f"      - {{field: size, type: u32, role: stored-size{adds}}}",
     ]
-    return "\n".join(lines) + "\n"
+    lines += [f"      - {line}" for line in _more(source, form, every)]
+    return len(every), "\n".join(lines) + "\n"
+
+
+def _more(source: ByteSource, form: _Form, found: list[Chunk]) -> Iterator[str]:
+    """The fields of a chunk's record behind its size: checksums of the data, where they are such."""
+    some = [chunk for chunk in found if 0 < chunk[2] <= _LARGEST][:24]
+    for number in range(form.rest // 4):
+        back = form.rest - 4 * number
+        words = [
+            int.from_bytes(source.read(at - back, 4), "little" if form.endian == "little" else "big")
+            for _, at, _ in some
+        ]
+        kinds = (
+            kind
+            for kind in CHECKS
+            if max(words, default=0) > 0xFFFF
+            and all(
+                checksums.checksum(kind, [source.read(at, size)]) == word
+                for (_, at, size), word in zip(some, words, strict=True)
+            )
+        )
+        kind = next(kinds, None)
+        more = "" if kind is None else f", checksum: {{kind: {kind}, over: stored}}"
+        yield f"{{field: {'unknown' if kind is None else 'check'}_{number + 1}, type: u32{more}}}"
 
 
 def packed(source: ByteSource) -> Iterator[str]:

@@ -14,12 +14,11 @@ from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
-from brae.core.layouts.files import join
 from brae.core.layouts.load import lines_of_parts, parse
-from brae.core.layouts.model import MAIN, FieldPart, Layout, MembersPart, PixelsPart
+from brae.core.layouts.model import MAIN, FieldPart, Layout, MembersPart, Numbered, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
-from brae.core.sources import ByteSource, chunks
+from brae.core.sources import ByteSource, JoinedSource, chunks
 
 Kind = Literal["field", "records", "names", "members", "padding", "unknown"]
 _KINDS: dict[str, Kind] = {
@@ -62,8 +61,10 @@ class Value:
 
 @dataclass
 class Look:
-    """What a description makes of its files, file by file."""
+    """What a description makes of its files, file by file; numbered files are seen as one."""
 
+    #: the files, by the names under which they were given
+    seen: dict[str, ByteSource] = field(default_factory=dict)
     spans: dict[str, list[Span]] = field(default_factory=dict)
     #: the share of each file's bytes that the description gives a meaning
     explained: dict[str, float] = field(default_factory=dict)
@@ -80,11 +81,13 @@ def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) 
         layout, finished = _draft(text)
     except BraeError as error:
         result.error = error
-        for file, source in sources.items():
-            _note(result, file, source.size, [])
+        for file in _firsts(sources):
+            result.seen[file] = sources[file]
+            _note(result, file, sources[file].size, [])
         return result
     named = rename(layout, sources)
-    parsed, result.error = parse_some(layout, join(layout, named))
+    result.seen = dict(zip(_firsts(sources), named.values(), strict=False))
+    parsed, result.error = parse_some(layout, named)
     archive = None
     if result.error is not None and result.error.line is None:
         # The reader names the part; a person looks for it by its line.
@@ -136,8 +139,20 @@ def _draft(text: str) -> tuple[Layout, bool]:
 
 def rename(layout: Layout, sources: Mapping[str, ByteSource]) -> dict[str, ByteSource]:
     """The sources under the names that the layout gives them: the second file is the layout's second."""
-    names = [MAIN, *layout.files]
-    return dict(zip(names, sources.values(), strict=False))
+    found: dict[str, ByteSource] = {}
+    for name, given in zip(dict.fromkeys([MAIN, *layout.files]), _firsts(sources), strict=False):
+        numbered = isinstance(layout.files.get(name), Numbered)
+        found[name] = JoinedSource(_numbered(sources, given)) if numbered else sources[given]
+    return found
+
+
+def _firsts(sources: Mapping[str, ByteSource]) -> list[str]:
+    """The files without those that go on another one: ``data.1`` goes on ``data``."""
+    return [name for name in sources if "." not in name]
+
+
+def _numbered(sources: Mapping[str, ByteSource], first: str) -> list[ByteSource]:
+    return [source for name, source in sources.items() if name.partition(".")[0] == first]
 
 
 def _row(archive: Archive, index: int) -> dict[str, Any]:
@@ -230,15 +245,13 @@ def window(
     text: str, sources: Mapping[str, ByteSource], file: str, offset: int, length: int
 ) -> tuple[bytes, list[Value]]:
     """Bytes of one file (at most 4 KiB), and the fields in them as far as the description goes."""
-    source = sources[file]
-    offset = min(max(offset, 0), source.size)
-    data = source.read(offset, min(length, _WINDOW, source.size - offset))
     try:
         layout, finished = _draft(text)
     except BraeError:
-        return data, []
+        return _piece(sources[file], offset, length)[1], []
     named = rename(layout, sources)
-    mine = dict(zip(sources, named, strict=False)).get(file, file)
+    mine = dict(zip(_firsts(sources), named, strict=False)).get(file, file)
+    offset, data = _piece(named.get(mine, sources[file]), offset, length)
     parsed, _ = parse_some(layout, named)
     end = offset + len(data)
     found: list[Value] = []
@@ -258,7 +271,7 @@ def window(
         return data, sorted(found, key=lambda one: one.start)
     try:
         places = directory(parsed)
-    except (BraeError, AssertionError):
+    except (BraeError, AssertionError, KeyError):
         return data, sorted(found, key=lambda one: one.start)
     if places.part.file == mine:
         begins, stored = places.offsets, places.stored
@@ -270,6 +283,11 @@ def window(
                 Value(begin, begin + int(stored[index]), "members", places.names[index], f"member {index}")
             )
     return data, sorted(found, key=lambda one: one.start)
+
+
+def _piece(source: ByteSource, offset: int, length: int) -> tuple[int, bytes]:
+    offset = min(max(offset, 0), source.size)
+    return offset, source.read(offset, min(length, _WINDOW, source.size - offset))
 
 
 def _records(table: Rows, name: str, start: int, low: int, high: int) -> list[Value]:
@@ -312,7 +330,7 @@ def say(
         raise FormatError(f"'{name}' is no name for a field.", expected="letters, digits and _")
     layout, _ = _draft(text)
     named = rename(layout, sources)
-    mine = dict(zip(sources, named, strict=False)).get(file, file)
+    mine = dict(zip(_firsts(sources), named, strict=False)).get(file, file)
     parsed, _ = parse_some(layout, named)
     parsed.regions.pop(_NOTHING, None)
     taken = {part.name for part in layout.parts}
