@@ -118,7 +118,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     def total(**search: object) -> int:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
-    assert total() == 345
+    assert total() == 347
     assert total(kind="texture") == 222
     assert total(kind=["sound", "text"]) == 36 + 57 + 6
     assert total(q="boat sail") == 1
@@ -212,7 +212,7 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     assert (job["state"], job["result"]["edits"]) == ("done", [SAIL])
     assert client.get(f"{opened}/plan").json()["up_to_date"]
     assert client.get(opened).json()["counts"] == {
-        "members": 345,
+        "members": 347,
         "in_work": 1,
         "attention": 0,
         "ready": 1,
@@ -288,7 +288,7 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
     assert jobs[0]["state"] == "running"
     assert jobs[-1]["state"] == "done"
     assert {"files", "members"} <= {job["unit"] for job in jobs}
-    assert workspace.jobs.get(job.id)["result"]["members"] == 345
+    assert workspace.jobs.get(job.id)["result"]["members"] == 347
 
 
 def test_browse_shows_names_only(client: TestClient, game: Path) -> None:

@@ -14,11 +14,20 @@ from PIL import Image
 
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, StorageError
 from brae.core.layouts.library import FOLDER
+from brae.core.textures.files import write_image
 from brae.demo import LAYOUTS
 from brae.demo.standin import play
 from brae.store.models import Edit, Original
 from brae.work import Workspace, builds, trials
-from brae.work.edits import exchange_file, go_to, put_in_work, set_remedies, take_file, take_out_of_work
+from brae.work.edits import (
+    exchange_file,
+    go_to,
+    put_in_work,
+    set_remedies,
+    take_file,
+    take_level,
+    take_out_of_work,
+)
 from brae.work.opening import open_game
 from brae.work.watch import Watcher
 
@@ -64,7 +73,7 @@ def come_back(workspace: Workspace, address: str, path: Path) -> None:
 @pytest.fixture
 def opened(workspace: Workspace, game: Path) -> Path:
     result = open_game(workspace, game)
-    assert result == {"project": "skerry", "archives": 4, "members": 345, "files": 8}
+    assert result == {"project": "skerry", "archives": 5, "members": 347, "files": 10}
     return game
 
 
@@ -105,7 +114,7 @@ def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Pat
     assert not report.placeholders
     # Only the changed members differ: everything else in the rebuilt archive equals the original's bytes.
     project = open_game(workspace, opened)
-    assert project["members"] == 345
+    assert project["members"] == 347
     take_out_of_work(workspace, "skerry", SAIL)
     builds.build(workspace, "skerry")
     assert play(opened).refused is None
@@ -341,7 +350,7 @@ def test_a_single_archive_and_a_folder_with_layouts_of_its_own(
     workspace: Workspace, game: Path, tmp_path: Path
 ) -> None:
     result = open_game(workspace, game / "data/harbour.kist")
-    assert (result["project"], result["archives"], result["members"]) == ("harbour", 1, 317)
+    assert (result["project"], result["archives"], result["members"]) == ("harbour", 1, 318)
     # A person's own game: the same bytes under another magic, described in the project's folder.
     other = tmp_path / "other game"
     other.mkdir()
@@ -357,7 +366,7 @@ def test_a_single_archive_and_a_folder_with_layouts_of_its_own(
     with workspace.database.session() as session:
         project = workspace.project(session, result["project"])
         assert [(fault["layout"], fault["line"]) for fault in project.layout_faults] == [("broken.yaml", 3)]
-    assert (result["archives"], result["members"]) == (1, 317)
+    assert (result["archives"], result["members"]) == (1, 318)
 
 
 def test_loose_pictures_are_replaced_whole(workspace: Workspace, tmp_path: Path) -> None:
@@ -388,3 +397,51 @@ def test_kept_bytes_are_checked(workspace: Workspace, opened: Path) -> None:
     with pytest.raises(NotFoundError, match="damaged"):
         builds.restore(workspace, "skerry")
     assert digests(opened) == built, "a damaged keep is never written over the game"
+
+
+CLIFF = "data/harbour.kist//textures/rock/cliff.pts"
+STREAM = "data/streams.kist//streams/textures/rock/cliff.lvl"
+
+
+def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, opened: Path) -> None:
+    before = digests(opened)
+    with workspace.database.session() as session:
+        assert workspace.find(session, "skerry", CLIFF).member.width == 512
+        assert workspace.find(session, "skerry", STREAM).member.kind == "levels"
+    come_back(workspace, CLIFF, paint(workspace, CLIFF))
+    edit = edit_of(workspace, CLIFF)
+    assert edit.state == "ready"
+    assert list(edit.encoded_elsewhere) == [STREAM]
+    plan = builds.plan(workspace, "skerry")
+    assert [(file.path, len(file.members)) for file in plan.files if file.members] == [
+        ("data/harbour.hold", 1),
+        ("data/streams.hold", 1),
+    ]
+    builds.build(workspace, "skerry")
+    trial = trials.run(workspace, "skerry")
+    assert trial.after.refused is None
+    assert not trial.after.placeholders
+    assert trial.before.scene != trial.after.scene
+    go_to(workspace, "skerry", CLIFF, 0)
+    builds.build(workspace, "skerry")
+    assert digests(opened) == before
+
+
+def test_a_level_by_hand(workspace: Workspace, opened: Path) -> None:
+    put_in_work(workspace, "skerry", CLIFF)
+    red = np.full((128, 128, 4), (255, 0, 0, 255), np.uint8)
+    take_level(workspace, "skerry", CLIFF, 2, write_image(red), "far.png")
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, "skerry", CLIFF)
+        project = workspace.project(session, "skerry")
+        original = workspace.original_texture(session, project, workspace.find(session, "skerry", CLIFF))
+        made = workspace.edited_texture(session, original, edit)
+        assert (made.picture(2) == red).all()
+        assert all(made.levels[k] == original.levels[k] for k in range(10) if k != 2)
+        assert edit.steps[-1].what == "level 2 by hand: far.png"
+    with pytest.raises(FormatError, match="expected 128 x 128|128 x 128"):
+        take_level(workspace, "skerry", CLIFF, 2, write_image(red[:64]), "half.png")
+    with pytest.raises(FormatError, match="level 0 is the picture itself"):
+        take_level(workspace, "skerry", CLIFF, 0, write_image(red), "far.png")
+    take_level(workspace, "skerry", CLIFF, 2, b"", "")
+    assert edit_of(workspace, CLIFF).state == "same"

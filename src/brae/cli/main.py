@@ -28,10 +28,10 @@ from brae.core.layouts.segments import write_beside
 from brae.core.match import metrics
 from brae.core.sources import ByteSource, FileSource
 from brae.core.textures import channels, described, formats, images
+from brae.core.textures.described import Fetch
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import HEAD, read_image, read_raw, read_texture, write_image
 from brae.core.textures.mips import Content, Filter, MipRule
-from brae.core.textures.texture import TextureFile
 
 if TYPE_CHECKING:
     from brae.work import Workspace
@@ -174,17 +174,26 @@ def _open(target: str, layout: str | None) -> tuple[Opened, Library]:
     return open_path(file, levels, library, _kind(layout, library)), library
 
 
-def _read(target: str) -> tuple[bytes, str, Library]:
-    """The bytes of a file, or of a member at any depth, and its name."""
+def _read(target: str) -> tuple[bytes, str, Library, Fetch]:
+    """The bytes of a file, or of a member at any depth, its name, and the way to what lies beside it."""
     file, levels = _split(target)
     library = _library(file)
     if not levels:
-        return file.read_bytes(), file.name, library
+
+        def beside(name: str) -> bytes:
+            found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
+            if not found:
+                raise NotFoundError(
+                    f"{name}, which holds the larger levels, does not lie beside it.", address=target
+                )
+            return found[0].read_bytes()
+
+        return file.read_bytes(), file.name, library, beside
     holder = open_path(file, levels[:-1], library).container
     index = holder.index_of(levels[-1])
     if index < 0:
         raise NotFoundError(f"There is no member '{levels[-1]}'.", address=target)
-    return holder.read(index), holder.names[index], library
+    return holder.read(index), holder.names[index], library, holder.read_named
 
 
 @app.command()
@@ -227,7 +236,7 @@ def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption
 def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], str]:
     from brae.core.catalogue import describe
 
-    data, name, library = _read(target)
+    data, name, library, fetch = _read(target)
     item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
@@ -235,7 +244,9 @@ def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], 
     if item.kind != "texture":
         words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
         return found, f"{name}: {item.kind} ({words}), {len(data):,} bytes"
-    texture = read_texture(data, library, name) if layout is None else _read_by(layout, data)
+    texture = (
+        read_texture(data, library, name, fetch) if layout is None else described.read(layout, data, name, fetch)
+    )
     head = texture.header
     again = texture.rewrite(head, texture.levels)
     found |= {
@@ -246,10 +257,6 @@ def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], 
     }
     words = f"{name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
     return found, f"{words}\nproof: {'exact' if again == data else 'a rebuild differs'}"
-
-
-def _read_by(layout: Layout, data: bytes) -> TextureFile:
-    return described.read(layout, data)
 
 
 @app.command()
@@ -411,9 +418,12 @@ def decode(
 ) -> None:
     """A texture as a picture."""
     with errors():
-        data, name, library = _read(file)
+        data, name, library, fetch = _read(file)
         kind = _kind(layout, library)
-        texture = _read_by(library.layouts[kind], data) if kind else read_texture(data, library, name)
+        if kind is not None:
+            texture = described.read(library.layouts[kind], data, name, fetch)
+        else:
+            texture = read_texture(data, library, name, fetch)
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
         picture = texture.picture(level)
@@ -551,7 +561,7 @@ def guess(
     from brae.core.textures.guess import propose as guesses_of
 
     with errors():
-        data, name, _ = _read(file)
+        data, name, _, _ = _read(file)
         found = guesses_of(data, most)
         if not found:
             raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)

@@ -11,9 +11,10 @@ from brae.core.containers.recognise import recognise
 from brae.core.errors import BraeError
 from brae.core.layouts.library import Library
 from brae.core.sources import ByteSource, BytesSource
-from brae.core.textures.files import HEAD, sniff_texture
+from brae.core.textures.files import HEAD, parts_elsewhere, sniff_texture
 
-Kind = Literal["texture", "sound", "text", "archive", "data"]
+#: "levels": the larger levels of a streamed texture, which are shown and edited with it
+Kind = Literal["texture", "sound", "text", "archive", "data", "levels"]
 
 
 @dataclass(frozen=True)
@@ -33,6 +34,8 @@ class Item:
     levels: int | None = None
     orientation: str | None = None
     fault: str | None = None
+    #: other files of the game that hold the larger levels of a streamed texture, by their names
+    parts: tuple[str, ...] = ()
 
 
 def _is_text(head: bytes) -> bool:
@@ -62,6 +65,7 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
 
     try:
         texture = sniff_texture(head, library, name)
+        parts = tuple(parts_elsewhere(head, library, name)) if texture is not None else ()
     except BraeError as error:
         return item("texture", None, fault=str(error))
     if texture is not None:
@@ -73,6 +77,7 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
             format=texture.format.name,
             levels=texture.levels,
             orientation=texture.orientation,
+            parts=parts,
         )
     sound = _sound(head)
     if sound is not None:

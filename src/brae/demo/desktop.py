@@ -37,6 +37,7 @@ region = north
 ; what stands above is used before what stands below
 lantern = addons/lantern.kist
 main = data/harbour.kist
+streams = data/streams.kist
 
 [video]
 mip_levels = all
@@ -88,6 +89,24 @@ def ptx(
         stamp * 2654435761 % 2**32,
     )
     return head + pixels
+
+
+def streamed(picture: np.ndarray[Any, Any], pixel_format: str, here: int, stamp: int) -> tuple[bytes, bytes]:
+    """A texture in two files: a stub with the ``here`` smallest levels, and the larger ones, largest first."""
+    height, width = picture.shape[:2]
+    header = Header("skerry-pts", formats.get(pixel_format), width, height, formats.full_chain(width, height))
+    data, _, _ = encode_levels(picture, header)
+    away, kept = b"".join(data[:-here]), b"".join(data[-here:])
+    numbers = (width, height, _FORMAT_NUMBERS[pixel_format], header.levels, here, stamp % 5, len(kept), len(away))
+    return struct.pack("<4sHHBBBBII", b"PTS1", *numbers) + kept, away
+
+
+def _streams() -> Iterator[tuple[str, bytes, bytes]]:
+    """Names of large textures, and their two files."""
+    for k, (name, draw, pixel_format) in enumerate(
+        [("rock/cliff", partial(art.rock, _rng(400), 512, art.SLATE), "bc1")]
+    ):
+        yield f"textures/{name}", *streamed(draw(), pixel_format, 7, 600 + k)
 
 
 def _wav(samples: np.ndarray[Any, Any], rate: int = 22050) -> bytes:
@@ -207,6 +226,7 @@ def members() -> list[tuple[str, bytes]]:
         found = list(pool.map(made, *zip(*enumerate(_drawings()), strict=True)))
     noon = encode_new(art.noon(_rng(10), 256, 128), formats.BC6H, None, dx10=True)
     found.append(("textures/harbour/noon.dds", noon))
+    found += [(f"{name}.pts", stub) for name, stub, _ in _streams()]
     rng = _rng(999)
     found += [*_sounds(rng), *_texts(rng)]
     for k in range(24):
@@ -336,6 +356,7 @@ def generate(folder: Path) -> Path:
     game = folder / DESKTOP
     game.mkdir(parents=True, exist_ok=True)
     write_pair(game / "data", "harbour", members())
+    write_pair(game / "data", "streams", [(f"streams/{name}.lvl", away) for name, _, away in _streams()])
     _extras(game)
     (game / "skerry.cfg").write_text(SETTINGS, encoding="utf-8", newline="\n")
     return game

@@ -161,6 +161,8 @@ class Edit(Base):
     state: Mapped[str] = mapped_column(default="waiting")
     sheet: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
     encoded_sha256: Mapped[str | None]
+    #: what other items hold of it, by their addresses: hashes of their new bytes
+    encoded_elsewhere: Mapped[dict[str, str]] = mapped_column(JSON, default=dict)
     #: why the file on disk could not be taken
     fault: Mapped[str | None]
     changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now, onupdate=now)
@@ -180,6 +182,8 @@ class EditStep(Base):
     remedies: Mapped[list[str]] = mapped_column(default=list)
     #: where the encoding departs from the original's recipe
     choices: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
+    #: mip levels made by hand, by their number: the file's hash and its name
+    levels: Mapped[dict[str, list[str]]] = mapped_column(JSON, default=dict)
     made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 

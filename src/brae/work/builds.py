@@ -107,6 +107,7 @@ class _Planner:
             try:
                 found = self.workspace.find(self.session, self.project.id, edit.address)
                 data = self.workspace.blobs.get(edit.encoded_sha256 or "")
+                self._elsewhere(edit, work)
             except BraeError as error:
                 result.left_out[edit.address] = str(error)
                 continue
@@ -126,6 +127,19 @@ class _Planner:
             result.files = [target.plan for target in targets]
             result.up_to_date = not targets
         return result, targets
+
+    def _elsewhere(self, edit: Edit, work: dict[int, _Work]) -> None:
+        """The parts of an edit that other items hold: the larger levels of a streamed texture."""
+        for address, sha256 in edit.encoded_elsewhere.items():
+            found = self.workspace.find(self.session, self.project.id, address)
+            data, level = self.workspace.blobs.get(sha256), None
+            if found.archive.layout is not None:
+                archive = self.workspace.archive(self.session, self.project, found.archive)
+                if data == archive.read(found.member.number):
+                    continue
+                level = archive.packing_level(found.member.number)
+            entry = work.setdefault(found.archive.id, _Work(found.archive))
+            entry.edited[found.member.number] = (data, {"packing_level": level})
 
     def _loose_way(self) -> bool:
         """Whether what is built comes before every other copy."""

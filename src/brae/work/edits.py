@@ -15,7 +15,7 @@ from brae.core.errors import BraeError, FormatError, NotFoundError, storage_erro
 from brae.core.match.remedies import REMEDIES
 from brae.core.match.textures import match
 from brae.core.textures.files import can_write, read_image, write_image
-from brae.core.textures.texture import Departures, Recipe
+from brae.core.textures.texture import Departures, Recipe, TextureFile
 from brae.store.models import Edit, EditStep, now
 from brae.work.workspace import Found, Workspace
 
@@ -24,6 +24,8 @@ SUFFIXES = (
     ".png", ".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".exr", ".gif", ".jpg", ".jpeg",
 )  # fmt: skip
 LARGEST_UPLOAD = 1 << 30
+#: what a version is called whose file the person's editor saved
+CAME_BACK = "file came back"
 
 
 def exchange_file(workspace: Workspace, edit: Edit) -> Path:
@@ -49,9 +51,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
             raise FormatError(
                 f"{texture.header.container.upper()} files are read, but not written.", address=address
             )
-        # Light goes out as floats: a PNG would cut what is brighter than white.
-        kind = "exr" if texture.header.format.depth == "float" else "png"
-        picture = write_image(texture.picture(), kind, alpha=texture.header.format.alpha != "none")
+        kind, picture = _sent(texture)
         if edit is None:
             edit = Edit(
                 project_id=project_id,
@@ -69,6 +69,13 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
             write_atomically(target, picture)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
+
+
+def _sent(texture: TextureFile) -> tuple[str, bytes]:
+    """The picture that goes out, and its type; the same bytes every time."""
+    # Light goes out as floats: a PNG would cut what is brighter than white.
+    kind = "exr" if texture.header.format.depth == "float" else "png"
+    return kind, write_image(texture.picture(), kind, alpha=texture.header.format.alpha != "none")
 
 
 def _recipe(workspace: Workspace, session: Session, found: Found) -> dict[str, Any]:
@@ -91,7 +98,7 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
             sha256 = hashlib.sha256(data).hexdigest()
             if sha256 != edit.sent_sha256 and sha256 not in {step.file_sha256 for step in edit.steps}:
                 workspace.blobs.put(data)
-                _add_step(edit, "kept when taken out of work", sha256, target.name, [])
+                _add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
             target.unlink()
         edit.in_work = False
     _tell(workspace, project_id, address)
@@ -115,9 +122,7 @@ def take_file(workspace: Workspace, project_id: str, address: str, data: bytes, 
         except BraeError as error:
             raise error.at(name) from None
         workspace.blobs.put(data)
-        remedies = edit.steps[edit.position - 1].remedies if edit.position else []
-        choices = edit.steps[edit.position - 1].choices if edit.position else {}
-        _add_step(edit, "file came back", sha256, name, list(remedies), dict(choices))
+        _add_step(edit, CAME_BACK, file_sha256=sha256, file_name=name)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
     return True
@@ -145,7 +150,7 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
         changed = set(remedies) ^ set(step.remedies)
         what = ", ".join(REMEDIES[remedy] for remedy in REMEDIES if remedy in changed)
         what = what if changed <= set(remedies) else f"not: {what}"
-        _add_step(edit, what, step.file_sha256, step.file_name, remedies, dict(step.choices))
+        _add_step(edit, what, remedies=remedies)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
 
@@ -163,7 +168,50 @@ def set_choices(workspace: Workspace, project_id: str, address: str, choices: De
         if wanted == step.choices:
             return
         said = ", ".join(f"{name} {value}" for name, value in wanted.items()) or "like the original"
-        _add_step(edit, f"encoded: {said}", step.file_sha256, step.file_name, list(step.remedies), wanted)
+        _add_step(edit, f"encoded: {said}", choices=wanted)
+        _refresh(workspace, session, edit)
+    _tell(workspace, project_id, address)
+
+
+def take_level(workspace: Workspace, project_id: str, address: str, level: int, data: bytes, name: str) -> None:
+    """A mip level made by hand comes in the place of the one that is worked out; no bytes take it back.
+
+    Raises FormatError where it has not the sides of that level.
+    """
+    with workspace.database.session() as session:
+        edit = workspace.edit(session, project_id, address)
+        levels = dict(edit.steps[edit.position - 1].levels) if edit.position else {}
+        project = workspace.project(session, project_id)
+        original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
+        head = (workspace.edited_texture(session, original, edit) if edit.position else original).header
+        if not 1 <= level < head.levels:
+            raise FormatError(
+                f"Level {level} cannot be made by hand.",
+                address=address,
+                expected=f"a level from 1 to {head.levels - 1}; level 0 is the picture itself",
+            )
+        if data:
+            try:
+                picture = read_image(data, name).picture
+            except BraeError as error:
+                raise error.at(name) from None
+            width, height = head.sides(level)
+            height *= head.pictures(level)
+            if picture.shape[:2] != (height, width):
+                raise FormatError(
+                    f"The picture has {picture.shape[1]} x {picture.shape[0]} pixels.",
+                    address=name,
+                    expected=f"{width} x {height}, the sides of level {level}",
+                )
+            levels[str(level)] = [workspace.blobs.put(data), name]
+            what = f"level {level} by hand: {name}"
+        elif levels.pop(str(level), None) is not None:
+            what = f"level {level} worked out again"
+        else:
+            return
+        if not edit.position:
+            workspace.blobs.put(_sent(original)[1])  # what the version begins with
+        _add_step(edit, what, levels=levels)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
 
@@ -181,26 +229,20 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
     _tell(workspace, project_id, address)
 
 
-def _add_step(
-    edit: Edit, what: str, sha256: str, name: str, remedies: list[str], choices: dict[str, Any] | None = None
-) -> None:
+def _add_step(edit: Edit, what: str, **changed: Any) -> None:
+    """A version more: like the one in use, but for what has ``changed``."""
+    values: dict[str, Any] = {"file_sha256": edit.sent_sha256, "file_name": Path(edit.exchange_path).name}
+    if edit.position:
+        step = edit.steps[edit.position - 1]
+        values = {name: getattr(step, name) for name in (*values, "remedies", "choices", "levels")}
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
-    edit.steps.append(
-        EditStep(
-            number=len(edit.steps) + 1,
-            what=what,
-            file_sha256=sha256,
-            file_name=name,
-            remedies=remedies,
-            choices=choices or {},
-        )
-    )
+    edit.steps.append(EditStep(number=len(edit.steps) + 1, what=what, **values | changed))
     edit.position = len(edit.steps)
 
 
 def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
     """Match and encode the version in use."""
-    edit.fault = None
+    edit.fault, edit.encoded_elsewhere = None, {}
     if not edit.position:
         edit.state, edit.sheet, edit.encoded_sha256 = "waiting", None, None
         return
@@ -210,10 +252,18 @@ def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
     original = workspace.original_texture(session, project, found)
     image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
     recipe = Departures.model_validate(step.choices).applied(Recipe.model_validate(edit.recipe))
-    sheet, data = match(image, original, recipe, step.remedies, step.file_name)
+    replaced = {
+        int(level): read_image(workspace.blobs.get(sha256), name).picture
+        for level, (sha256, name) in step.levels.items()
+    }
+    sheet, made = match(image, original, recipe, step.remedies, step.file_name, replaced=replaced)
     edit.sheet = sheet.model_dump()
-    edit.encoded_sha256 = workspace.blobs.put(data)
-    if data == workspace.original_bytes(session, project, found):
+    edit.encoded_sha256 = workspace.blobs.put(made.data)
+    edit.encoded_elsewhere = {
+        workspace.neighbour(session, found, name).member.address: workspace.blobs.put(data)
+        for name, data in made.elsewhere.items()
+    }
+    if made.data == workspace.original_bytes(session, project, found) and made.elsewhere == original.elsewhere:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"

@@ -32,6 +32,7 @@ class Listing:
         self._workspace, self._project_id, self._at_once = workspace, project_id, at_once
         self._waiting: list[Callable[[Session], None]] = []
         self._told = time.monotonic()
+        self._parts: set[str] = set()
         self.archives = self.members = 0
         #: main file of the archive (None: a loose file), name and address of what lies at no depth
         self.outermost: list[tuple[str | None, str, str]] = []
@@ -74,6 +75,7 @@ class Listing:
         for number, item in enumerate(items, first):
             values = dict(vars(item))
             level = values.pop("level")
+            self._parts.update(values.pop("parts"))
             values["address"] = level if row.layout is None else addresses.join(row.address, level)
             values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
             folder = values["name"].rpartition("/")[0]
@@ -88,6 +90,19 @@ class Listing:
 
         def step(session: Session) -> None:
             session.execute(update(ArchiveRow).where(ArchiveRow.id == row.id).values(**values))
+
+        self._do(step)
+
+    def tell_parts(self) -> None:
+        """Which members are parts of others: the larger levels of streamed textures."""
+
+        def step(session: Session) -> None:
+            members = Base.metadata.tables["members"]
+            here = (members.c.project_id == self._project_id) & (members.c.kind == "data")
+            change = members.update().where(here, members.c.name == bindparam("part"))
+            rows = [{"part": name} for name in sorted(self._parts)]
+            if rows:
+                session.connection().execute(change.values(kind="levels"), rows)
 
         self._do(step)
 

@@ -154,6 +154,7 @@ class _Opening:
         files = self._files()
         try:
             self._look_through(files)
+            self.listing.tell_parts()
             game_faults = self._tell_copies(files)
         except BaseException:
             if new:

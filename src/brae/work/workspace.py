@@ -250,9 +250,43 @@ class Workspace:
         """An item's original, decoded."""
         try:
             data = self.original_bytes(session, project, found)
-            return read_texture(data, self.project_library(project), found.member.name)
+            return read_texture(
+                data,
+                self.project_library(project),
+                found.member.name,
+                lambda name: self.original_bytes(session, project, self.neighbour(session, found, name)),
+            )
         except BraeError as error:
             raise error.at(found.member.address) from None
+
+    def neighbour(self, session: Session, found: Found, name: str) -> Found:
+        """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
+
+        Raises NotFoundError where there is none.
+        """
+        query = (
+            select(Member, ArchiveRow)
+            .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+            .where(Member.project_id == found.member.project_id, Member.name == name)
+            .order_by(Member.archive_id != found.archive.id, Member.winner.is_not(None))
+        )
+        row = session.execute(query).first()
+        if row is None:
+            raise NotFoundError(
+                f"{name}, which holds the larger levels of this texture, is nowhere in the game.",
+                remedy="Open the whole folder of the game, and describe the archive that holds it.",
+            )
+        return Found(row[0], row[1])
+
+    def edited_texture(self, session: Session, original: TextureFile, edit: Edit) -> TextureFile:
+        """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
+        if edit.encoded_sha256 is None:
+            raise NotFoundError("No file has come back yet.", address=edit.address)
+        elsewhere = {
+            self.find(session, edit.project_id, address).member.name: self.blobs.get(sha256)
+            for address, sha256 in edit.encoded_elsewhere.items()
+        }
+        return original.again(self.blobs.get(edit.encoded_sha256), elsewhere)
 
     def exchange_folder(self, project: str) -> Path:
         """Where the files of a project's items in work lie."""

@@ -27,7 +27,7 @@ from brae.core.errors import FormatError, NotFoundError
 from brae.core.match.metrics import heat
 from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
-from brae.core.textures.files import read_image, read_texture, write_image
+from brae.core.textures.files import read_image, write_image
 from brae.core.textures.formats import Picture
 from brae.core.textures.texture import TextureFile
 from brae.store.models import Edit, Member
@@ -242,9 +242,7 @@ def _edited(
         painted = apply_remedies(image.picture, original, step.remedies)
         if which == "painted":
             return formats.shown(painted, exposure)
-    project = workspace.project(session, project_id)
-    data = workspace.blobs.get(edit.encoded_sha256)
-    stored = _level(read_texture(data, workspace.project_library(project), address), level)
+    stored = _level(workspace.edited_texture(session, original, edit), level)
     if which == "heat":
         if stored.shape[:2] != painted.shape[:2]:
             raise NotFoundError("The cost is worked out for the first level.", address=address)
@@ -276,10 +274,7 @@ def pixel(
     with workspace.database.session() as session:
         texture = _original(workspace, session, project_id, address)
         if which == "edit":
-            edit = workspace.edit(session, project_id, address)
-            if edit.encoded_sha256 is None:
-                raise NotFoundError("No file has come back yet.", address=address)
-            texture = texture.again(workspace.blobs.get(edit.encoded_sha256))
+            texture = workspace.edited_texture(session, texture, workspace.edit(session, project_id, address))
     pixels = _level(texture, level)
     if y >= pixels.shape[0] or x >= pixels.shape[1]:
         raise NotFoundError(f"There is no pixel at {x}, {y}.", expected=f"{pixels.shape[1]} x {pixels.shape[0]}")

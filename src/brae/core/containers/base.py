@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from brae.core import addresses, compression
-from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
+from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, NotFoundError
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.rows import Ints
@@ -171,6 +171,12 @@ class Container(ABC):
             return packer.unpack(self.reveal(self.read_stored(index)), None if real < 0 else real)
         except BraeError as error:
             raise error.at(self.levels[index]) from None
+
+    def read_named(self, name: str) -> bytes:
+        """A member's bytes by its name; NotFoundError where there is none."""
+        if name not in self.names:
+            raise NotFoundError(f"There is no member '{name}'.")
+        return self.read(self.names.index(name))
 
     def member_source(self, index: int) -> ByteSource:
         """A member as a source of its own: a view where it lies unpacked, else its bytes in memory."""

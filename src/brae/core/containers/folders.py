@@ -14,7 +14,7 @@ from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, storage_error
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import Library
-from brae.core.textures.encode import encode_like
+from brae.core.textures.encode import Encoded, encode_like
 from brae.core.textures.files import read_image, read_texture
 
 _LONGEST_STEP = 200
@@ -135,8 +135,12 @@ def edits_in(
             continue
         seen.add(index)
         if picture:
-            original = read_texture(archive.read(index), library, archive.names[index])
-            data = encode_like(read_image(data).picture, original, original.recipe()).data
+            made = _encoded(archive, index, library, data)
+            data = made.data
+            for name, part in made.elsewhere.items():
+                place = archive.names.index(name)
+                if part != archive.read(place):
+                    changed.append((place, part))
         if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
             changed.append((index, data))
         if tick:
@@ -152,6 +156,12 @@ def edits_in(
     if remove:
         edits.removed = set(range(len(archive))) - seen
     return edits
+
+
+def _encoded(archive: Container, index: int, library: Library, data: bytes) -> Encoded:
+    """A picture encoded like a texture of the archive."""
+    original = read_texture(archive.read(index), library, archive.names[index], archive.read_named)
+    return encode_like(read_image(data).picture, original, original.recipe())
 
 
 def changes_in(

@@ -39,7 +39,8 @@ MemberRole = Literal[
 ]  # fmt: skip
 #: What a header field can be for a texture.
 TextureRole = Literal[
-    "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth",
+    "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth", "levels-here",
+    "bytes-elsewhere",
 ]  # fmt: skip
 MAIN = "main"
 
@@ -477,14 +478,43 @@ class PaletteOf(Strict):
     alpha_scale: int = Field(1, ge=1, le=255, description="alpha is stored divided by this")
 
 
+class Elsewhere(Strict):
+    """Where the larger levels of a streamed texture are: another file of the game, or one for each."""
+
+    name: str = Field(
+        description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
+    )
+    smallest_first: bool = Field(False, description="the smallest of its levels comes first")
+
+    @model_validator(mode="after")
+    def _sound(self) -> Elsewhere:
+        self.of("a/b.c", 0)
+        return self
+
+    def of(self, name: str, level: int) -> str:
+        """The path of the file that holds a level of the texture ``name``."""
+        path = name.rpartition(".")[0] if "." in name.rpartition("/")[2] else name
+        folder, _, stem = path.rpartition("/")
+        try:
+            found = self.name.format(path=path, folder=folder, stem=stem, level=level)
+        except (LookupError, ValueError, AttributeError) as error:
+            raise ValueError(
+                f"'{self.name}' holds something that is not known; 'path', 'folder', 'stem' and 'level' are"
+            ) from error
+        return found.lstrip("/")
+
+
 class PixelsPart(Hidden):
-    """A texture's pixels, all levels."""
+    """A texture's pixels, all levels, or the smaller ones where the others are ``elsewhere``."""
 
     pixels: Name
     size: Expression | None = Field(None, description="bytes; without it, as much as the levels need")
     storage: Storage | None = Field(None, description="in what order pixels or blocks lie, if not row by row")
     palette: PaletteOf | None = Field(None, description="colours of palette indices")
     smallest_first: bool = Field(False, description="the smallest level comes first")
+    elsewhere: Elsewhere | None = Field(
+        None, description="where the largest levels are; 'levels-here' says how many are in this file"
+    )
     by: Literal["picture", "level"] = Field(
         "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"
     )
@@ -602,8 +632,12 @@ class Layout(Strict):
             known[part.name] = part
             if isinstance(part, FieldPart) and part.number_like:
                 values |= {part.field} | {piece.field for piece in part.bits or []}
+        roles: set[str | None] = {part.role for part in self.parts if isinstance(part, FieldPart)}
+        roles |= {bit.role for part in self.parts if isinstance(part, FieldPart) for bit in part.bits or []}
         for part in self.parts:
             self._check_mentions(part, known)
+            if isinstance(part, PixelsPart) and (part.elsewhere is not None) != ("levels-here" in roles):
+                raise ValueError("'elsewhere' and the role 'levels-here' belong together")
             if isinstance(part, PixelsPart) and part.palette is not None:
                 found = known.get(part.palette.of)
                 if not isinstance(found, BytesPart):

@@ -11,7 +11,7 @@ from brae.core.match.findings import Finding
 from brae.core.match.metrics import Quality, quality
 from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
-from brae.core.textures.encode import encode_like
+from brae.core.textures.encode import Encoded, encode_like
 from brae.core.textures.formats import Picture
 from brae.core.textures.images import ImageFile
 from brae.core.textures.texture import Recipe, TextureFile, alpha_use
@@ -93,16 +93,16 @@ def match(
     name: str = "",
     *,
     replaced: dict[int, Picture] | None = None,
-) -> tuple[MatchSheet, bytes]:
+) -> tuple[MatchSheet, Encoded]:
     """The match sheet of an edit, and the edit encoded like its original with the remedies applied.
 
     ``replaced``: mip levels that a person made by hand.
     """
     painted = apply_remedies(image.picture, original, remedies)
     encoded = encode_like(painted, original, recipe, replaced=replaced)
-    result = original.again(encoded.data)
+    result = original.again(encoded.data, encoded.elsewhere)
     painted = formats.as_depth(painted, result.header.format.depth)
-    edit = findings.Edit(image, original, recipe, remedies, name, len(encoded.data))
+    edit = findings.Edit(image, original, recipe, remedies, name, result.size)
     sheet = MatchSheet(
         properties=properties(image, original, recipe, result),
         findings=findings.find(edit),
@@ -110,4 +110,4 @@ def match(
         blocks=encoded.blocks,
         quality=quality(painted, result.picture(), result.header.format.block, normals=recipe.content == "normal"),
     )
-    return sheet, encoded.data
+    return sheet, encoded

@@ -252,7 +252,7 @@ def read(data: bytes) -> TextureFile:
     def rewrite(header: Header, levels: Sequence[bytes]) -> bytes:
         return write_header(header, like=head.raw) + join_levels(header, levels) + trailing
 
-    return TextureFile(head.header, levels, len(data), rewrite, read)
+    return TextureFile(head.header, levels, len(data), rewrite, lambda again, _: read(again))
 
 
 def write(header: Header, levels: Sequence[bytes], *, dx10: bool = False) -> bytes:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from brae.core.errors import FormatError, LayoutError, UnknownFormatError
+from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
 from brae.core.layouts.model import MAIN, Layout, PixelsPart
 from brae.core.layouts.read import Parsed, first_value, parse
 from brae.core.layouts.write import compose
@@ -16,22 +17,122 @@ from brae.core.textures import formats
 from brae.core.textures.formats import Indexed, PixelFormat
 from brae.core.textures.texture import Header, Shape, TextureFile, join_levels, split_levels
 
+#: the bytes of another file of the game by its name; NotFoundError where there is none
+Fetch = Callable[[str], bytes]
 
-def read(layout: Layout, data: bytes) -> TextureFile:
-    """A texture by its layout."""
+
+def _nowhere(name: str) -> bytes:
+    raise NotFoundError(f"The texture's larger levels are in {name}, and only this file is known here.")
+
+
+def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -> TextureFile:
+    """A texture by its layout; ``fetch`` gives the files in which a streamed one keeps its larger levels."""
     parsed = parse(layout, {MAIN: BytesSource(data)})
     header = header_of(layout, parsed)
     part = layout.only(PixelsPart)
+    away = _levels_away(part, parsed, header)
     content = parsed.content(part.name)
-    levels, end = _split(header, part, content, 0)
+    levels, end = _split(_smaller(header, away), part, content, 0)
     behind = content[end:]
+    files = {file: fetch(file) for file in _files_of(part, name, away)}
+    levels = [*_take(header, part, name, files, away), *levels]
+    stated = _number(parsed, "bytes-elsewhere")
+    if stated is not None and stated != sum(map(len, files.values())):
+        raise FormatError(
+            f"The header says that {stated} bytes are elsewhere.", expected=str(sum(map(len, files.values())))
+        )
+
+    def away_of(new: Header) -> int:
+        """As many levels stay here as before."""
+        return max(new.levels - (header.levels - away), 0) if away else 0
 
     def rewrite(new: Header, levels: Sequence[bytes]) -> bytes:
-        pixels = _join(new, part, levels) + behind
+        count = away_of(new)
+        pixels = _join(_smaller(new, count), part, levels[count:]) + behind
         values = _values(layout, parsed, new)
+        for role, number in (
+            ("levels-here", new.levels - count),
+            ("bytes-elsewhere", sum(len(level) for level in levels[:count])),
+        ):
+            found = first_value(role, parsed)
+            if found is not None and (away or number != header.levels):
+                values[found[0].field] = number
         return b"".join(compose(parsed, pixels=pixels, values=values).read(MAIN))
 
-    return TextureFile(header, levels, len(data), rewrite, lambda again: read(layout, again))
+    def divide(new: Header, levels: Sequence[bytes]) -> dict[str, bytes]:
+        return _give(part, name, levels[: away_of(new)])
+
+    def reread(again: bytes, elsewhere: Mapping[str, bytes]) -> TextureFile:
+        def known(file: str) -> bytes:
+            return elsewhere[file] if file in elsewhere else fetch(file)
+
+        return read(layout, again, name, known)
+
+    size = len(data) + sum(map(len, files.values()))
+    return TextureFile(header, levels, size, rewrite, reread, files, divide if part.elsewhere else None)
+
+
+def parts_of(layout: Layout, data: bytes, name: str) -> list[str]:
+    """The other files of the game that hold the larger levels of a streamed texture, told by its header."""
+    part = layout.only(PixelsPart)
+    if part is None or part.elsewhere is None:
+        return []
+    parsed = parse(layout, {MAIN: BytesSource(data)})
+    return _files_of(part, name, _levels_away(part, parsed, header_of(layout, parsed)))
+
+
+def _levels_away(part: PixelsPart, parsed: Parsed, header: Header) -> int:
+    """How many of the largest levels are elsewhere."""
+    here = _number(parsed, "levels-here")
+    if part.elsewhere is None or here is None:
+        return 0
+    if not 0 <= here <= header.levels:
+        raise FormatError(f"{here} of {header.levels} levels are said to be in this file.")
+    return header.levels - here
+
+
+def _smaller(header: Header, away: int) -> Header:
+    """The header of the levels that are left without the largest ones."""
+    width, height = header.sides(away)
+    return replace(
+        header, width=width, height=height, levels=header.levels - away, depth=max(1, header.depth >> away)
+    )
+
+
+def _files_of(part: PixelsPart, name: str, away: int) -> list[str]:
+    if part.elsewhere is None:
+        return []
+    return list(dict.fromkeys(part.elsewhere.of(name, level) for level in range(away)))
+
+
+def _by_file(part: PixelsPart, name: str, away: int) -> Iterator[tuple[str, list[int]]]:
+    """Each other file, and the levels in it in their order."""
+    assert part.elsewhere is not None
+    for file in _files_of(part, name, away):
+        inside = [level for level in range(away) if part.elsewhere.of(name, level) == file]
+        yield file, inside[::-1] if part.elsewhere.smallest_first else inside
+
+
+def _take(header: Header, part: PixelsPart, name: str, files: Mapping[str, bytes], away: int) -> list[bytes]:
+    """The largest levels, out of the other files."""
+    levels = [b""] * away
+    for file, inside in _by_file(part, name, away) if away else ():
+        data, at = files[file], 0
+        needed = sum(header.level_size(level) for level in inside)
+        if len(data) != needed:
+            raise FormatError(
+                f"The texture's larger levels are {needed} bytes, but {file} has {len(data)}.",
+                expected=f"{len(inside)} levels from {header.width} x {header.height} down",
+            )
+        for level in inside:
+            levels[level] = data[at : at + header.level_size(level)]
+            at += header.level_size(level)
+    return levels
+
+
+def _give(part: PixelsPart, name: str, levels: Sequence[bytes]) -> dict[str, bytes]:
+    """The other files, from the largest levels."""
+    return {file: b"".join(levels[level] for level in inside) for file, inside in _by_file(part, name, len(levels))}
 
 
 def _split(header: Header, part: PixelsPart, data: bytes, start: int) -> tuple[list[bytes], int]:

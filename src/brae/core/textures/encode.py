@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -22,6 +22,8 @@ class Encoded:
     #: blocks (or pixels, where the format has no blocks) that kept the original's bytes, and all of them
     kept: int
     blocks: int
+    #: what other files of the game hold of it, by their names
+    elsewhere: dict[str, bytes] = field(default_factory=dict)
 
 
 def split_sheet(picture: Picture, header: Header) -> list[Picture]:
@@ -163,7 +165,14 @@ def encode_like(
     levels, kept, blocks = encode_levels(
         picture, header, how, rule_of(recipe), original=original, replaced=replaced
     )
-    return Encoded(original.rewrite(header, levels), kept, blocks)
+    elsewhere = original.divide(header, levels) if original.divide is not None else {}
+    gone = sorted(original.elsewhere.keys() - elsewhere.keys())
+    if gone or elsewhere.keys() - original.elsewhere.keys():
+        raise FormatError(
+            "With so many levels the texture would lie in other files than now, and none are made or taken away.",
+            expected=f"{before.levels} levels",
+        )
+    return Encoded(original.rewrite(header, levels), kept, blocks, elsewhere)
 
 
 def encode_new(

@@ -11,6 +11,7 @@ from brae.core.layouts.model import MAIN
 from brae.core.layouts.read import parse
 from brae.core.sources import BytesSource
 from brae.core.textures import dds, described, formats, images, ktx2
+from brae.core.textures.described import Fetch
 from brae.core.textures.formats import Picture
 from brae.core.textures.images import ImageFile
 from brae.core.textures.texture import Header, TextureFile
@@ -65,7 +66,7 @@ def read_picture_file(data: bytes, name: str = "") -> TextureFile:
         [pixel_format.encode(image.picture)],
         len(data),
         rewrite,
-        lambda again: read_picture_file(again, name),
+        lambda again, _: read_picture_file(again, name),
     )
 
 
@@ -81,14 +82,15 @@ def read_raw(data: bytes, header: Header, start: int = 0) -> TextureFile:
         levels,
         len(data),
         lambda new, made: before + join_levels(new, made) + behind,
-        lambda again: read_raw(again, header, start),
+        lambda again, _: read_raw(again, header, start),
     )
 
 
-def read_texture(data: bytes, library: Library, name: str = "") -> TextureFile:
+def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | None = None) -> TextureFile:
     """A texture of any known kind; UnknownFormatError where the bytes are none.
 
-    ``name`` tells layouts apart whose files have no magic.
+    ``name`` tells layouts apart whose files have no magic; ``fetch`` gives other files of the game by their names,
+    for streamed textures.
     """
     if data[:4] == dds.MAGIC:
         return dds.read(data)
@@ -96,7 +98,7 @@ def read_texture(data: bytes, library: Library, name: str = "") -> TextureFile:
         return ktx2.read(data)
     layout = library.recognise(name, data[:HEAD], "texture")
     if layout is not None:
-        return described.read(layout, data)
+        return described.read(layout, data, name) if fetch is None else described.read(layout, data, name, fetch)
     if images.sniff(data[:HEAD], name) is not None or images.image_type(data[:32], data[-26:]) is not None:
         return read_picture_file(data, name)
     raise UnknownFormatError("These bytes are no texture that Brae knows.", offset=0)
@@ -120,6 +122,12 @@ def sniff_texture(head: bytes, library: Library, name: str = "") -> Header | Non
     kind, width, height, alpha = found
     wide = "32f" if kind in ("hdr", "exr") else "16" if kind == "png" and head[24:25] == b"\x10" else "8"
     return Header(kind, formats.get(f"{'rgba' if alpha else 'rgb'}{wide}"), width, height, 1)
+
+
+def parts_elsewhere(head: bytes, library: Library, name: str) -> list[str]:
+    """The other files of the game that a texture with these first bytes (HEAD of them) is kept in."""
+    layout = library.recognise(name, head, "texture")
+    return [] if layout is None else described.parts_of(layout, head, name)
 
 
 def sayable(container: str, library: Library) -> list[str]:

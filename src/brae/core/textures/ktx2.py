@@ -220,7 +220,7 @@ def read(data: bytes) -> TextureFile:
             packed=packed,
         )
 
-    return TextureFile(head.header, levels, len(data), rewrite, read)
+    return TextureFile(head.header, levels, len(data), rewrite, lambda again, _: read(again))
 
 
 def write(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal
 
@@ -133,7 +133,11 @@ class TextureFile:
     #: the file with other levels: its header follows, what else it holds is kept
     rewrite: Callable[[Header, Sequence[bytes]], bytes]
     #: another file of the same kind
-    reread: Callable[[bytes], TextureFile]
+    reread: Callable[[bytes, Mapping[str, bytes]], TextureFile]
+    #: what other files of the game hold of it, by their names: the larger levels of a streamed texture
+    elsewhere: dict[str, bytes] = field(default_factory=dict)
+    #: the same for other levels
+    divide: Callable[[Header, Sequence[bytes]], dict[str, bytes]] | None = None
     _decoded: dict[int, Picture] = field(default_factory=dict)
 
     def picture(self, level: int = 0) -> Picture:
@@ -175,9 +179,9 @@ class TextureFile:
             content=_content(head, self.shown(), used),
         )
 
-    def again(self, data: bytes) -> TextureFile:
-        """Another file of the same kind, such as this one written anew."""
-        return self.reread(data)
+    def again(self, data: bytes, elsewhere: Mapping[str, bytes] | None = None) -> TextureFile:
+        """Another file of the same kind, such as this one written anew, with what other files hold of it."""
+        return self.reread(data, self.elsewhere | dict(elsewhere or {}))
 
 
 def alpha_use(alpha: np.ndarray) -> Alpha:

@@ -6,7 +6,15 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin.loader import Expected, Files, read_bundle, read_light, read_minis, read_texture
+from brae.demo.standin.loader import (
+    Expected,
+    Files,
+    read_bundle,
+    read_light,
+    read_minis,
+    read_streamed,
+    read_texture,
+)
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
 
 _BC1, _BC3, _BC4, _BC5, _BC7, _BGRA, _BGR = 1, 3, 4, 5, 7, 8, 9
@@ -48,6 +56,8 @@ TABLE: dict[str, Expected] = {
 
 #: light, in a file of an open format
 NOON = "textures/harbour/noon.dds"
+#: in two files: small levels in the one, large ones in the other
+CLIFF = "textures/rock/cliff.pts"
 #: small pictures of an archive that knows only hashes, and objects of the bundle
 MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
 FIGURES = ("keeper", "ishbel", "ferryman")
@@ -72,6 +82,7 @@ def play(folder: Path, report: Report) -> Report:
         else:
             textures[NOON] = noon
             report.trace.append(f"{NOON}: 256 x 128 of light")
+        _stream(files, textures, report)
         minis = read_minis(folder / "data/minis.hash", MINIS, report.trace.append)
         for k, data in enumerate(minis):
             _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
@@ -81,10 +92,19 @@ def play(folder: Path, report: Report) -> Report:
             _take(f"figure {name}", data, Expected(128, 128, _BC1, 8), textures, report)
     except Refusal as reason:
         return report.stop(reason)
-    wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 1
+    wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 2
     report.trace.append(f"scene drawn with {len(textures)} of {wanted} textures")
     report.scene = png(_harbour(textures))
     return report
+
+
+def _stream(files: Files, textures: dict[str, Image.Image], report: Report) -> None:
+    try:
+        stub, away = files.read(CLIFF), files.read(f"streams/{CLIFF.removesuffix('.pts')}.lvl")
+        textures[CLIFF] = read_streamed(stub, away, CLIFF, Expected(512, 512, _BC1, 10), 7)
+        report.trace.append(f"{CLIFF}: 512 x 512, 3 levels streamed")
+    except BadTexture as reason:
+        report.replaced(CLIFF, reason)
 
 
 def _take(name: str, data: bytes, expected: Expected, textures: dict[str, Image.Image], report: Report) -> None:
@@ -169,6 +189,8 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
         put(name, 420 + 60 * place, 16, 52, 52)
     noon = textures.get(NOON) or placeholder(256, 128)
     scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (420 + 60 * 4, 16))
+    cliff = textures.get(CLIFF) or placeholder(512, 512)
+    scene.paste(cliff.resize((52, 52), Image.Resampling.LANCZOS), (420 + 60 * 4 + 112, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)

@@ -159,6 +159,7 @@ class Files:
             raise Refusal(f"skerry.cfg lists {len(listed)} archives, the game has room for 8")
         trace(f"skerry.cfg: {settings.get('game', 'edition', fallback='?')} edition")
         self.archives = [Kist(folder / path, trace) for path in listed.values()]
+        self._own = {folder / path for name, path in listed.items() if name in ("main", "streams")}
 
     def read(self, name: str) -> bytes:
         """A file's bytes; BadTexture where none of the places has it."""
@@ -168,7 +169,7 @@ class Files:
             return loose.read_bytes()
         for archive in self.archives:
             if name in archive.entries:
-                if archive is not self.archives[-1]:
+                if archive.hold_path.with_suffix(".kist") not in self._own:
                     self._trace(f"{name}: taken from {archive.hold_path.stem}")
                 return archive.read(name)
         raise BadTexture(f"{name} is in none of the archives")
@@ -233,6 +234,23 @@ def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     else:
         image = Image.frombytes("RGB", (width, height), pixels, "raw", "BGR").convert("RGBA")
     return image.transpose(Image.Transpose.FLIP_TOP_BOTTOM) if rows == 1 else image
+
+
+def read_streamed(stub: bytes, away: bytes, name: str, expected: Expected, here: int) -> Image.Image:
+    """The largest level of a texture in two files; BadTexture where they are not exactly as the table says."""
+    if len(stub) < 20 or stub[:4] != b"PTS1":
+        raise BadTexture(f"{name} is no PTS1 texture")
+    width, height, number, levels, held, _, kept_size, away_size = struct.unpack_from("<HHBBBBII", stub, 4)
+    found = Expected(width, height, number, levels)
+    if found != expected or held != here:
+        raise BadTexture(f"{name} is {_words(found)}, the table says {_words(expected)}")
+    sides = [(max(1, width >> level), max(1, height >> level)) for level in range(levels)]
+    sizes = [((w + 3) // 4) * ((h + 3) // 4) * _BLOCK_BYTES[number] for w, h in sides]
+    if (kept_size, len(stub) - 20) != (sum(sizes[-here:]),) * 2 or (away_size, len(away)) != (
+        sum(sizes[:-here]),
+    ) * 2:
+        raise BadTexture(f"{name} has {len(stub)} and {len(away)} bytes, the table says {sum(sizes) + 20}")
+    return Image.frombytes("RGBA", (width, height), away[: sizes[0]], "bcn", number).convert("RGBA")
 
 
 def _words(texture: Expected) -> str:

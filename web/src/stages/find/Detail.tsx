@@ -45,7 +45,11 @@ export function Detail({
         ) : member.kind === "archive" ? (
           <Package aria-hidden className="size-20 text-[#161616]" strokeWidth={1} />
         ) : (
-          <p className="p-4 text-center text-[#161616]">No picture of this item.</p>
+          <p className="p-4 text-center text-[#161616]">
+            {member.kind === "levels"
+              ? "The larger levels of a texture: they are shown and edited with it."
+              : "No picture of this item."}
+          </p>
         )}
       </div>
       {editable && (

@@ -1,0 +1,19 @@
+"""levels of an edit made by hand, and what other files of the game hold of it"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0006"
+down_revision = "0005"
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.add_column("edit_steps", sa.Column("levels", sa.JSON(), nullable=False, server_default="{}"))
+    op.add_column("edits", sa.Column("encoded_elsewhere", sa.JSON(), nullable=False, server_default="{}"))
+
+
+def downgrade() -> None:
+    op.drop_column("edits", "encoded_elsewhere")
+    op.drop_column("edit_steps", "levels")
