@@ -118,8 +118,8 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     def total(**search: object) -> int:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
-    assert total() == 347
-    assert total(kind="texture") == 222
+    assert total() == 351
+    assert total(kind="texture") == 223
     assert total(kind=["sound", "text"]) == 36 + 57 + 6
     assert total(q="boat sail") == 1
     assert total(q="harbour.kist stamp_0?") == 10
@@ -179,14 +179,14 @@ def test_sounds_and_texts(client: TestClient, opened: str) -> None:
 # ---- the whole work
 
 
-def _edit(client: TestClient, opened: str) -> bytes:
-    """Put the sail in work and give a painted file back by upload."""
-    (edit,) = client.post(f"{opened}/edits", json={"addresses": [SAIL]}).json()
+def _edit(client: TestClient, opened: str, address: str = SAIL) -> bytes:
+    """Put an item in work; returns its picture with something painted on it."""
+    (edit,) = client.post(f"{opened}/edits", json={"addresses": [address]}).json()
     assert (edit["state"], edit["file_exists"]) == ("waiting", True)
-    sent = client.get(f"{opened}/edits/file", params={"address": SAIL})
+    sent = client.get(f"{opened}/edits/file", params={"address": address})
     assert sent.headers["content-type"] == "image/png"
     pixels = np.array(Image.open(io.BytesIO(sent.content)))
-    pixels[100:150, 60:140, :3] = (10, 120, 200)
+    pixels[100:150, 60:120, :3] = (10, 120, 200)
     stream = io.BytesIO()
     Image.fromarray(pixels).save(stream, "PNG")
     return stream.getvalue()
@@ -212,7 +212,7 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     assert (job["state"], job["result"]["edits"]) == ("done", [SAIL])
     assert client.get(f"{opened}/plan").json()["up_to_date"]
     assert client.get(opened).json()["counts"] == {
-        "members": 347,
+        "members": 351,
         "in_work": 1,
         "attention": 0,
         "ready": 1,
@@ -288,12 +288,17 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
     assert jobs[0]["state"] == "running"
     assert jobs[-1]["state"] == "done"
     assert {"files", "members"} <= {job["unit"] for job in jobs}
-    assert workspace.jobs.get(job.id)["result"]["members"] == 347
+    assert workspace.jobs.get(job.id)["result"]["members"] == 351
 
 
 def test_browse_shows_names_only(client: TestClient, game: Path) -> None:
     found = client.get("/api/browse", params={"path": str(game / "data")}).json()
-    assert [entry["name"] for entry in found["archives"]] == ["figures.bundle", "harbour.kist", "minis.hash"]
+    assert [entry["name"] for entry in found["archives"]] == [
+        "figures.bundle",
+        "harbour.kist",
+        "minis.hash",
+        "streams.kist",
+    ]
     assert found["parent"] == str(game)
     assert "harbour.hold" not in json.dumps(found)
     assert client.get("/api/browse", params={"path": "/no/such"}).status_code == 404
@@ -405,3 +410,68 @@ def test_an_edit_is_encoded_by_choice_and_its_cost_shown(client: TestClient, ope
     assert again["sheet"]["quality"] == cost
     back = client.put(f"{opened}/edits/position", params=item, json={"position": 2}).json()
     assert back["choices"]["format"] == "bc7"
+
+
+GRAIN = "data/harbour.kist//textures/grain/wood_00.raw"
+
+
+def test_pixels_without_a_header_become_textures_with_their_siblings(client: TestClient, opened: str) -> None:
+    assert client.get(f"{opened}/members", params={"q": "grain", "kind": "texture"}).json()["total"] == 0
+    found = client.get(f"{opened}/guesses", params={"address": GRAIN}).json()
+    assert found["size"] == sum(max(1, side // 4) ** 2 * 8 for side in (128, 64, 32, 16, 8, 4, 2, 1))
+    best = found["guesses"][0]
+    assert (best["format"], best["width"], best["height"], best["levels"]) == ("bc1", 128, 128, 8)
+    shown = client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": json.dumps(best), "fit": 64})
+    assert Image.open(io.BytesIO(shown.content)).size == (64, 64)
+    wrong = json.dumps(best | {"width": 4096, "height": 4096})
+    refused = client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": wrong})
+    assert "follow the header" in refused.json()["detail"]
+    assert (
+        "no guess"
+        in client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": "[]"}).json()["detail"]
+    )
+    kept = client.post(f"{opened}/guesses", json={"address": GRAIN, "guess": best, "title": "Wood grain"}).json()
+    assert kept == {"file": "wood-grain.yaml"}
+    assert wait_for(client, client.post(f"{opened}/open").json())["state"] == "done"
+    siblings = client.get(f"{opened}/members", params={"q": "grain", "kind": "texture"}).json()
+    assert siblings["total"] == 4
+    painted = _edit(client, opened, GRAIN)
+    answer = client.put(f"{opened}/edits/file", params={"address": GRAIN, "name": "a.png"}, content=painted).json()
+    assert answer["state"] == "ready"
+    built = wait_for(client, client.post(f"{opened}/build").json())
+    assert built["state"] == "done"
+
+
+def test_test_colours_come_and_go(client: TestClient, opened: str) -> None:
+    cliff = "data/harbour.kist//textures/rock/cliff.pts"
+    for mark in ("flat", "checker", "levels"):
+        made = client.put(f"{opened}/edits/test-colours", json={"addresses": [SAIL, cliff], "mark": mark}).json()
+        assert [one["marked"] for one in made] == [True, True]
+        assert made[0]["steps"][-1]["what"].startswith("test colours")
+    colours = set()
+    for level in range(4):
+        picture = client.get(f"{opened}/picture", params={"address": cliff, "which": "edit", "level": level})
+        colours.add(Image.open(io.BytesIO(picture.content)).convert("RGB").getpixel((20, 20)))
+    assert len(colours) == 4, "each level has a colour of its own"
+    assert len(made[1]["own_levels"]) == 9
+    back = client.put(f"{opened}/edits/test-colours", json={"addresses": [SAIL, cliff], "mark": None}).json()
+    assert [(one["marked"], one["position"]) for one in back] == [(False, 0), (False, 0)]
+    assert client.get(f"{opened}/edits").json() == []
+
+
+def test_a_level_comes_and_goes_over_http(client: TestClient, opened: str) -> None:
+    client.post(f"{opened}/edits", json={"addresses": [SAIL]})
+    where = {"address": SAIL, "level": 1}
+    level = client.get(f"{opened}/picture", params=where).content
+    pixels = np.array(Image.open(io.BytesIO(level)))
+    pixels[:16, :16, :3] = 0
+    stream = io.BytesIO()
+    Image.fromarray(pixels).save(stream, "PNG")
+    made = client.put(
+        f"{opened}/edits/level", params=where | {"name": "mine.png"}, content=stream.getvalue()
+    ).json()
+    assert made["own_levels"] == {"1": "mine.png"}
+    assert made["state"] == "ready"
+    refused = client.put(f"{opened}/edits/level", params={"address": SAIL, "level": 2}, content=stream.getvalue())
+    assert "the sides of level 2" in refused.json()["expected"]
+    assert client.put(f"{opened}/edits/level", params=where, content=b"").json()["state"] == "same"

@@ -18,7 +18,7 @@ from brae.demo.standin.harbour import TABLE
 def test_the_demo_plays(made_demo: Path) -> None:
     report = play(made_demo)
     assert (report.refused, report.placeholders) == (None, {})
-    assert report.trace[-1] == "scene drawn with 41 of 41 textures"
+    assert report.trace[-1] == "scene drawn with 42 of 42 textures"
     assert "textures/weather/sign_01.ptx: the loose file is used" in report.trace
     assert "textures/signs/mossbay.ptx: taken from lantern" in report.trace
     assert recognises(made_demo)

@@ -186,7 +186,7 @@ def test_a_texture_of_each_kind_changes_where_it_was_painted_and_nowhere_else(pa
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
     page.get_by_role("link", name="See it in the game").click()
     page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
-    expect(page.get_by_text("scene drawn with 40 of 40 textures").first).to_be_visible()
+    expect(page.get_by_text("scene drawn with 42 of 42 textures").first).to_be_visible()
     after = open_path(index, [], library).container
     made = {name: after.read(number) for number, name in enumerate(after.names)}
     assert made.keys() == originals.keys()

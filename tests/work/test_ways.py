@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import configparser
+import io
 import shutil
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -11,9 +13,12 @@ import pytest
 from PIL import Image
 from sqlalchemy import select
 
+from brae.core.build.addon import add_on
 from brae.core.containers.depth import open_path
+from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.layouts.library import FOLDER, Library
+from brae.core.sources import BytesSource
 from brae.demo import LAYOUTS, art, desktop
 from brae.demo.standin import play
 from brae.store.models import Member, Project
@@ -92,7 +97,7 @@ def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: 
     assert "textures/boat/sail.ptx: the loose file is used" in trial.after.trace
     assert "textures/boat/sail.ptx: the loose file is used" not in trial.before.trace
     # Opened again, what Brae made is no part of the game.
-    assert open_game(workspace, opened)["members"] == 347
+    assert open_game(workspace, opened)["members"] == 351
     # One edit is taken back: its file goes, with the folder made for it.
     go_to(workspace, "skerry", SAIL, 0)
     assert [(file.path, file.way) for file in builds.plan(workspace, "skerry").files] == [
@@ -287,3 +292,18 @@ def test_a_name_that_leads_out_is_refused(workspace: Workspace, tmp_path: Path) 
     with pytest.raises(BraeError, match="cannot be a path"):
         builds.build(workspace, "skerry")
     assert not (tmp_path / "evil.ptx").exists()
+
+
+def test_a_zip_serves_as_a_replacement_pack() -> None:
+    """Read back by the standard library: only what is new is in it, packed as its neighbours are."""
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as pack:
+        for number in range(5):
+            pack.writestr(f"signs/{number}.txt", f"pier {number} " * 50)
+    like = open_container("zip", {"main": BytesSource(stream.getvalue())}, "game.zip", Library())
+    made = add_on(like, {"signs/2.txt": b"new " * 40, "signs/9.txt": b"more " * 40}, {})
+    with zipfile.ZipFile(io.BytesIO(b"".join(made.read("main")))) as pack:
+        assert pack.testzip() is None
+        assert pack.namelist() == ["signs/2.txt", "signs/9.txt"]
+        assert pack.read("signs/2.txt") == b"new " * 40
+        assert {info.compress_type for info in pack.infolist()} == {zipfile.ZIP_DEFLATED}

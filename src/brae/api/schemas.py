@@ -9,7 +9,9 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from brae.core.match.textures import MatchSheet
 from brae.core.structure.workshop import Kind, Look, Says, entropy
-from brae.core.textures.formats import Depth
+from brae.core.textures.formats import Depth, Storage
+from brae.core.textures.guess import Guess
+from brae.core.textures.marks import Mark
 from brae.core.textures.texture import Departures, Recipe
 
 
@@ -324,6 +326,10 @@ class EditView(BaseModel):
     #: of all pictures, one below the other
     height: int
     levels: int
+    #: mip levels made by hand: their files' names
+    own_levels: dict[int, str] = {}
+    #: the version in use is test colours
+    marked: bool = False
     result_levels: int
     revision: str
 
@@ -352,6 +358,65 @@ class Addresses(BaseModel):
     """Items by their addresses."""
 
     addresses: list[str]
+
+
+class TestColours(BaseModel):
+    """Items, and the test colours that they get; none to take them back."""
+
+    __test__ = False  # no test of pytest's
+    addresses: list[str]
+    mark: Mark | None
+
+
+class PaletteAt(BaseModel):
+    """Where the entries of a palette are, and their pixel format."""
+
+    at: Annotated[int, Field(ge=0)]
+    format: str
+
+
+class GuessView(BaseModel):
+    """One explanation of bytes without a header."""
+
+    format: str
+    width: Annotated[int, Field(ge=1, le=65536)]
+    height: Annotated[int, Field(ge=1, le=65536)]
+    levels: Annotated[int, Field(ge=1, le=17)] = 1
+    fit: float = 0
+    storage: Storage | None = None
+    offset: Annotated[int, Field(ge=0)] = 0
+    palette: PaletteAt | None = None
+
+    @classmethod
+    def of(cls, guess: Guess) -> GuessView:
+        """From what the core found."""
+        values = {name: value for name, value in vars(guess).items() if name != "palette"}
+        palette = guess.palette and PaletteAt(at=guess.palette[0], format=guess.palette[1])
+        return cls(**values, palette=palette)
+
+    def guess(self) -> Guess:
+        """As the core has it."""
+        palette = (self.palette.at, self.palette.format) if self.palette is not None else None
+        return Guess(
+            self.format, self.width, self.height, self.levels, self.fit, self.storage, self.offset, palette
+        )
+
+
+class GuessesView(BaseModel):
+    """Explanations of an item's bytes, the best first."""
+
+    size: int
+    guesses: list[GuessView]
+
+
+class KeepGuess(BaseModel):
+    """A guess that is to be a layout."""
+
+    address: str
+    guess: GuessView
+    title: Annotated[str, Field(max_length=200)] = ""
+    #: only for items of the same size
+    one_size: bool = True
 
 
 class Remedies(BaseModel):

@@ -64,7 +64,7 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
         return Item(level, name, kind, container, stored, real, packer, **more)  # type: ignore[arg-type]
 
     try:
-        texture = sniff_texture(head, library, name)
+        texture = sniff_texture(head, library, name, real)
         parts = tuple(parts_elsewhere(head, library, name)) if texture is not None else ()
     except BraeError as error:
         return item("texture", None, fault=str(error))

@@ -101,6 +101,14 @@ def streamed(picture: np.ndarray[Any, Any], pixel_format: str, here: int, stamp:
     return struct.pack("<4sHHBBBBII", b"PTS1", *numbers) + kept, away
 
 
+def _grain() -> Iterator[tuple[str, bytes]]:
+    """Pixels without any header, all of one size: the game knows what they are."""
+    header = Header("raw", formats.get("bc1"), 128, 128, formats.full_chain(128, 128))
+    for k in range(4):
+        levels, _, _ = encode_levels(art.planks(_rng(420 + k), 128), header)
+        yield f"textures/grain/wood_{k:02d}.raw", b"".join(levels)
+
+
 def _streams() -> Iterator[tuple[str, bytes, bytes]]:
     """Names of large textures, and their two files."""
     for k, (name, draw, pixel_format) in enumerate(
@@ -227,6 +235,7 @@ def members() -> list[tuple[str, bytes]]:
     noon = encode_new(art.noon(_rng(10), 256, 128), formats.BC6H, None, dx10=True)
     found.append(("textures/harbour/noon.dds", noon))
     found += [(f"{name}.pts", stub) for name, stub, _ in _streams()]
+    found += list(_grain())
     rng = _rng(999)
     found += [*_sounds(rng), *_texts(rng)]
     for k in range(24):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from brae.core.errors import BraeError, FormatError, NotFoundError, storage_erro
 from brae.core.match.remedies import REMEDIES
 from brae.core.match.textures import match
 from brae.core.textures.files import can_write, read_image, write_image
+from brae.core.textures.marks import MARKS, Mark, marked
 from brae.core.textures.texture import Departures, Recipe, TextureFile
 from brae.store.models import Edit, EditStep, now
 from brae.work.workspace import Found, Workspace
@@ -26,6 +28,7 @@ SUFFIXES = (
 LARGEST_UPLOAD = 1 << 30
 #: what a version is called whose file the person's editor saved
 CAME_BACK = "file came back"
+_MARKED = "test colours: "
 
 
 def exchange_file(workspace: Workspace, edit: Edit) -> Path:
@@ -214,6 +217,50 @@ def take_level(workspace: Workspace, project_id: str, address: str, level: int, 
         _add_step(edit, what, levels=levels)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
+
+
+def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: Mark) -> None:
+    """Test colours in the place of items' pictures; ``take_marks_back`` gives back what they had."""
+    for address in addresses:
+        put_in_work(workspace, project_id, address)
+        with workspace.database.session() as session:
+            edit = workspace.edit(session, project_id, address)
+            project = workspace.project(session, project_id)
+            original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
+            picture, levels = marked(original, mark)
+            kept = {level: [workspace.blobs.put(write_image(own)), f"{mark}.png"] for level, own in levels.items()}
+            _add_step(
+                edit,
+                f"{_MARKED}{MARKS[mark]}",
+                file_sha256=workspace.blobs.put(write_image(picture)),
+                file_name=f"{mark}.png",
+                remedies=[],
+                choices={},
+                levels={str(level): value for level, value in kept.items()},
+            )
+            _refresh(workspace, session, edit)
+        _tell(workspace, project_id, address)
+
+
+def marked_now(edit: Edit) -> bool:
+    """Whether the version in use is test colours."""
+    return bool(edit.position) and edit.steps[edit.position - 1].what.startswith(_MARKED)
+
+
+def take_marks_back(workspace: Workspace, project_id: str, addresses: Sequence[str]) -> None:
+    """Items with test colours get the version before them again; those that had none leave the work."""
+    for address in addresses:
+        with workspace.database.session() as session:
+            edit = workspace.edit(session, project_id, address)
+            position = edit.position
+            while position and edit.steps[position - 1].what.startswith(_MARKED):
+                position -= 1
+            if position == edit.position:
+                continue
+            untouched = all(step.what.startswith(_MARKED) for step in edit.steps)
+        go_to(workspace, project_id, address, position)
+        if untouched:
+            take_out_of_work(workspace, project_id, address)
 
 
 def go_to(workspace: Workspace, project_id: str, address: str, position: int) -> None:

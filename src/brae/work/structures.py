@@ -99,19 +99,24 @@ def keep_layout(workspace: Workspace, text: str) -> str:
     layout = parse(text)
     if layout.kind != "archive":
         raise FormatError("Only layouts of archives are kept from here.")
-    name, number = layout.layout, 1
-    folder = workspace.home.layouts
-    taken = {other.layout for other in workspace.library().layouts.values()} | {
-        p.stem for p in folder.glob("*.yaml")
-    }
-    while name in taken:
-        number += 1
-        name = f"{layout.layout}-{number}"
+    name = free_name(workspace, layout.layout)
     if name != layout.layout:
         text = re.sub(r"^layout:.*$", f"layout: {name}", text, count=1, flags=re.MULTILINE)
         if parse(text).layout != name:
             raise FormatError(
                 f"There is a layout '{layout.layout}' already.", remedy="Give this one another identifier."
             )
-    write_atomically(folder / f"{name}.yaml", text.encode())
+    write_atomically(workspace.home.layouts / f"{name}.yaml", text.encode())
     return f"{name}.yaml"
+
+
+def free_name(workspace: Workspace, wanted: str) -> str:
+    """An identifier that no layout has yet, made of what is wanted; a number is added rather than replacing one."""
+    base = re.sub(r"[^a-z0-9]+", "-", wanted.lower()).strip("-")[:50] or "layout"
+    taken = {other.layout for other in workspace.library().layouts.values()}
+    taken |= {path.stem for path in workspace.home.layouts.glob("*.yaml")}
+    name, number = base, 1
+    while name in taken:
+        number += 1
+        name = f"{base}-{number}"
+    return name

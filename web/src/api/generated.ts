@@ -328,6 +328,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Level
+         * @description A mip level made by hand: the picture is the body of the request; no body takes it back.
+         */
+        put: operations["level_api_projects__project_id__edits_level_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/position": {
         parameters: {
             query?: never;
@@ -368,6 +388,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/test-colours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Test Colours
+         * @description Test colours in the place of items' pictures; ``mark`` null takes them back.
+         */
+        put: operations["test_colours_api_projects__project_id__edits_test_colours_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/facets": {
         parameters: {
             query?: never;
@@ -400,6 +440,50 @@ export interface paths {
          * @description The game's files that Brae watches over.
          */
         get: operations["files_api_projects__project_id__files_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/guesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Propose
+         * @description What an item's bytes could be, the best guess first.
+         */
+        get: operations["propose_api_projects__project_id__guesses_get"];
+        put?: never;
+        /**
+         * Keep
+         * @description Save a guess as a layout for the item and its siblings; opening the game again uses it.
+         */
+        post: operations["keep_api_projects__project_id__guesses_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/guesses/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description An item as a guess has it, as a PNG; ``fit`` asks for sides up to that.
+         */
+        get: operations["picture_api_projects__project_id__guesses_picture_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -893,8 +977,20 @@ export interface components {
             height: number;
             /** Levels */
             levels: number;
+            /**
+             * Marked
+             * @default false
+             */
+            marked: boolean;
             /** Name */
             name: string;
+            /**
+             * Own Levels
+             * @default {}
+             */
+            own_levels: {
+                [key: string]: string;
+            };
             /** Position */
             position: number;
             recipe: components["schemas"]["Recipe"];
@@ -1110,6 +1206,45 @@ export interface components {
             ways: components["schemas"]["Choice"][];
         };
         /**
+         * GuessView
+         * @description One explanation of bytes without a header.
+         */
+        GuessView: {
+            /**
+             * Fit
+             * @default 0
+             */
+            fit: number;
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
+            /**
+             * Levels
+             * @default 1
+             */
+            levels: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            palette?: components["schemas"]["PaletteAt"] | null;
+            storage?: components["schemas"]["Storage"] | null;
+            /** Width */
+            width: number;
+        };
+        /**
+         * GuessesView
+         * @description Explanations of an item's bytes, the best first.
+         */
+        GuessesView: {
+            /** Guesses */
+            guesses: components["schemas"]["GuessView"][];
+            /** Size */
+            size: number;
+        };
+        /**
          * InsidePlan
          * @description An archive inside another that is changed first.
          */
@@ -1184,6 +1319,25 @@ export interface components {
             total: number;
             /** Unit */
             unit: string;
+        };
+        /**
+         * KeepGuess
+         * @description A guess that is to be a layout.
+         */
+        KeepGuess: {
+            /** Address */
+            address: string;
+            guess: components["schemas"]["GuessView"];
+            /**
+             * One Size
+             * @default true
+             */
+            one_size: boolean;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
         };
         /**
          * KeptLayout
@@ -1337,6 +1491,16 @@ export interface components {
         OpenRequest: {
             /** Path */
             path: string;
+        };
+        /**
+         * PaletteAt
+         * @description Where the entries of a palette are, and their pixel format.
+         */
+        PaletteAt: {
+            /** At */
+            at: number;
+            /** Format */
+            format: string;
         };
         /**
          * PixelView
@@ -1804,6 +1968,41 @@ export interface components {
             what: string;
         };
         /**
+         * Storage
+         * @description In what order a level's pixels lie; sizes in blocks (pixels, where the format has none).
+         */
+        Storage: {
+            /**
+             * Align
+             * @description bytes of a level are a multiple of this
+             * @default 1
+             */
+            align: number;
+            /**
+             * Morton
+             * @description bits of column and row interleaved, the lowest that of x (or of y); the longer side goes on
+             */
+            morton?: ("x-first" | "y-first") | null;
+            /**
+             * Pitch
+             * @description bytes of a row are a multiple of this
+             * @default 1
+             */
+            pitch: number;
+            /**
+             * Split
+             * @description within the smallest tile: these bytes of all blocks first, then those, and so on
+             * @default []
+             */
+            split: number[][];
+            /**
+             * Tiles
+             * @description the smallest first; each counts in tiles of the one before
+             * @default []
+             */
+            tiles: components["schemas"]["Tile"][];
+        };
+        /**
          * Structure
          * @description What was found in a file, the best first.
          */
@@ -1826,6 +2025,16 @@ export interface components {
             path: string;
         };
         /**
+         * TestColours
+         * @description Items, and the test colours that they get; none to take them back.
+         */
+        TestColours: {
+            /** Addresses */
+            addresses: string[];
+            /** Mark */
+            mark: ("levels" | "flat" | "checker") | null;
+        };
+        /**
          * TextView
          * @description The text of a text member.
          */
@@ -1836,6 +2045,23 @@ export interface components {
             encoding: string;
             /** Text */
             text: string;
+        };
+        /**
+         * Tile
+         * @description A tile of what lies within it: single blocks, or the tile named before.
+         */
+        Tile: {
+            /** Columns */
+            columns: number;
+            /**
+             * Order
+             * @description what follows what: along a row, or down a column
+             * @default rows
+             * @enum {string}
+             */
+            order: "rows" | "columns";
+            /** Rows */
+            rows: number;
         };
         /**
          * TrialView
@@ -2585,6 +2811,41 @@ export interface operations {
             };
         };
     };
+    level_api_projects__project_id__edits_level_put: {
+        parameters: {
+            query: {
+                address: string;
+                level: number;
+                name?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     position_api_projects__project_id__edits_position_put: {
         parameters: {
             query: {
@@ -2659,6 +2920,41 @@ export interface operations {
             };
         };
     };
+    test_colours_api_projects__project_id__edits_test_colours_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestColours"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     facets_api_projects__project_id__facets_get: {
         parameters: {
             query?: {
@@ -2717,6 +3013,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GameFile"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_api_projects__project_id__guesses_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuessesView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_api_projects__project_id__guesses_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepGuess"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptLayout"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_projects__project_id__guesses_picture_get: {
+        parameters: {
+            query: {
+                address: string;
+                /** @description a guess, as JSON */
+                guess: string;
+                fit?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
                 };
             };
             /** @description Default Response */

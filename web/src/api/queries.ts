@@ -199,6 +199,56 @@ export const useUpload = (project: string) =>
     ),
   );
 
+/** A mip level made by hand; without a file it is worked out again. */
+export const useTakeLevel = (project: string) =>
+  useAct(async ({ address, level, file }: { address: string; level: number; file: File | null }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/edits/level", {
+        params: { path: { project_id: project }, query: { address, level, name: file?.name ?? "none" } },
+        body: (file ?? new Blob([])) as never,
+        bodySerializer: (body: unknown) => body as Blob,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  );
+
+export type Mark = NonNullable<Schemas["TestColours"]["mark"]>;
+
+/** Test colours for a selection, or what was there before. */
+export const useTestColours = (project: string) => {
+  const act = useAct(
+    ({ addresses, mark }: { addresses: string[]; mark: Mark | null }) =>
+      take(
+        client.PUT("/api/projects/{project_id}/edits/test-colours", {
+          ...at(project),
+          body: { addresses, mark },
+        }),
+      ),
+    (edits: Edit[], { mark }) => {
+      const many = edits.length === 1 ? "1 item has" : `${edits.length} items have`;
+      toast.success(mark ? `${many} test colours` : `${many} what was there before`, {
+        description: mark ? "Build and try: the game shows which is which." : undefined,
+        action: mark
+          ? {
+              label: "Take back",
+              onClick: () => act.mutate({ addresses: edits.map((edit) => edit.address), mark: null }),
+            }
+          : undefined,
+      });
+    },
+  );
+  return act;
+};
+
+export const useKeepGuess = (project: string) =>
+  useAct(
+    (body: Schemas["KeepGuess"]) =>
+      take(client.POST("/api/projects/{project_id}/guesses", { ...at(project), body })),
+    (kept) => {
+      toast.success(`The layout is kept as ${kept.file}`);
+    },
+  );
+
 export const useBuild = (project: string) =>
   useAct((_: undefined) => take(client.POST("/api/projects/{project_id}/build", at(project))));
 

@@ -8,6 +8,7 @@ import { BuildStage } from "../stages/build/BuildStage";
 import { CheckStage } from "../stages/check/CheckStage";
 import { EditStage } from "../stages/edit/EditStage";
 import { FindStage } from "../stages/find/FindStage";
+import { GuessRoom } from "../stages/guess/GuessRoom";
 import { OpenStage } from "../stages/open/OpenStage";
 import { TryStage } from "../stages/try/TryStage";
 import { Actions } from "./Actions";
@@ -30,6 +31,7 @@ export function App() {
           <Route key={id} path={`/p/:project/${id}`} element={<Shell stage={id} />} />
         ))}
         <Route path="/p/:project/workshop" element={<Shell stage="open" room={Workshop} />} />
+        <Route path="/p/:project/guess" element={<Shell stage="find" room={GuessRoom} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
       <Toaster

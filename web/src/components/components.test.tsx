@@ -81,6 +81,8 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
     width: 4,
     height: 4,
     levels: 1,
+    own_levels: {},
+    marked: false,
     result_levels: 1,
     revision: "r",
     ...change,

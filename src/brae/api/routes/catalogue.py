@@ -6,10 +6,10 @@ from typing import Annotated, Any, Literal
 
 import numpy as np
 from fastapi import APIRouter, Depends, Query, Response
-from PIL import Image
 from sqlalchemy import ColumnElement, Select, String, case, cast, func, select
 from sqlalchemy.orm import Session
 
+from brae.api.pictures import png, shrink
 from brae.api.routes import Work
 from brae.api.routes.edits import edit_view
 from brae.api.schemas import (
@@ -27,7 +27,7 @@ from brae.core.errors import FormatError, NotFoundError
 from brae.core.match.metrics import heat
 from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
-from brae.core.textures.files import read_image, write_image
+from brae.core.textures.files import read_image
 from brae.core.textures.formats import Picture
 from brae.core.textures.texture import TextureFile
 from brae.store.models import Edit, Member
@@ -210,12 +210,8 @@ def picture(
         else:
             pixels = _edited(workspace, session, project_id, address, which, level, exposure)
     if fit is not None:
-        pixels = _shrink(pixels, fit)
-    headers = _CACHE if revision else {"Cache-Control": "no-cache"}
-    return Response(write_image(_channels(pixels, channels), quick=True), media_type="image/png", headers=headers)
-
-
-_CACHE = {"Cache-Control": "private, max-age=86400"}
+        pixels = shrink(pixels, fit)
+    return png(_channels(pixels, channels), keep=bool(revision))
 
 
 def _original(workspace: Workspace, session: Session, project_id: str, address: str) -> TextureFile:
@@ -290,17 +286,6 @@ def _fitting_level(texture: TextureFile, fit: int) -> int:
             break
         level += 1
     return level
-
-
-def _shrink(pixels: Picture, fit: int) -> Picture:
-    height, width = pixels.shape[:2]
-    scale = fit / max(width, height)
-    if scale >= 1:
-        return pixels
-    # Pillow resizes RGBA with colour weighted by alpha ("RGBa").
-    image = Image.fromarray(np.ascontiguousarray(pixels)).convert("RGBa")
-    size = (max(1, round(width * scale)), max(1, round(height * scale)))
-    return np.asarray(image.resize(size, Image.Resampling.BOX).convert("RGBA"))
 
 
 def _channels(pixels: Picture, channels: Channels) -> Picture:

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
-from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView
+from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView, TestColours
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.match.textures import MatchSheet
 from brae.core.textures import formats
@@ -21,10 +21,14 @@ from brae.work.edits import (
     LARGEST_UPLOAD,
     exchange_file,
     go_to,
+    marked_now,
     put_in_work,
     set_choices,
+    set_marks,
     set_remedies,
     take_file,
+    take_level,
+    take_marks_back,
     take_out_of_work,
 )
 
@@ -51,6 +55,11 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
         choices=Departures.model_validate(edit.steps[edit.position - 1].choices) if edit.position else Departures(),
         formats=sayable(recipe.container, workspace.library_of(edit.project_id)),
         depth=formats.get(recipe.format).depth,
+        own_levels={
+            int(number): name
+            for number, (_, name) in (edit.steps[edit.position - 1].levels if edit.position else {}).items()
+        },
+        marked=marked_now(edit),
         width=recipe.width,
         height=recipe.height * recipe.surfaces * recipe.depth,
         levels=recipe.levels,
@@ -117,13 +126,18 @@ async def upload(
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
     """A file came back by hand: the picture is the body of the request."""
+    data = await _body(request)
+    await run_in_threadpool(take_file, workspace, project_id, address, data, name)
+    return await run_in_threadpool(_view, workspace, project_id, address)
+
+
+async def _body(request: Request) -> bytes:
     data = bytearray()
     async for part in request.stream():
         data += part
         if len(data) > LARGEST_UPLOAD:
             raise LimitError(f"The file is larger than {LARGEST_UPLOAD} bytes.")
-    await run_in_threadpool(take_file, workspace, project_id, address, bytes(data), name)
-    return await run_in_threadpool(_view, workspace, project_id, address)
+    return bytes(data)
 
 
 @router.put("/remedies")
@@ -138,6 +152,31 @@ def choices(project_id: str, address: str, request: Departures, workspace: Work)
     """Encode otherwise than the original."""
     set_choices(workspace, project_id, address, request)
     return _view(workspace, project_id, address)
+
+
+@router.put("/level")
+async def level(
+    project_id: str,
+    address: str,
+    level: Annotated[int, Query(ge=1, le=20)],
+    request: Request,
+    workspace: Work,
+    name: Annotated[str, Query(max_length=300)] = "upload",
+) -> EditView:
+    """A mip level made by hand: the picture is the body of the request; no body takes it back."""
+    data = await _body(request)
+    await run_in_threadpool(take_level, workspace, project_id, address, level, data, name)
+    return await run_in_threadpool(_view, workspace, project_id, address)
+
+
+@router.put("/test-colours")
+def test_colours(project_id: str, request: TestColours, workspace: Work) -> list[EditView]:
+    """Test colours in the place of items' pictures; ``mark`` null takes them back."""
+    if request.mark is None:
+        take_marks_back(workspace, project_id, request.addresses)
+    else:
+        set_marks(workspace, project_id, request.addresses, request.mark)
+    return [_view(workspace, project_id, address) for address in request.addresses]
 
 
 @router.put("/position")

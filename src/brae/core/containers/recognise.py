@@ -26,7 +26,7 @@ def recognise(source: ByteSource, name: str, library: Library) -> str | None:
     """
     size = min(HEAD, source.size)
     head, tail = source.read(0, size), source.read(source.size - size, size)
-    layout = library.recognise(name, head, "archive", tail)
+    layout = library.recognise(name, head, "archive", tail, source.size)
     if layout is not None:
         return layout.layout
     for standard in standards().values():

@@ -108,10 +108,15 @@ class Library:
         """The layouts of textures."""
         return [layout for layout in self.layouts.values() if layout.kind == "texture"]
 
-    def recognise(self, name: str, head: bytes, kind: str, tail: bytes = b"") -> Layout | None:
-        """The layout of a file by its first (and last) bytes; by its name only where the layout has no magic."""
+    def recognise(
+        self, name: str, head: bytes, kind: str, tail: bytes = b"", size: int | None = None
+    ) -> Layout | None:
+        """The layout of a file by its first (and last) bytes; by its name only where the layout has no magic.
+
+        ``size`` is the whole file's, for layouts that are told by it.
+        """
         for layout in reversed(list(self.layouts.values())):
-            if layout.kind != kind:
+            if layout.kind != kind or layout.match.size not in (None, size):
                 continue
             magic = layout.magic
             named = _fits(name.lower(), layout.match.names)

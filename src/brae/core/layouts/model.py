@@ -554,6 +554,9 @@ class Match(Strict):
     """How a file of this format is known, besides the values its fields must have."""
 
     names: list[str] = Field(default_factory=list, description="patterns such as '*.kist'")
+    size: Annotated[int, Field(ge=1)] | None = Field(
+        None, description="its bytes, where nothing else tells such files from others of the same names"
+    )
 
 
 class Numbered(Strict):
@@ -599,6 +602,9 @@ class Layout(Strict):
         "top-down", description="of a texture's rows, where no field says it"
     )
     pixel_format: str | None = Field(None, description="of a texture, where no field says it")
+    width: Annotated[int, Field(ge=1, le=65536)] | None = Field(None, description="the same")
+    height: Annotated[int, Field(ge=1, le=65536)] | None = Field(None, description="the same")
+    mip_count: Annotated[int, Field(ge=1, le=17)] = Field(1, description="the same")
     colour: Literal["srgb", "linear"] | None = Field(None, description="what a texture's numbers are")
     premultiplied: bool = Field(False, description="a texture's colour is multiplied by its alpha")
     parts: Annotated[list[Part], Field(min_length=1, max_length=500)]

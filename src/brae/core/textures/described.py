@@ -10,7 +10,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
 from brae.core.layouts.model import MAIN, Layout, PixelsPart
-from brae.core.layouts.read import Parsed, first_value, parse
+from brae.core.layouts.read import Parsed, first_value, parse, parse_some
 from brae.core.layouts.write import compose
 from brae.core.sources import BytesSource
 from brae.core.textures import formats
@@ -70,6 +70,19 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -
 
     size = len(data) + sum(map(len, files.values()))
     return TextureFile(header, levels, size, rewrite, reread, files, divide if part.elsewhere else None)
+
+
+def sniff(layout: Layout, head: bytes) -> Header:
+    """What the first bytes of a texture say, without its pixels."""
+    parsed, error = parse_some(layout, {MAIN: BytesSource(head)})
+    part = layout.only(PixelsPart)
+    # A palette may lie behind what was read; it is not needed to say what the file is.
+    beyond = error is not None and part is not None and part.name in parsed.regions
+    if error is not None and not beyond:
+        palette = part.palette.of if part is not None and part.palette is not None else None
+        if palette is None or palette in parsed.regions:
+            raise error
+    return header_of(layout, parsed)
 
 
 def parts_of(layout: Layout, data: bytes, name: str) -> list[str]:
@@ -174,7 +187,7 @@ def _meaning(layout: Layout, parsed: Parsed, role: str, what: str, default: Any)
 
 
 def _with_palette(layout: Layout, part: PixelsPart, parsed: Parsed, pixel_format: PixelFormat) -> PixelFormat:
-    if part.palette is None:
+    if part.palette is None or part.palette.of not in parsed.regions:
         return pixel_format
     if not isinstance(pixel_format, Indexed):
         raise FormatError(f"'{part.name}' has a palette, but {pixel_format.title} has no indices.")
@@ -204,7 +217,7 @@ def _exchange_bits(numbers: np.ndarray, low: int, high: int) -> np.ndarray:
 def header_of(layout: Layout, parsed: Parsed) -> Header:
     """What the fields of a layout say about its texture."""
     part = layout.only(PixelsPart)
-    width, height = _number(parsed, "width"), _number(parsed, "height")
+    width, height = _number(parsed, "width") or layout.width, _number(parsed, "height") or layout.height
     if width is None or height is None:
         raise FormatError(f"The layout '{layout.layout}' does not say where width and height are.")
     formats.check_size(width, height)
@@ -223,7 +236,7 @@ def header_of(layout: Layout, parsed: Parsed) -> Header:
         pixel_format,
         width,
         height,
-        max(1, _number(parsed, "mip-count") or 1),
+        max(1, _number(parsed, "mip-count") or layout.mip_count),
         orientation,
         shape,
         layers * faces,
@@ -238,6 +251,12 @@ def _values(layout: Layout, parsed: Parsed, new: Header) -> dict[str, int]:
     values: dict[str, int] = {}
     for role, wanted in {"width": new.width, "height": new.height, "mip-count": new.levels}.items():
         found = first_value(role, parsed)
+        said = {"width": layout.width, "height": layout.height, "mip-count": layout.mip_count}[role]
+        if found is None and said is not None and wanted != said:
+            raise LayoutError(
+                f"A file of '{layout.title}' has no field for its {role}, so it cannot be another.",
+                expected=str(said),
+            )
         # No level at all stands for one in some formats.
         if found is not None and not (role == "mip-count" and found[2] == 0 and wanted == 1):
             values[found[0].field] = wanted

@@ -7,9 +7,6 @@ from dataclasses import replace
 
 from brae.core.errors import UnknownFormatError
 from brae.core.layouts.library import Library
-from brae.core.layouts.model import MAIN
-from brae.core.layouts.read import parse
-from brae.core.sources import BytesSource
 from brae.core.textures import dds, described, formats, images, ktx2
 from brae.core.textures.described import Fetch
 from brae.core.textures.formats import Picture
@@ -96,7 +93,7 @@ def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | N
         return dds.read(data)
     if data[:12] == ktx2.MAGIC:
         return ktx2.read(data)
-    layout = library.recognise(name, data[:HEAD], "texture")
+    layout = library.recognise(name, data[:HEAD], "texture", size=len(data))
     if layout is not None:
         return described.read(layout, data, name) if fetch is None else described.read(layout, data, name, fetch)
     if images.sniff(data[:HEAD], name) is not None or images.image_type(data[:32], data[-26:]) is not None:
@@ -104,8 +101,10 @@ def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | N
     raise UnknownFormatError("These bytes are no texture that Brae knows.", offset=0)
 
 
-def sniff_texture(head: bytes, library: Library, name: str = "") -> Header | None:
+def sniff_texture(head: bytes, library: Library, name: str = "", size: int | None = None) -> Header | None:
     """What the first bytes (HEAD of them) say, without the pixels; None where they are no texture.
+
+    ``size`` is the whole file's, for layouts that are told by it.
 
     Raises one of Brae's errors where they are a texture that is damaged or of an unknown pixel format.
     """
@@ -113,9 +112,9 @@ def sniff_texture(head: bytes, library: Library, name: str = "") -> Header | Non
         return dds.read_header(head).header
     if head[:12] == ktx2.MAGIC:
         return ktx2.read_header(head).header
-    layout = library.recognise(name, head, "texture")
+    layout = library.recognise(name, head, "texture", size=size)
     if layout is not None:
-        return described.header_of(layout, parse(layout, {MAIN: BytesSource(head)}))
+        return described.sniff(layout, head)
     found = images.sniff(head, name)
     if found is None:
         return None

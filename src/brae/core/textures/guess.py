@@ -13,6 +13,7 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
+import yaml
 
 from brae.core.textures import formats
 from brae.core.textures.formats import Picture, PixelFormat, Storage
@@ -71,6 +72,32 @@ class Guess:
             colours = entry.decode(data[start : start + entry.size(count, 1)], count, 1)[0]
             pixel_format = pixel_format.with_palette(colours)
         return Header("raw", formats.stored(pixel_format, self.storage), self.width, self.height, self.levels)
+
+    def layout(self, identifier: str, title: str, pattern: str, size: int | None) -> str:
+        """A layout's text for this file and its siblings: names as ``pattern``, of ``size`` bytes if it says so."""
+        said: dict[str, Any] = {"layout": identifier, "title": title, "kind": "texture"}
+        said["match"] = {"names": [pattern]} | ({"size": size} if size is not None else {})
+        said |= {"pixel_format": self.format, "width": self.width, "height": self.height, "mip_count": self.levels}
+        pixels: dict[str, Any] = {"pixels": "pixels"}
+        if self.storage is not None:
+            pixels["storage"] = self.storage.model_dump(exclude_defaults=True)
+        parts: list[dict[str, Any]] = []
+        if self.palette is not None:
+            start, name = self.palette
+            bits = getattr(formats.get(self.format), "bits", 8)
+            colours = {"bytes": "colours", "size": formats.get(name).size(1 << bits, 1)}
+            pixels |= {"at": self.offset, "palette": {"of": "colours", "format": name}}
+            parts = [colours | {"at": start}, pixels]
+            if start > self.offset:
+                pixels["size"] = start - self.offset
+        else:
+            parts = [{"bytes": "before", "size": self.offset}] if self.offset else []
+            parts.append(pixels)
+        text = yaml.safe_dump(said, sort_keys=False, allow_unicode=True)
+        lines = [
+            f"  - {yaml.safe_dump(part, default_flow_style=True, sort_keys=False, width=1000)}" for part in parts
+        ]
+        return f"{text}parts:\n{''.join(lines)}"
 
     @property
     def words(self) -> str:

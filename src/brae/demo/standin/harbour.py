@@ -10,6 +10,7 @@ from brae.demo.standin.loader import (
     Expected,
     Files,
     read_bundle,
+    read_grain,
     read_light,
     read_minis,
     read_streamed,
@@ -58,6 +59,8 @@ TABLE: dict[str, Expected] = {
 NOON = "textures/harbour/noon.dds"
 #: in two files: small levels in the one, large ones in the other
 CLIFF = "textures/rock/cliff.pts"
+#: pixels and nothing else
+GRAIN = "textures/grain/wood_00.raw"
 #: small pictures of an archive that knows only hashes, and objects of the bundle
 MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
 FIGURES = ("keeper", "ishbel", "ferryman")
@@ -83,6 +86,11 @@ def play(folder: Path, report: Report) -> Report:
             textures[NOON] = noon
             report.trace.append(f"{NOON}: 256 x 128 of light")
         _stream(files, textures, report)
+        try:
+            textures[GRAIN] = read_grain(files.read(GRAIN), GRAIN)
+            report.trace.append(f"{GRAIN}: 128 x 128 without a header")
+        except BadTexture as reason:
+            report.replaced(GRAIN, reason)
         minis = read_minis(folder / "data/minis.hash", MINIS, report.trace.append)
         for k, data in enumerate(minis):
             _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
@@ -92,7 +100,7 @@ def play(folder: Path, report: Report) -> Report:
             _take(f"figure {name}", data, Expected(128, 128, _BC1, 8), textures, report)
     except Refusal as reason:
         return report.stop(reason)
-    wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 2
+    wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 3
     report.trace.append(f"scene drawn with {len(textures)} of {wanted} textures")
     report.scene = png(_harbour(textures))
     return report
@@ -191,6 +199,8 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (420 + 60 * 4, 16))
     cliff = textures.get(CLIFF) or placeholder(512, 512)
     scene.paste(cliff.resize((52, 52), Image.Resampling.LANCZOS), (420 + 60 * 4 + 112, 16))
+    grain = textures.get(GRAIN) or placeholder(128, 128)
+    scene.paste(grain.resize((52, 52), Image.Resampling.LANCZOS), (420 + 60 * 4 + 172, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)

@@ -236,6 +236,15 @@ def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     return image.transpose(Image.Transpose.FLIP_TOP_BOTTOM) if rows == 1 else image
 
 
+def read_grain(data: bytes, name: str) -> Image.Image:
+    """Pixels without a header, as only the game knows them: 128 x 128 of BC1 with all levels."""
+    sides = [128 >> level for level in range(8)]
+    wanted = sum(((side + 3) // 4) ** 2 * 8 for side in sides)
+    if len(data) != wanted:
+        raise BadTexture(f"{name} has {len(data)} bytes, the game wants {wanted}")
+    return Image.frombytes("RGBA", (128, 128), data[: 32 * 32 * 8], "bcn", 1).convert("RGBA")
+
+
 def read_streamed(stub: bytes, away: bytes, name: str, expected: Expected, here: int) -> Image.Image:
     """The largest level of a texture in two files; BadTexture where they are not exactly as the table says."""
     if len(stub) < 20 or stub[:4] != b"PTS1":

@@ -3,7 +3,7 @@ import { useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { type Edit, pictureUrl, pixelWords } from "../../api/client";
-import { useEdits, useGoTo, useProject, useTakeOut, useUpload } from "../../api/queries";
+import { useEdits, useGoTo, useProject, useTakeOut, useTestColours, useUpload } from "../../api/queries";
 import { Compare, type Spot } from "../../components/Compare";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
@@ -11,6 +11,7 @@ import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
 import { Encoding } from "./Encoding";
+import { Levels } from "./Levels";
 
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
@@ -41,6 +42,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
   const upload = useUpload(project);
   const takeOut = useTakeOut(project);
   const goTo = useGoTo(project);
+  const marks = useTestColours(project);
   const navigate = useNavigate();
   const [over, setOver] = useState(false);
   const [spot, setSpot] = useState<Spot | null>(null);
@@ -95,6 +97,11 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           <h1 className="text-[19px] leading-snug font-bold break-all">{edit.name}</h1>
           <StateMark edit={edit} />
         </div>
+        {edit.marked && (
+          <Button onClick={() => marks.mutate({ addresses: [edit.address], mark: null })}>
+            Take the test colours back
+          </Button>
+        )}
         {edit.state === "ready" && <BuildHint project={project} />}
         <div className="grid gap-2 rounded-xl bg-raised p-3.5">
           <p className="text-[14.5px] text-quiet">
@@ -135,6 +142,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         {hasEdit && <Findings project={project} edit={edit} />}
         {hasEdit && <Sheet edit={edit} onWorst={(place) => setSpot({ ...place, at: Date.now() })} />}
         {hasEdit && <Encoding project={project} edit={edit} />}
+        {edit.levels > 1 && <Levels project={project} edit={edit} />}
         {edit.steps.length > 0 && (
           <div>
             <div className="mb-1 flex items-center gap-2">

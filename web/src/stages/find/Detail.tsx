@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Package } from "lucide-react";
 import { useEffect, useRef } from "react";
+import { Link } from "react-router";
 import { bytesUrl, client, type Member, pictureUrl, take } from "../../api/client";
 import { useItem } from "../../api/queries";
 import { Button, Copyable, Facts } from "../../components/controls";
@@ -56,6 +57,14 @@ export function Detail({
         <Button look="act" onClick={onEdit}>
           {member.edit ? "Look at the edit" : "Put in work"}
         </Button>
+      )}
+      {member.kind === "data" && (
+        <Link
+          to={`/p/${project}/guess?item=${encodeURIComponent(member.address)}`}
+          className="rounded-lg bg-sunk px-3.5 py-1.5 text-center hover:bg-line"
+        >
+          Look for a picture in it
+        </Link>
       )}
       {member.kind === "archive" && (
         <Button look="act" onClick={() => onFolder(member.address.split("//").slice(1).join("/"))}>

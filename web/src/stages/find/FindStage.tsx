@@ -10,6 +10,7 @@ import { BY_KEY } from "../../lib/keys";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
 import { LightTable, type TableView } from "./LightTable";
+import { TestColours } from "./TestColours";
 import { type Order, useCatalogue, useSearch } from "./useCatalogue";
 
 /** The catalogue: everything as pictures at once, narrowed by facets and search. */
@@ -77,6 +78,7 @@ export function FindStage({ project }: { project: string }) {
               Put {count(chosen.size)} in work
             </Button>
           )}
+          {chosen.size > 0 && <TestColours project={project} addresses={[...chosen]} />}
           <label className="flex items-center gap-2 text-quiet">
             by
             <select

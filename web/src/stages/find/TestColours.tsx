@@ -1,0 +1,43 @@
+import { ChevronDown } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import { type Mark, useTestColours } from "../../api/queries";
+
+const MARKS: [Mark, string, string][] = [
+  ["flat", "One colour", "which one is it?"],
+  ["checker", "Squares with places", "how is it laid on?"],
+  ["levels", "Levels in colours", "which level is used?"],
+];
+
+/** Pictures that show in the game which texture is where; all of them can be taken back at once. */
+export function TestColours({ project, addresses }: { project: string; addresses: string[] }) {
+  const act = useTestColours(project);
+  const entry =
+    "cursor-pointer rounded-md px-3 py-1.5 outline-none data-[highlighted]:bg-sunk data-[highlighted]:text-ink";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        disabled={act.isPending}
+        className="inline-flex items-center gap-1.5 rounded-lg bg-sunk px-3.5 py-1.5 whitespace-nowrap hover:bg-line disabled:opacity-55"
+      >
+        Test colours <ChevronDown aria-hidden className="size-4" />
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-20 min-w-60 rounded-xl border border-line bg-raised p-1.5 shadow-lg"
+        >
+          {MARKS.map(([mark, name, why]) => (
+            <DropdownMenu.Item key={mark} className={entry} onSelect={() => act.mutate({ addresses, mark })}>
+              {name} <span className="text-quiet">· {why}</span>
+            </DropdownMenu.Item>
+          ))}
+          <DropdownMenu.Separator className="my-1 h-px bg-line" />
+          <DropdownMenu.Item className={entry} onSelect={() => act.mutate({ addresses, mark: null })}>
+            Take test colours back
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
