@@ -128,7 +128,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     assert total(format="bgr8") == 4
     assert total(sides="256 x 512") == 1
     assert total(folder="textures/boat") == 4
-    assert total(folder="textures") == 201 + 12 + 2
+    assert total(folder="textures") == 201 + 12 + 2 + 5
     assert total(smallest=100_000, kind="texture") == 5
     facets = client.get(f"{opened}/facets", params={"kind": "texture"}).json()
     assert {facet["value"]: facet["count"] for facet in facets["format"]} == {

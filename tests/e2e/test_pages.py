@@ -223,6 +223,48 @@ def test_encoding_by_choice_and_the_worst_block(page: Page) -> None:
     expect(page.get_by_text("Stored as BC7 by your choice")).to_be_visible(timeout=15_000)
 
 
+def test_pixels_without_a_header_are_understood_and_kept(page: Page) -> None:
+    wait_for_jobs(page)
+    page.goto("/p/skerry-post/find?q=grain")
+    page.get_by_role("link", name="Look for a picture in it").click()
+    expect(page.get_by_role("button", name="Guess 1", exact=False).first).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_alt_text("textures/grain/wood_00.raw as 128 × 128 bc1, 8 levels")).to_be_visible()
+    check_access(page, "guess")
+    page.get_by_label("Width").fill("256")
+    expect(page.get_by_text("too few bytes")).to_be_visible()
+    page.get_by_label("Height").fill("64")
+    page.get_by_label("Mip levels").fill("7")
+    expect(page.get_by_alt_text("textures/grain/wood_00.raw as 256 × 64 bc1, 7 levels")).to_be_visible()
+    page.get_by_role("button", name="Guess 1", exact=False).first.click()
+    page.get_by_label("A name for the layout").fill("Wood grain")
+    page.get_by_role("button", name="Keep and open again").click()
+    expect(page.get_by_text("kept as wood-grain.yaml")).to_be_visible(timeout=15_000)
+    wait_for_jobs(page)
+    page.goto("/p/skerry-post/find?q=grain&kind=texture")
+    expect(page.get_by_role("status").filter(has_text="4 items")).to_be_visible()
+
+
+def test_test_colours_show_in_the_game_and_go_again(page: Page) -> None:
+    page.goto("/p/skerry-post/find?q=harbour%20shop")
+    page.get_by_role("status").filter(has_text="12 items").wait_for()
+    page.get_by_role("listbox").get_by_role("option").nth(0).click()
+    page.get_by_role("listbox").get_by_role("option").nth(3).click(modifiers=["Control"])
+    page.get_by_role("button", name="Test colours").click()
+    page.get_by_role("menuitem", name="One colour").click()
+    expect(page.get_by_text("2 items have test colours")).to_be_visible(timeout=15_000)
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_role("heading", name="What it loaded")).to_be_visible(timeout=20_000)
+    stage(page, "Edit").click()
+    page.get_by_role("button", name="Mip levels").click()
+    expect(page.get_by_text("worked out", exact=True).first).to_be_visible()
+    check_access(page, "edit with test colours")
+    page.get_by_role("button", name="Take the test colours back").click()
+    expect(page.get_by_text("1 item has what was there before")).to_be_visible(timeout=15_000)
+
+
 def test_white_ground_is_noticed_and_put_right(page: Page) -> None:
     fill_white(Path(put_in_work(page, "harbour lighthouse")))
     expect(page.get_by_text("The clear areas came back filled with white").first).to_be_visible(timeout=15_000)
@@ -343,7 +385,7 @@ def test_every_view_can_be_reached_and_read(page: Page, theme: str) -> None:
     stage(page, "Edit").click()
     check_access(page, "edit, empty")
     stage(page, "Open").click()
-    expect(page.get_by_text("Proved.")).to_have_count(4)
+    expect(page.get_by_text("Proved.")).to_have_count(5)
     check_access(page, "open")
     stage(page, "Find").click()
     fill_white(Path(put_in_work(page, "harbour lighthouse")))

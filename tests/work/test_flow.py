@@ -23,9 +23,11 @@ from brae.work.edits import (
     exchange_file,
     go_to,
     put_in_work,
+    set_marks,
     set_remedies,
     take_file,
     take_level,
+    take_marks_back,
     take_out_of_work,
 )
 from brae.work.opening import open_game
@@ -397,6 +399,26 @@ def test_kept_bytes_are_checked(workspace: Workspace, opened: Path) -> None:
     with pytest.raises(NotFoundError, match="damaged"):
         builds.restore(workspace, "skerry")
     assert digests(opened) == built, "a damaged keep is never written over the game"
+
+
+def test_undoing_is_not_undone_by_the_file_on_disk(workspace: Workspace, opened: Path) -> None:
+    """The exchange file stays as the person saved it; only when it is saved anew it is an edit again."""
+    path = paint(workspace, SAIL)
+    watcher = Watcher(workspace)
+    watcher.take(path)
+    assert edit_of(workspace, SAIL).position == 1
+    go_to(workspace, "skerry", SAIL, 0)
+    watcher.catch_up()
+    assert edit_of(workspace, SAIL).position == 0
+    set_marks(workspace, "skerry", [SAIL, SKY], "checker")
+    watcher.catch_up()
+    assert [edit_of(workspace, address).position for address in (SAIL, SKY)] == [2, 1]
+    take_marks_back(workspace, "skerry", [SAIL, SKY])
+    assert edit_of(workspace, SAIL).position == 1
+    assert not edit_of(workspace, SKY).in_work
+    path.write_bytes(write_image(np.full((256, 256, 4), 200, np.uint8)))
+    watcher.take(path)
+    assert edit_of(workspace, SAIL).position == 3
 
 
 CLIFF = "data/harbour.kist//textures/rock/cliff.pts"

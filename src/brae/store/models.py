@@ -155,6 +155,8 @@ class Edit(Base):
     recipe: Mapped[dict[str, Any]] = mapped_column(default=dict)
     #: hash of the file that was sent out, so that it is not taken for an edit
     sent_sha256: Mapped[str]
+    #: hash of the exchange file as it was last taken or written: only another one is an edit
+    seen_sha256: Mapped[str | None]
     #: how many of ``steps`` count; undo and redo move it
     position: Mapped[int] = mapped_column(default=0)
     #: 'waiting', 'ready', 'attention' or 'same'

@@ -70,6 +70,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
         target = exchange_file(workspace, edit)
         if not target.exists():
             write_atomically(target, picture)
+            edit.seen_sha256 = hashlib.sha256(picture).hexdigest()
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
 
@@ -107,17 +108,19 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
     _tell(workspace, project_id, address)
 
 
-def take_file(workspace: Workspace, project_id: str, address: str, data: bytes, name: str) -> bool:
-    """A file came back: match it and encode it like the original.
+def take_file(
+    workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False
+) -> bool:
+    """A file came back: match it and encode it like the original; ``on_disk``: it is the exchange file itself.
 
-    Returns False where it is what Brae already has. Raises one of Brae's errors where it is no picture; the
-    version before stays in use then.
+    Returns False where it is what Brae already has, or lies on disk as it did before. Raises one of Brae's errors
+    where it is no picture; the version before stays in use then.
     """
     sha256 = hashlib.sha256(data).hexdigest()
     with workspace.database.session() as session:
         edit = workspace.edit(session, project_id, address)
         current = edit.steps[edit.position - 1].file_sha256 if edit.position else edit.sent_sha256
-        if sha256 == current:
+        if sha256 == current or (on_disk and sha256 == edit.seen_sha256):
             edit.fault = None
             return False
         try:
@@ -125,6 +128,8 @@ def take_file(workspace: Workspace, project_id: str, address: str, data: bytes, 
         except BraeError as error:
             raise error.at(name) from None
         workspace.blobs.put(data)
+        if on_disk:
+            edit.seen_sha256 = sha256
         _add_step(edit, CAME_BACK, file_sha256=sha256, file_name=name)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)

@@ -65,7 +65,7 @@ class Watcher:
             try:
                 data = _read_steady(path)
                 if data is not None:
-                    take_file(self.workspace, edit.project_id, edit.address, data, path.name)
+                    take_file(self.workspace, edit.project_id, edit.address, data, path.name, on_disk=True)
                 return
             except BraeError as error:
                 # A half-saved file is a damaged picture until the rest of it arrives.

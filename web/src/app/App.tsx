@@ -106,9 +106,9 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
                 key={id}
                 to={`/p/${project}/${id}`}
                 title={`${name}: ${hint} (Alt+${index + 1})`}
-                className={({ isActive }) =>
+                className={() =>
                   `group flex items-center gap-2 border-b-[3px] px-3 py-1.5 ${
-                    isActive ? "border-heather font-bold" : "border-line text-quiet hover:text-ink"
+                    stage === id ? "border-heather font-bold" : "border-line text-quiet hover:text-ink"
                   }`
                 }
               >
