@@ -133,7 +133,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     facets = client.get(f"{opened}/facets", params={"kind": "texture"}).json()
     assert {facet["value"]: facet["count"] for facet in facets["format"]} == {
         "bc3": 95,
-        "bc1": 65,
+        "bc1": 66,
         "bgra8": 53,
         "bgr8": 4,
         "bc7": 2,
@@ -475,3 +475,22 @@ def test_a_level_comes_and_goes_over_http(client: TestClient, opened: str) -> No
     refused = client.put(f"{opened}/edits/level", params={"address": SAIL, "level": 2}, content=stream.getvalue())
     assert "the sides of level 2" in refused.json()["expected"]
     assert client.put(f"{opened}/edits/level", params=where, content=b"").json()["state"] == "same"
+
+
+def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -> None:
+    cliff = {"address": "data/harbour.kist//textures/rock/cliff.pts"}
+
+    def picture(**more: object) -> np.ndarray[Any, Any]:
+        answer = client.get(f"{opened}/picture", params=cliff | more)
+        assert answer.status_code == 200, answer.text
+        return np.asarray(Image.open(io.BytesIO(answer.content)))
+
+    whole = picture()
+    for left in (0, 256):
+        for top in (0, 256):
+            part = picture(tile=f"{left},{top},256,1")
+            assert np.array_equal(part, whole[top : top + 256, left : left + 256])
+    assert picture(tile="300,300,512,1").shape == (212, 212, 4)
+    assert np.array_equal(picture(tile="0,0,256,2"), picture(level=1))
+    beyond = client.get(f"{opened}/picture", params=cliff | {"tile": "512,0,256,1"})
+    assert (beyond.status_code, beyond.json()["expected"]) == (404, "512 x 512")

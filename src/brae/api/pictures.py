@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from fastapi import Response
 from PIL import Image
 
+from brae.core.errors import NotFoundError
 from brae.core.textures.files import write_image
 from brae.core.textures.formats import Picture
 
@@ -14,6 +17,45 @@ def png(pixels: Picture, *, keep: bool) -> Response:
     """A picture of 8 bits a channel as an answer; ``keep``: the browser may have it for a day."""
     headers = {"Cache-Control": "private, max-age=86400" if keep else "no-cache"}
     return Response(write_image(pixels, quick=True), media_type="image/png", headers=headers)
+
+
+@dataclass(frozen=True)
+class Part:
+    """A square of a picture, and how many of its pixels become one; cut where the picture ends."""
+
+    left: int
+    top: int
+    side: int
+    times: int
+
+    @classmethod
+    def of(cls, text: str) -> Part:
+        """From ``left,top,side,times``."""
+        left, top, side, times = map(int, text.split(","))
+        return cls(left, top, max(side, 1), max(times, 1))
+
+    def box(self, width: int, height: int) -> tuple[int, int, int, int]:
+        """Left, top, width and height inside a picture of these sides.
+
+        Raises NotFoundError where nothing is left.
+        """
+        wide, high = (
+            min(self.side * self.times, whole - at) for whole, at in ((width, self.left), (height, self.top))
+        )
+        if wide < 1 or high < 1:
+            raise NotFoundError(f"There is nothing at {self.left}, {self.top}.", expected=f"{width} x {height}")
+        return self.left, self.top, wide, high
+
+    def halved(self) -> Part:
+        """The same part of the next mip level."""
+        return Part(self.left // 2, self.top // 2, self.side, self.times // 2)
+
+    def reduced(self, pixels: Picture) -> Picture:
+        """The part's pixels, averaged."""
+        if self.times == 1:
+            return pixels
+        image = Image.fromarray(np.ascontiguousarray(pixels)).convert("RGBa").reduce(self.times)
+        return np.asarray(image.convert("RGBA"))
 
 
 def shrink(pixels: Picture, fit: int) -> Picture:

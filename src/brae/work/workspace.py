@@ -34,6 +34,8 @@ from brae.work.records import finish
 #: archives that stay open, and how many unpacked bytes they may keep in memory together
 _OPEN_ARCHIVES = 32
 _OPEN_BYTES = 128 << 20
+#: bytes of textures that are looked at part by part
+_VIEWED_BYTES = 256 << 20
 
 
 @dataclass(frozen=True)
@@ -59,6 +61,7 @@ class Workspace:
         self.events = Events()
         self.jobs = Jobs(self.database, self.events)
         self._archives: OrderedDict[int, Container] = OrderedDict()
+        self._viewed: OrderedDict[tuple[str, str, str], TextureFile] = OrderedDict()
         self._lock = threading.RLock()
         self._finish_builds()
 
@@ -238,6 +241,7 @@ class Workspace:
         """
         with self._lock:
             self._archives.clear()
+            self._viewed.clear()
 
     def original_bytes(self, session: Session, project: Project, found: Found) -> bytes:
         """An item's original bytes, unpacked."""
@@ -258,6 +262,24 @@ class Workspace:
             )
         except BraeError as error:
             raise error.at(found.member.address) from None
+
+    def viewed_texture(self, session: Session, project_id: str, address: str, edit: Edit | None) -> TextureFile:
+        """An item's original, or its edit, to be looked at part by part: the last few stay in memory."""
+        key = (project_id, address, edit.encoded_sha256 or "" if edit is not None else "")
+        with self._lock:
+            if key in self._viewed:
+                self._viewed.move_to_end(key)
+                return self._viewed[key]
+        texture = self.original_texture(
+            session, self.project(session, project_id), self.find(session, project_id, address)
+        )
+        if edit is not None:
+            texture = self.edited_texture(session, texture, edit)
+        with self._lock:
+            self._viewed[key] = texture
+            while len(self._viewed) > 1 and sum(one.size for one in self._viewed.values()) > _VIEWED_BYTES:
+                self._viewed.popitem(last=False)
+        return texture
 
     def neighbour(self, session: Session, found: Found, name: str) -> Found:
         """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.

@@ -566,7 +566,8 @@ export interface paths {
          *     ``heat`` shows what the encoding cost: stored against painted (CIEDE2000), cold to hot. ``exposure`` in stops
          *     looks into the bright and the dark of light.
          *
-         *     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
+         *     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one. ``tile``
+         *     asks for a part: ``left,top,side,times``, where ``times`` pixels each way become one.
          *     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
          */
         get: operations["picture_api_projects__project_id__picture_get"];
@@ -3247,6 +3248,7 @@ export interface operations {
                 fit?: number | null;
                 revision?: string | null;
                 exposure?: number;
+                tile?: string | null;
             };
             header?: never;
             path: {

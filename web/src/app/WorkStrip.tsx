@@ -36,7 +36,7 @@ export function WorkStrip({ project }: { project: string }) {
                   className="size-full object-contain"
                   src={pictureUrl(project, edit.address, {
                     which: edit.position ? "edit" : "original",
-                    level: Math.max(0, Math.min(edit.position ? edit.result_levels - 1 : edit.levels - 1, 1)),
+                    fit: 128,
                     revision: edit.revision,
                   })}
                 />

@@ -5,7 +5,7 @@ import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "re
 import { useHotkeys } from "react-hotkeys-hook";
 import { GROUNDS, setLook, useGround } from "../app/look";
 import { ANYWHERE, BY_KEY } from "../lib/keys";
-import { centred, fitting, type Size, type View, zoomAt } from "../lib/viewport";
+import { centred, fitting, LARGE, type Size, tiles, type View, zoomAt } from "../lib/viewport";
 import { Button, Choice } from "./controls";
 
 export type Mode = "both" | "wipe" | "blink" | "difference" | "heat";
@@ -140,6 +140,8 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
       size={size}
       view={now}
       spot={spot}
+      level={which === "heat" ? 0 : level}
+      pane={pane}
     />
   );
   const under = useValues(values, level, size, now);
@@ -323,18 +325,39 @@ function Pane({
   );
 }
 
-type Shown = { src: string; alt: string; size: Size; view: View; spot?: Spot | null };
+type Shown = {
+  src: string;
+  alt: string;
+  size: Size;
+  view: View;
+  spot?: Spot | null;
+  level: number;
+  pane: Size;
+};
 
-function Picture({ src, alt, size, view, spot }: Shown) {
+function Picture({ src, alt, size, view, spot, level, pane }: Shown) {
+  const large = Math.max(size.width, size.height) >> level > LARGE;
+  const look = `absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`;
   return (
     <>
       <img
-        src={src}
+        src={large ? `${src}&fit=512` : src}
         alt={alt}
         draggable={false}
-        className={`absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`}
+        className={look}
         style={{ left: view.x, top: view.y, width: size.width * view.zoom, height: size.height * view.zoom }}
       />
+      {large &&
+        tiles(size, level, view, pane).map(({ query, ...place }) => (
+          <img
+            key={query}
+            src={`${src}&tile=${query}`}
+            alt=""
+            draggable={false}
+            className={`${look} ground`}
+            style={place}
+          />
+        ))}
       {spot && (
         <div
           aria-hidden

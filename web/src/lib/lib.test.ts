@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { baseName, bytes, many, progress, rounded } from "./format";
 import { columnsFor, move } from "./grid";
-import { centred, fitting, LARGEST, SMALLEST, zoomAt } from "./viewport";
+import { centred, fitting, LARGEST, SMALLEST, tiles, zoomAt } from "./viewport";
 
 describe("numbers", () => {
   it("shows bytes exactly beside the rounded figure", () => {
@@ -65,5 +65,36 @@ describe("the light table", () => {
     expect(move("End", 3, 5, 100, 4)).toBe(99);
     expect(move("PageDown", 3, 5, 100, 4)).toBe(23);
     expect(move("x", 3, 5, 100, 4)).toBeNull();
+  });
+});
+
+describe("tiles of a large picture", () => {
+  const picture = { width: 8192, height: 4096 };
+  const pane = { width: 600, height: 500 };
+  it("cover what the pane shows and nothing far outside it", () => {
+    for (const zoom of [1 / 20, 0.3, 1, 4]) {
+      for (const [x, y] of [
+        [0, 0],
+        [-700, -300],
+        [40, 25],
+      ] as const) {
+        const found = tiles(picture, 0, { zoom, x, y }, pane);
+        const left = Math.max(0, x);
+        const right = Math.min(pane.width, x + picture.width * zoom);
+        if (right <= left) continue;
+        expect(Math.min(...found.map((tile) => tile.left))).toBeLessThanOrEqual(left);
+        expect(Math.max(...found.map((tile) => tile.left + tile.width))).toBeGreaterThanOrEqual(right - 0.01);
+        expect(found.length).toBeLessThanOrEqual(9);
+        for (const tile of found) expect(tile.left).toBeLessThan(pane.width);
+      }
+    }
+  });
+  it("are asked for at the screen's own fineness", () => {
+    expect(tiles(picture, 0, { zoom: 1 / 16, x: 0, y: 0 }, pane)[0]?.query).toBe("0,0,512,16");
+    expect(tiles(picture, 0, { zoom: 2, x: -16384 + 600, y: 0 }, pane).at(-1)?.query).toBe("7680,0,512,1");
+    expect(tiles(picture, 1, { zoom: 1, x: 0, y: 0 }, pane)[0]).toMatchObject({
+      width: 1024,
+      query: "0,0,512,1",
+    });
   });
 });

@@ -2,7 +2,7 @@
 export type View = { zoom: number; x: number; y: number };
 export type Size = { width: number; height: number };
 
-export const SMALLEST = 1 / 16;
+export const SMALLEST = 1 / 64;
 export const LARGEST = 32;
 
 /** The whole picture, centred; never larger than 8 : 1, by whole steps where it is enlarged. */
@@ -26,4 +26,36 @@ export function zoomAt(view: View, factor: number, at: { x: number; y: number })
   const zoom = Math.min(LARGEST, Math.max(SMALLEST, view.zoom * factor));
   const scale = zoom / view.zoom;
   return { zoom, x: at.x - (at.x - view.x) * scale, y: at.y - (at.y - view.y) * scale };
+}
+
+/** Pictures with longer sides are fetched in parts. */
+export const LARGE = 2048;
+const SIDE = 512;
+
+/** A part of a level: `times` of its pixels each way are one of the part's; where it lies in the pane. */
+export type Tile = { query: string; left: number; top: number; width: number; height: number };
+
+/** The parts of a large level that a pane shows, at about one pixel for each of the screen's. */
+export function tiles(picture: Size, level: number, view: View, pane: Size): Tile[] {
+  const wide = Math.max(1, picture.width >> level);
+  const high = Math.max(1, picture.height >> level);
+  const scale = (view.zoom * picture.width) / wide;
+  const times = 2 ** Math.max(0, Math.floor(Math.log2(1 / scale)));
+  const step = SIDE * times;
+  const found: Tile[] = [];
+  const first = (at: number) => Math.max(0, Math.floor(-at / scale / step));
+  const last = (at: number, room: number, whole: number) =>
+    Math.min(Math.ceil(whole / step), Math.ceil((room - at) / scale / step));
+  for (let row = first(view.y); row < last(view.y, pane.height, high); row++)
+    for (let column = first(view.x); column < last(view.x, pane.width, wide); column++) {
+      const [left, top] = [column * step, row * step];
+      found.push({
+        query: `${left},${top},${SIDE},${times}`,
+        left: view.x + left * scale,
+        top: view.y + top * scale,
+        width: Math.min(step, wide - left) * scale,
+        height: Math.min(step, high - top) * scale,
+      });
+    }
+  return found;
 }

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Depends, Query, Response
 from sqlalchemy import ColumnElement, Select, String, case, cast, func, select
 from sqlalchemy.orm import Session
 
-from brae.api.pictures import png, shrink
+from brae.api.pictures import Part, png, shrink
 from brae.api.routes import Work
 from brae.api.routes.edits import edit_view
 from brae.api.schemas import (
@@ -192,23 +192,26 @@ def picture(
     fit: Annotated[int | None, Query(ge=16, le=1024)] = None,
     revision: str | None = None,
     exposure: Annotated[float, Query(ge=-20, le=20)] = 0.0,
+    tile: Annotated[str | None, Query(pattern=r"^\d{1,6},\d{1,6},\d{1,4},\d{1,3}$")] = None,
 ) -> Response:
     """An item as a PNG: the original, what was painted, what is stored, or where the two differ.
 
     ``heat`` shows what the encoding cost: stored against painted (CIEDE2000), cold to hot. ``exposure`` in stops
     looks into the bright and the dark of light.
 
-    ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one.
+    ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one. ``tile``
+    asks for a part: ``left,top,side,times``, where ``times`` pixels each way become one.
     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
     """
     with workspace.database.session() as session:
-        if which == "original":
-            texture = _original(workspace, session, project_id, address)
-            if fit is not None:
-                level = _fitting_level(texture, fit)
-            pixels = formats.shown(_level(texture, level), exposure)
+        part = None if tile is None else Part.of(tile)
+        if which in ("painted", "heat"):
+            pixels = _painted(workspace, session, project_id, address, which, level, exposure)
+            if part is not None:
+                left, top, width, height = part.box(pixels.shape[1], pixels.shape[0])
+                pixels = part.reduced(pixels[top : top + height, left : left + width])
         else:
-            pixels = _edited(workspace, session, project_id, address, which, level, exposure)
+            pixels = _stored(workspace, session, project_id, address, which, level, exposure, part, fit)
     if fit is not None:
         pixels = shrink(pixels, fit)
     return png(_channels(pixels, channels), keep=bool(revision))
@@ -219,38 +222,68 @@ def _original(workspace: Workspace, session: Session, project_id: str, address: 
     return workspace.original_texture(session, project, workspace.find(session, project_id, address))
 
 
-def _level(texture: TextureFile, level: int) -> Picture:
+def _check_level(texture: TextureFile, level: int) -> None:
     if level >= len(texture.levels):
         raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
-    return texture.picture(level)
 
 
-def _edited(
-    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int, exposure: float
-) -> Picture:
+def _edit_with_file(workspace: Workspace, session: Session, project_id: str, address: str) -> Edit:
     edit = workspace.edit(session, project_id, address)
-    original = _original(workspace, session, project_id, address)
     if not edit.position or edit.encoded_sha256 is None:
         raise NotFoundError("No file has come back yet.", address=address)
-    if which in ("painted", "heat"):
-        step = edit.steps[edit.position - 1]
-        image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
-        painted = apply_remedies(image.picture, original, step.remedies)
-        if which == "painted":
-            return formats.shown(painted, exposure)
-    stored = _level(workspace.edited_texture(session, original, edit), level)
-    if which == "heat":
-        if stored.shape[:2] != painted.shape[:2]:
-            raise NotFoundError("The cost is worked out for the first level.", address=address)
-        return heat(formats.as_depth(painted, formats.depth_of(stored)), stored)
-    stored = formats.shown(stored, exposure)
-    if which == "edit":
-        return stored
-    before = formats.shown(_level(original, level), exposure)
-    if before.shape != stored.shape:
+    return edit
+
+
+def _painted(
+    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int, exposure: float
+) -> Picture:
+    """What a person painted, or what storing it cost."""
+    edit = _edit_with_file(workspace, session, project_id, address)
+    original = _original(workspace, session, project_id, address)
+    step = edit.steps[edit.position - 1]
+    image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
+    painted = apply_remedies(image.picture, original, step.remedies)
+    if which == "painted":
+        return formats.shown(painted, exposure)
+    texture = workspace.edited_texture(session, original, edit)
+    _check_level(texture, level)
+    stored = texture.picture(level)
+    if stored.shape[:2] != painted.shape[:2]:
+        raise NotFoundError("The cost is worked out for the first level.", address=address)
+    return heat(formats.as_depth(painted, formats.depth_of(stored)), stored)
+
+
+def _stored(
+    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int,
+    exposure: float, part: Part | None, fit: int | None,
+) -> Picture:  # fmt: skip
+    """What is stored of an item, now or after the edit, or where the two differ."""
+    textures = []
+    if which != "edit":
+        textures.append(workspace.viewed_texture(session, project_id, address, None))
+    if which != "original":
+        edit = _edit_with_file(workspace, session, project_id, address)
+        textures.append(workspace.viewed_texture(session, project_id, address, edit))
+    if fit is not None:
+        level = _fitting_level(textures[0], fit)
+    while part is not None and part.times > 1 and all(level + 1 < len(texture.levels) for texture in textures):
+        # A smaller level is what the game itself would show from so far away.
+        level, part = level + 1, part.halved()
+    shown = []
+    for texture in textures:
+        _check_level(texture, level)
+        width, height = texture.header.sides(level)
+        height *= texture.header.pictures(level)
+        box = (0, 0, width, height) if part is None else part.box(width, height)
+        pixels = formats.shown(texture.region(level, *box), exposure)
+        shown.append(pixels if part is None else part.reduced(pixels))
+    if which != "difference":
+        return shown[0]
+    before, after = shown
+    if textures[0].header.sides(level) != textures[1].header.sides(level) or before.shape != after.shape:
         raise FormatError("The sides differ, so there is no difference to show.", address=address)
-    difference = np.abs(before.astype(np.int16) - stored)
-    result = np.full_like(stored, 255)
+    difference = np.abs(before.astype(np.int16) - after)
+    result = np.full_like(after, 255)
     # Four times as strong, or nobody would see the last bits; alpha counts for all channels.
     result[..., :3] = np.minimum(np.maximum(difference[..., :3], difference[..., 3:]) * 4, 255)
     return result
@@ -268,13 +301,14 @@ def pixel(
 ) -> PixelView:
     """The exact values at a place of the original, or of what is stored of the edit."""
     with workspace.database.session() as session:
-        texture = _original(workspace, session, project_id, address)
-        if which == "edit":
-            texture = workspace.edited_texture(session, texture, workspace.edit(session, project_id, address))
-    pixels = _level(texture, level)
-    if y >= pixels.shape[0] or x >= pixels.shape[1]:
-        raise NotFoundError(f"There is no pixel at {x}, {y}.", expected=f"{pixels.shape[1]} x {pixels.shape[0]}")
-    values = [float(value) for value in pixels[y, x]]
+        edit = _edit_with_file(workspace, session, project_id, address) if which == "edit" else None
+        texture = workspace.viewed_texture(session, project_id, address, edit)
+    _check_level(texture, level)
+    width, height = texture.header.sides(level)
+    height *= texture.header.pictures(level)
+    if y >= height or x >= width:
+        raise NotFoundError(f"There is no pixel at {x}, {y}.", expected=f"{width} x {height}")
+    values = [float(value) for value in texture.region(level, x, y, 1, 1)[0, 0]]
     return PixelView(x=x, y=y, values=[value if np.isfinite(value) else None for value in values])
 
 

@@ -41,17 +41,14 @@ def marked(original: TextureFile, mark: Mark) -> tuple[Picture, dict[int, Pictur
     shown = original.shown()
     if mark == "flat":
         return _plain(shown, np.array(_FLAT, np.uint8)), {}
-    picture = shown.copy()
-    height = original.header.height
-    for top in range(0, picture.shape[0], height):
-        picture[top : top + height, :, :3] = _checker(original.header.width, height)
-    return picture, {}
+    one = _checker(original.header.width, original.header.height)
+    return _plain(shown, np.tile(one, (original.header.pictures(), 1, 1))), {}
 
 
-def _plain(shown: Picture, colour: np.ndarray) -> Picture:
-    picture = shown.copy()
-    picture[..., :3] = colour
-    return picture
+def _plain(shown: Picture, colours: np.ndarray) -> Picture:
+    """The picture in other colours; what is clear stays as it is, colour and all."""
+    solid = shown[..., 3:] > 0
+    return np.concatenate([np.where(solid, colours, shown[..., :3]), shown[..., 3:]], axis=2).astype(np.uint8)
 
 
 def _checker(width: int, height: int) -> Picture:

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.errors import LimitError, TruncatedError
 from brae.core.textures import formats
-from brae.core.textures.formats import Alpha, Effort, Picture, PixelFormat
+from brae.core.textures.formats import Alpha, Effort, Picture, PixelFormat, Stored
 from brae.core.textures.mips import Content, Filter
 
 Orientation = Literal["top-down", "bottom-up"]
@@ -153,6 +153,27 @@ class TextureFile:
                 pictures = [picture[::-1] for picture in pictures]
             self._decoded[level] = pictures[0] if len(pictures) == 1 else np.concatenate(pictures)
         return self._decoded[level]
+
+    def region(self, level: int, left: int, top: int, width: int, height: int) -> Picture:
+        """A part of one level, as ``picture`` gives it; only the rows that are needed are decoded.
+
+        Raises LimitError outside the level.
+        """
+        head, (across, down) = self.header, self.header.sides(level)
+        down *= head.pictures(level)
+        if left < 0 or top < 0 or width < 1 or height < 1 or left + width > across or top + height > down:
+            raise LimitError(f"{width} x {height} pixels at {left}, {top} are not all in {across} x {down}.")
+        step = head.format.block[0]
+        row = head.format.size(across, step)
+        by_rows = head.format.size(across, down) == -(-down // step) * row and not isinstance(head.format, Stored)
+        if level in self._decoded or head.pictures(level) > 1 or not by_rows:
+            return self.picture(level)[top : top + height, left : left + width]
+        stored_top = down - top - height if head.orientation == "bottom-up" else top
+        first, last = stored_top // step, -(-(stored_top + height) // step)
+        data = self.levels[level][first * row : last * row]
+        rows = head.format.decode(data, across, min(last * step, down) - first * step)
+        part = rows[stored_top - first * step :][:height, left : left + width]
+        return part[::-1] if head.orientation == "bottom-up" else part
 
     def shown(self, level: int = 0, exposure: float = 0.0) -> Picture:
         """The same as a screen shows it, 8 bits a channel."""

@@ -258,7 +258,7 @@ function InTheGame({ project, addresses }: { project: string; addresses: string[
                 <img
                   alt={`${edit.name}, ${which}`}
                   className="size-full object-contain"
-                  src={pictureUrl(project, edit.address, { which, revision: edit.revision })}
+                  src={pictureUrl(project, edit.address, { which, fit: 512, revision: edit.revision })}
                 />
               </span>
             ))}

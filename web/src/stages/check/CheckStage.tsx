@@ -49,7 +49,7 @@ function Row({ project, edit }: { project: string; edit: Edit }) {
       <img
         alt={which}
         className="size-full object-contain"
-        src={pictureUrl(project, edit.address, { which, revision: edit.revision })}
+        src={pictureUrl(project, edit.address, { which, fit: 512, revision: edit.revision })}
       />
     </span>
   );
