@@ -141,11 +141,11 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         "bc5": 1,
         "bc6h": 1,
     }
-    assert {facet["value"] for facet in facets["kind"]} == {"texture", "sound", "text", "data"}, (
+    assert {facet["value"] for facet in facets["kind"]} == {"texture", "sound", "text", "data", "levels"}, (
         "a facet does not narrow itself"
     )
-    page = client.get(f"{opened}/members", params={"offset": 300, "limit": 50}).json()
-    assert len(page["items"]) == 45
+    page = client.get(f"{opened}/members", params={"offset": 310, "limit": 50}).json()
+    assert len(page["items"]) == 41
     first = client.get(f"{opened}/members", params={"order": "size"}).json()["items"]
     assert [item["real"] for item in first] == sorted((item["real"] for item in first), reverse=True)
 
@@ -494,3 +494,30 @@ def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -
     assert np.array_equal(picture(tile="0,0,256,2"), picture(level=1))
     beyond = client.get(f"{opened}/picture", params=cliff | {"tile": "512,0,256,1"})
     assert (beyond.status_code, beyond.json()["expected"]) == (404, "512 x 512")
+
+
+def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -> None:
+    wear = "data/harbour.kist//textures/boat/hull_wear.ptx"
+    maps = client.get(f"{opened}/maps", params={"address": wear}).json()
+    assert [(one["name"], one["role"]) for one in maps] == [
+        ("textures/boat/hull.ptx", "colour"),
+        ("textures/boat/hull_wear.ptx", None),
+    ]
+    assert maps[1]["channels"] == {"r": "occlusion", "g": "roughness", "b": "metallic", "a": "height"}
+    client.post(f"{opened}/edits", json={"addresses": [wear]})
+    before = np.asarray(Image.open(io.BytesIO(client.get(f"{opened}/picture", params={"address": wear}).content)))
+    where = {"address": wear, "channel": "g"}
+    grey = client.get(f"{opened}/channel", params=where)
+    assert np.array_equal(np.asarray(Image.open(io.BytesIO(grey.content)).convert("L")), before[..., 1])
+    made = client.put(f"{opened}/channel", params=where | {"invert": True}, content=b"").json()
+    assert made["steps"][-1]["what"] == "G inverted"
+    painted = client.get(f"{opened}/picture", params={"address": wear, "which": "painted"}).content
+    inverted = np.asarray(Image.open(io.BytesIO(painted)))
+    assert np.array_equal(inverted[..., 1], 255 - before[..., 1])
+    assert np.array_equal(inverted[..., [0, 2, 3]], before[..., [0, 2, 3]])
+    back = client.put(f"{opened}/channel", params=where | {"name": "g.png"}, content=grey.content).json()
+    assert (back["steps"][-1]["what"], back["state"]) == ("G from g.png", "same")
+    stream = io.BytesIO()
+    Image.new("L", (8, 8)).save(stream, "PNG")
+    refused = client.put(f"{opened}/channel", params=where | {"name": "s.png"}, content=stream.getvalue())
+    assert "different sides" in refused.json()["detail"]

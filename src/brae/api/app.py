@@ -16,7 +16,7 @@ from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
 from brae import __version__
-from brae.api.routes import builds, catalogue, edits, guesses, projects, system, workshop
+from brae.api.routes import builds, catalogue, edits, guesses, maps, projects, system, workshop
 from brae.api.schemas import Problem
 from brae.core.errors import BraeError, storage_error
 from brae.work import Workspace
@@ -109,7 +109,7 @@ def create_app(workspace: Workspace, *, watch: bool = True, demo: Path | None = 
         where = ".".join(str(step) for step in first["loc"])
         return problem(422, "Invalid request", f"{where}: {first['msg']}", code="request")
 
-    for routes in (system, projects, catalogue, edits, builds, workshop, guesses):
+    for routes in (system, projects, catalogue, edits, builds, workshop, guesses, maps):
         app.include_router(routes.router, prefix="/api", responses={"default": {"model": Problem}})
     if UI.is_dir():
         app.mount("/", Page(directory=UI, html=True), name="page")

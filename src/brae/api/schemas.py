@@ -12,6 +12,7 @@ from brae.core.structure.workshop import Kind, Look, Says, entropy
 from brae.core.textures.formats import Depth, Storage
 from brae.core.textures.guess import Guess
 from brae.core.textures.marks import Mark
+from brae.core.textures.roles import Channel, Role
 from brae.core.textures.texture import Departures, Recipe
 
 
@@ -358,6 +359,16 @@ class Addresses(BaseModel):
     """Items by their addresses."""
 
     addresses: list[str]
+
+
+class MapView(BaseModel):
+    """One map of a surface."""
+
+    address: str
+    name: str
+    role: Role | None
+    #: of a packed map
+    channels: dict[Channel, Role]
 
 
 class TestColours(BaseModel):

@@ -109,9 +109,12 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
 
 
 def take_file(
-    workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False
-) -> bool:
+    workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False,
+    what: str = CAME_BACK,
+) -> bool:  # fmt: skip
     """A file came back: match it and encode it like the original; ``on_disk``: it is the exchange file itself.
+
+    ``what`` is how the version is called.
 
     Returns False where it is what Brae already has, or lies on disk as it did before. Raises one of Brae's errors
     where it is no picture; the version before stays in use then.
@@ -130,7 +133,7 @@ def take_file(
         workspace.blobs.put(data)
         if on_disk:
             edit.seen_sha256 = sha256
-        _add_step(edit, CAME_BACK, file_sha256=sha256, file_name=name)
+        _add_step(edit, what, file_sha256=sha256, file_name=name)
         _refresh(workspace, session, edit)
     _tell(workspace, project_id, address)
     return True

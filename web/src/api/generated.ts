@@ -236,6 +236,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/channel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Channel
+         * @description One channel of an item as a grey picture.
+         */
+        get: operations["channel_api_projects__project_id__channel_get"];
+        /**
+         * Put Channel
+         * @description A picture's red in one channel of an item; without a picture the channel's own, inverted.
+         */
+        put: operations["put_channel_api_projects__project_id__channel_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/choices": {
         parameters: {
             query?: never;
@@ -504,6 +528,26 @@ export interface paths {
          * @description One item with all that is known of it.
          */
         get: operations["item_api_projects__project_id__item_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/maps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Maps
+         * @description The textures that belong to the same surface as an item, itself included.
+         */
+        get: operations["maps_api_projects__project_id__maps_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1367,6 +1411,22 @@ export interface components {
             layout: string;
             /** Title */
             title: string;
+        };
+        /**
+         * MapView
+         * @description One map of a surface.
+         */
+        MapView: {
+            /** Address */
+            address: string;
+            /** Channels */
+            channels: {
+                [key: string]: "colour" | "normal" | "specular" | "smoothness" | "roughness" | "metallic" | "occlusion" | "height" | "emission";
+            };
+            /** Name */
+            name: string;
+            /** Role */
+            role: ("colour" | "normal" | "specular" | "smoothness" | "roughness" | "metallic" | "occlusion" | "height" | "emission") | null;
         };
         /**
          * MatchSheet
@@ -2580,6 +2640,74 @@ export interface operations {
             };
         };
     };
+    channel_api_projects__project_id__channel_get: {
+        parameters: {
+            query: {
+                address: string;
+                channel: "r" | "g" | "b" | "a";
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_channel_api_projects__project_id__channel_put: {
+        parameters: {
+            query: {
+                address: string;
+                channel: "r" | "g" | "b" | "a";
+                name?: string;
+                invert?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     choices_api_projects__project_id__choices_put: {
         parameters: {
             query?: never;
@@ -3151,6 +3279,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ItemView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    maps_api_projects__project_id__maps_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapView"][];
                 };
             };
             /** @description Default Response */

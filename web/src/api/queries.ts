@@ -212,6 +212,30 @@ export const useTakeLevel = (project: string) =>
     ),
   );
 
+export const useMaps = (project: string, address: string, on = true) =>
+  useQuery({
+    queryKey: ["maps", project, address],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/maps", item(project, address))),
+    enabled: on,
+  });
+
+/** Another picture in one channel; without a file the channel's own, inverted. */
+export const useSetChannel = (project: string) =>
+  useAct(async ({ address, channel, file }: { address: string; channel: Channel; file: File | null }) =>
+    take(
+      client.PUT("/api/projects/{project_id}/channel", {
+        params: {
+          path: { project_id: project },
+          query: { address, channel, name: file?.name ?? "", invert: file === null },
+        },
+        body: (file ?? new Blob([])) as never,
+        bodySerializer: (body: unknown) => body as Blob,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  );
+
+export type Channel = "r" | "g" | "b" | "a";
 export type Mark = NonNullable<Schemas["TestColours"]["mark"]>;
 
 /** Test colours for a selection, or what was there before. */

@@ -68,7 +68,8 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
     )
 
 
-def _view(workspace: Workspace, project_id: str, address: str) -> EditView:
+def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
+    """The edit of an item as the page shows it."""
     with workspace.database.session() as session:
         found = workspace.find(session, project_id, address)
         return edit_view(workspace, workspace.edit(session, project_id, address), found.member)
@@ -93,7 +94,7 @@ def put(project_id: str, request: Addresses, workspace: Work) -> list[EditView]:
     """Put items in work: their files appear in the exchange folder."""
     for address in request.addresses:
         put_in_work(workspace, project_id, address)
-    return [_view(workspace, project_id, address) for address in request.addresses]
+    return [view_of(workspace, project_id, address) for address in request.addresses]
 
 
 @router.delete("", status_code=204)
@@ -126,12 +127,13 @@ async def upload(
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
     """A file came back by hand: the picture is the body of the request."""
-    data = await _body(request)
+    data = await body_of(request)
     await run_in_threadpool(take_file, workspace, project_id, address, data, name)
-    return await run_in_threadpool(_view, workspace, project_id, address)
+    return await run_in_threadpool(view_of, workspace, project_id, address)
 
 
-async def _body(request: Request) -> bytes:
+async def body_of(request: Request) -> bytes:
+    """The bytes that were sent; LimitError where they are too many."""
     data = bytearray()
     async for part in request.stream():
         data += part
@@ -144,14 +146,14 @@ async def _body(request: Request) -> bytes:
 def remedies(project_id: str, address: str, request: Remedies, workspace: Work) -> EditView:
     """Apply exactly these remedies."""
     set_remedies(workspace, project_id, address, request.remedies)
-    return _view(workspace, project_id, address)
+    return view_of(workspace, project_id, address)
 
 
 @router.put("/choices")
 def choices(project_id: str, address: str, request: Departures, workspace: Work) -> EditView:
     """Encode otherwise than the original."""
     set_choices(workspace, project_id, address, request)
-    return _view(workspace, project_id, address)
+    return view_of(workspace, project_id, address)
 
 
 @router.put("/level")
@@ -164,9 +166,9 @@ async def level(
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
     """A mip level made by hand: the picture is the body of the request; no body takes it back."""
-    data = await _body(request)
+    data = await body_of(request)
     await run_in_threadpool(take_level, workspace, project_id, address, level, data, name)
-    return await run_in_threadpool(_view, workspace, project_id, address)
+    return await run_in_threadpool(view_of, workspace, project_id, address)
 
 
 @router.put("/test-colours")
@@ -176,11 +178,11 @@ def test_colours(project_id: str, request: TestColours, workspace: Work) -> list
         take_marks_back(workspace, project_id, request.addresses)
     else:
         set_marks(workspace, project_id, request.addresses, request.mark)
-    return [_view(workspace, project_id, address) for address in request.addresses]
+    return [view_of(workspace, project_id, address) for address in request.addresses]
 
 
 @router.put("/position")
 def position(project_id: str, address: str, request: Position, workspace: Work) -> EditView:
     """Undo and redo: use the first so many versions."""
     go_to(workspace, project_id, address, request.position)
-    return _view(workspace, project_id, address)
+    return view_of(workspace, project_id, address)

@@ -7,6 +7,8 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
+from brae.core.textures.roles import MapRule
+
 
 class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid")
@@ -139,6 +141,10 @@ class GameProfile(_Part):
     ways: list[Way] = Field(default=[ArchiveWay(way="archive")], min_length=1, description="the usual one first")
     together: list[list[str]] = Field(
         default_factory=list, description="patterns of files that go together, such as [data/*.kist, data/*.hold]"
+    )
+    maps: list[MapRule] = Field(
+        default_factory=list,
+        description="what maps are for, by the ends of their names; the usual ends need no rule",
     )
     strangers: Literal["ignored", "refused"] = Field(
         "ignored", description="what the game does about files that it does not know"

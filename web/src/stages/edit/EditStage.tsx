@@ -10,6 +10,7 @@ import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
+import { Channels } from "./Channels";
 import { Encoding } from "./Encoding";
 import { Levels } from "./Levels";
 
@@ -142,6 +143,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         {hasEdit && <Findings project={project} edit={edit} />}
         {hasEdit && <Sheet edit={edit} onWorst={(place) => setSpot({ ...place, at: Date.now() })} />}
         {hasEdit && <Encoding project={project} edit={edit} />}
+        <Channels project={project} edit={edit} />
         {edit.levels > 1 && <Levels project={project} edit={edit} />}
         {edit.steps.length > 0 && (
           <div>

@@ -6,6 +6,7 @@ import { bytesUrl, client, type Member, pictureUrl, take } from "../../api/clien
 import { useItem } from "../../api/queries";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
+import { Maps } from "./Maps";
 
 const SAFE_LOUDNESS = 0.3;
 
@@ -71,6 +72,7 @@ export function Detail({
           Show what is in it
         </Button>
       )}
+      {editable && <Maps project={project} address={member.address} opened={opened} onSearch={onSearch} />}
       {member.winner && (
         <p className="rounded-lg bg-rust-soft p-3">
           The game does not use this copy. It uses <Copyable value={member.winner} className="text-[14px]" />

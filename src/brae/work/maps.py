@@ -1,0 +1,86 @@
+"""Sets of maps that belong to one surface, and the channels of packed ones."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from brae.core.errors import BraeError, FormatError
+from brae.core.match.remedies import apply_remedies
+from brae.core.textures import channels, formats
+from brae.core.textures.channels import Part
+from brae.core.textures.files import read_image, write_image
+from brae.core.textures.formats import Picture
+from brae.core.textures.roles import Channel, MapName, map_name
+from brae.store.models import Edit, Member
+from brae.work.edits import take_file
+from brae.work.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class MapOf:
+    """One map of a surface."""
+
+    member: Member
+    name: MapName
+
+
+def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
+    """The textures that belong to the same surface as an item, itself included, by the ends of their names."""
+    with workspace.database.session() as session:
+        project = workspace.project(session, project_id)
+        profile = workspace.profile(project)
+        rules = profile.maps if profile is not None else []
+        found = workspace.find(session, project_id, address)
+        wanted = map_name(found.member.name, rules).surface
+        query = select(Member).where(
+            Member.project_id == project_id, Member.kind == "texture", Member.folder == found.member.folder
+        )
+        near = [MapOf(member, map_name(member.name, rules)) for member in session.scalars(query)]
+    same = [one for one in near if one.name.surface == wanted]
+    return sorted(same, key=lambda one: (one.name.role != "colour", one.member.address))
+
+
+def channel_of(workspace: Workspace, project_id: str, address: str, channel: Channel) -> bytes:
+    """One channel of an item as it is now, as a grey PNG (or EXR, where it holds light)."""
+    with workspace.database.session() as session:
+        picture = _now(workspace, session, project_id, address)
+    kind = "exr" if formats.depth_of(picture) == "float" else "png"
+    return write_image(channels.split(picture, channel)[channel], kind, alpha=False)
+
+
+def set_channel(
+    workspace: Workspace, project_id: str, address: str, channel: Channel, data: bytes, name: str, *, invert: bool
+) -> None:
+    """Another picture's red (or grey) in one channel of an item; with none the channel's own, inverted.
+
+    A version more of the edit. Raises FormatError where the sides differ.
+    """
+    with workspace.database.session() as session:
+        base = _now(workspace, session, project_id, address)
+    part = Part(base, channel, invert)
+    words = f"{channel.upper()} inverted" if not data else f"{channel.upper()} from {name}"
+    if data:
+        try:
+            part = Part(read_image(data, name).picture, "r", invert)
+        except BraeError as error:
+            raise error.at(name) from None
+    elif not invert:
+        raise FormatError("There is nothing to put into the channel.", address=address)
+    made = channels.compose({channel: part}, base)
+    kind = "exr" if formats.depth_of(made) == "float" else "png"
+    take_file(workspace, project_id, address, write_image(made, kind), f"{name or channel}.{kind}", what=words)
+
+
+def _now(workspace: Workspace, session: Session, project_id: str, address: str) -> Picture:
+    """An item's picture as it was painted last, remedies applied; its original where nothing was painted."""
+    project = workspace.project(session, project_id)
+    original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
+    edit = session.scalar(select(Edit).where(Edit.project_id == project_id, Edit.address == address))
+    if edit is None or not edit.position:
+        return original.picture()
+    step = edit.steps[edit.position - 1]
+    image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
+    return apply_remedies(image.picture, original, step.remedies)
