@@ -503,7 +503,7 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
         ("textures/boat/hull.ptx", "colour"),
         ("textures/boat/hull_wear.ptx", None),
     ]
-    assert maps[1]["channels"] == {"r": "occlusion", "g": "roughness", "b": "metallic", "a": "height"}
+    assert maps[1]["channels"] == {"r": "roughness", "g": "metallic", "b": "occlusion"}
     client.post(f"{opened}/edits", json={"addresses": [wear]})
     before = np.asarray(Image.open(io.BytesIO(client.get(f"{opened}/picture", params={"address": wear}).content)))
     where = {"address": wear, "channel": "g"}

@@ -7,6 +7,7 @@ import io
 import zipfile
 from pathlib import Path
 
+import numpy as np
 import pytest
 from sqlalchemy import func, select
 
@@ -17,6 +18,7 @@ from brae.core.sources import FileSource
 from brae.core.sources.sectors import wrong_sectors
 from brae.core.textures.files import read_texture
 from brae.demo import LAYOUTS, art, desktop
+from brae.demo.standin.disc import read_inlay, read_mosaic
 from brae.jobs import Silent
 from brae.store.models import ArchiveRow, Member
 from brae.work import Workspace, builds
@@ -200,3 +202,25 @@ def test_layouts_of_the_game_serve_at_depth(workspace: Workspace, disc_game: Pat
     open_game(workspace, disc_game)
     with workspace.database.session() as session:
         assert session.scalar(select(ArchiveRow.title).where(ArchiveRow.address == PACK)) == "My screens"
+
+
+@pytest.mark.parametrize("name", ["P00003.INL", "M00000.MOS"])
+def test_palettes_and_micro_tiles_change_as_the_game_reads_them(
+    workspace: Workspace, disc_game: Path, name: str
+) -> None:
+    open_game(workspace, disc_game)
+    before = digests(disc_game)
+    address = f"{VOLUME}//{name}"
+    old = read_texture(_member(disc_game, address), LIBRARY, name)
+    come_back(workspace, address, paint(workspace, address))
+    assert edit_of(workspace, address).state == "ready"
+    builds.build(workspace, "skerry")
+    new = read_texture(_member(disc_game, address), LIBRARY, name)
+    differs = (old.picture() != new.picture()).any(axis=2)
+    assert differs.any()
+    assert len(old.levels[0]) == len(new.levels[0])
+    reader = read_mosaic if name.endswith(".MOS") else read_inlay
+    seen = np.asarray(reader(_member(disc_game, address), name, 64, 48))
+    assert np.array_equal(seen, new.picture()), "the game's own reader sees what Brae shows"
+    builds.restore(workspace, "skerry")
+    assert digests(disc_game) == before

@@ -118,6 +118,34 @@ def _tiles(count: int) -> list[bytes]:
     return found
 
 
+def inlay(picture: Picture) -> bytes:
+    """A picture of at most 256 colours: the colours in 16 bits, then a byte for each pixel."""
+    height, width = picture.shape[:2]
+    value = picture.astype(np.uint16)
+    pixels = value[..., 0] >> 3 | value[..., 1] >> 3 << 5 | value[..., 2] >> 3 << 10
+    pixels |= (value[..., 3] >= 128).astype(np.uint16) << 15
+    colours, indices = np.unique(pixels, return_inverse=True)
+    colours = np.pad(colours[:256], (0, max(256 - len(colours), 0)))
+    head = struct.pack("<4sHH", b"INL1", width, height)
+    places: bytes = np.minimum(indices, 255).astype(np.uint8).tobytes()
+    return head + colours.astype("<u2").tobytes() + places
+
+
+def mosaic(picture: Picture) -> bytes:
+    """A picture in tiles of 4 x 4, each in two halves of 32 bytes: red and green, then blue and alpha."""
+    height, width = picture.shape[:2]
+    tiles = picture.reshape(height // 4, 4, width // 4, 4, 2, 2).transpose(0, 2, 4, 1, 3, 5)
+    return struct.pack("<4sHH", b"MOS1", width, height) + np.ascontiguousarray(tiles).tobytes()
+
+
+def _keepsakes() -> list[tuple[str, bytes]]:
+    """Pictures of two more kinds."""
+    rng = np.random.default_rng(_SEED + 4)
+    found = [(f"P{k:05d}.INL", inlay(_small(art.stamp(rng, 128, k), 64, 48))) for k in (3, 4)]
+    small = Image.fromarray(art.parcel(rng, 128, (186, 146, 100), art.TAR)).resize((64, 48), Image.Resampling.BOX)
+    return [*found, ("M00000.MOS", mosaic(np.asarray(small)))]
+
+
 def screens_pack(region: Region, count: int = SCREENS) -> bytes:
     """The pack of screens, each in an LZSS stream of its own with its size in front."""
     packer = describe("lzss", {"lzss": LzssSpec(kind="lzss", distance="window", distance_add=0, start=4078)})
@@ -149,7 +177,9 @@ def volume_members(region: Region, screens: int = SCREENS, members: int = MEMBER
     rng = np.random.default_rng(_SEED + 3)
     found = [("MENUS.SCR", screens_pack(region, screens))]
     found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_sprites(members * 5 // 24))]
-    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(_tiles(members * 2 // 3))]
+    keepsakes = _keepsakes()
+    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(_tiles(members * 2 // 3 - len(keepsakes)))]
+    found += keepsakes
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
     for k in range(members // 12):
         found.append((f"L{k:05d}.TXT", f"[letter {k}]\ntide = {k % 12 + 1}\n{greeting}\n".encode()))

@@ -51,6 +51,7 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
   const [channels, setChannels] = useState<Channels>("rgba");
   const [wipe, setWipe] = useState(50);
   const [exposure, setExposure] = useState(0);
+  const [smooth, setSmooth] = useState(false);
   const [view, setView] = useState<View | null>(null);
   const [pane, setPane] = useState<Size>({ width: 400, height: 400 });
   const frame = useRef<HTMLDivElement>(null);
@@ -142,6 +143,7 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
       spot={spot}
       level={which === "heat" ? 0 : level}
       pane={pane}
+      smooth={smooth}
     />
   );
   const under = useValues(values, level, size, now);
@@ -262,6 +264,18 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
         <Button title="One pixel for each pixel ( 1 )" onClick={() => setView(centred(size, pane, 1))}>
           1 : 1
         </Button>
+        <label
+          className="flex items-center gap-1.5 text-quiet"
+          title="Enlarged as the game does, between pixels"
+        >
+          <input
+            type="checkbox"
+            checked={smooth}
+            onChange={(event) => setSmooth(event.target.checked)}
+            className="size-4 accent-heather"
+          />
+          smooth
+        </label>
         <output
           aria-label="Values under the pointer"
           className="min-w-0 flex-1 truncate text-[13.5px] text-quiet"
@@ -333,11 +347,12 @@ type Shown = {
   spot?: Spot | null;
   level: number;
   pane: Size;
+  smooth: boolean;
 };
 
-function Picture({ src, alt, size, view, spot, level, pane }: Shown) {
+function Picture({ src, alt, size, view, spot, level, pane, smooth }: Shown) {
   const large = Math.max(size.width, size.height) >> level > LARGE;
-  const look = `absolute max-w-none select-none ${view.zoom >= 1 ? "pixelated" : ""}`;
+  const look = `absolute max-w-none select-none ${view.zoom >= 1 && !smooth ? "pixelated" : ""}`;
   return (
     <>
       <img

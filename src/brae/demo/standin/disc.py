@@ -197,6 +197,33 @@ class Screens:
         return bytes(out)
 
 
+def read_inlay(data: bytes, name: str, width: int, height: int) -> Image.Image:
+    """A picture of 256 colours; BadTexture where it is not exactly as the game expects."""
+    if data[:4] != b"INL1" or struct.unpack_from("<HH", data, 4) != (width, height):
+        raise BadTexture(f"{name} is no INL1 picture of {width} x {height}")
+    if len(data) != 8 + 512 + width * height:
+        raise BadTexture(f"{name} has {len(data)} bytes")
+    colours = [
+        bytes([*((value >> shift & 31) * 255 // 31 for shift in (0, 5, 10)), 255 if value & 0x8000 else 0])
+        for value in struct.unpack_from("<256H", data, 8)
+    ]
+    return Image.frombytes("RGBA", (width, height), b"".join(colours[index] for index in data[520:]))
+
+
+def read_mosaic(data: bytes, name: str, width: int, height: int) -> Image.Image:
+    """A picture in micro-tiles of two halves; BadTexture where it is not exactly as the game expects."""
+    if data[:4] != b"MOS1" or struct.unpack_from("<HH", data, 4) != (width, height):
+        raise BadTexture(f"{name} is no MOS1 picture of {width} x {height}")
+    if len(data) != 8 + 4 * width * height:
+        raise BadTexture(f"{name} has {len(data)} bytes")
+    image = Image.new("RGBA", (width, height))
+    for y in range(height):
+        for x in range(width):
+            tile = 8 + 64 * (y // 4 * (width // 4) + x // 4) + 2 * (y % 4 * 4 + x % 4)
+            image.putpixel((x, y), (*data[tile : tile + 2], *data[tile + 32 : tile + 34]))
+    return image
+
+
 def read_slate(data: bytes, name: str, width: int, height: int) -> tuple[Image.Image, list[tuple[int, ...]]]:
     """A picture and its rectangles; BadTexture where it is not exactly of the sides that the game expects."""
     if len(data) < 12 or data[:4] != b"SLT1":

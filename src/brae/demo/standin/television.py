@@ -6,12 +6,14 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin.disc import Disc, Drive, Screens, Volume, read_slate
+from brae.demo.standin.disc import Disc, Drive, Screens, Volume, read_inlay, read_mosaic, read_slate
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
 
 #: the screens and sprites that this scene shows; the first screen is the large one
 SCREENS = (312, 0, 1, 2, 1500, 2999)
 SPRITES = tuple(f"S{number:05d}.SLT" for number in (0, 7, 14, 24, 30, 36, 41, 47))
+#: pictures of 256 colours, and one in micro-tiles
+KEEPSAKES = ("P00003.INL", "P00004.INL", "M00000.MOS")
 _SCREEN, _SPRITE = (96, 64), (64, 48)
 
 
@@ -45,6 +47,13 @@ def play(folder: Path, report: Report) -> Report:
                 report.trace.append(f"{name}: drawn")
             except BadTexture as reason:
                 report.replaced(name, reason)
+        for name in KEEPSAKES:
+            try:
+                reader = read_mosaic if name.endswith(".MOS") else read_inlay
+                pictures[name] = reader(volume.read(name), name, *_SPRITE)
+                report.trace.append(f"{name}: drawn")
+            except BadTexture as reason:
+                report.replaced(name, reason)
     except Refusal as reason:
         return report.stop(reason)
     except OSError as error:
@@ -73,5 +82,7 @@ def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) 
     for place, number in enumerate(SCREENS[1:]):
         put(f"screen {number}", _SCREEN, 800, 30 + 104 * place, 1.5)
     for place, name in enumerate(SPRITES):
-        put(name, _SPRITE, 30 + 122 * place, 564, 1)
+        put(name, _SPRITE, 30 + 88 * place, 564, 1)
+    for place, name in enumerate(KEEPSAKES):
+        put(name, _SPRITE, 734 + 88 * place, 564, 1)
     return scene

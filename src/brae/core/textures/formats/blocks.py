@@ -152,8 +152,9 @@ def _by_kind(job: Job) -> dict[int, Job]:
 
     kinds = np.zeros(job.blocks.size, np.uint8)
     over_rows(classify, kinds.size, job.picture, job.blocks, kinds)
-    parts = {int(kind): job.blocks[kinds == kind] for kind in np.flatnonzero(np.bincount(kinds, minlength=4))}
-    return {kind: Job(job.picture, blocks, job.how, job.out) for kind, blocks in parts.items()}
+    counts = np.bincount(kinds, minlength=4)
+    parts = np.split(job.blocks[np.argsort(kinds, kind="stable")], np.cumsum(counts)[:-1])
+    return {kind: Job(job.picture, blocks, job.how, job.out) for kind, blocks in enumerate(parts) if blocks.size}
 
 
 def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch: bool) -> None:
