@@ -36,6 +36,15 @@ def files_of(composed: Composed) -> dict[str, bytes]:
     return {file: b"".join(composed.read(file)) for file in composed.segments}
 
 
+def rebuilt(archive: Archive, edits: Edits) -> dict[str, bytes]:
+    """The files of a rebuild; not where the game's last numbered file would be left empty, which is refused."""
+    try:
+        return files_of(archive.rebuild(edits))
+    except LayoutError as error:
+        assume("nothing left in it" not in error.message)
+        raise
+
+
 def content(archive: Archive) -> list[bytes]:
     """Every member, unpacked."""
     return [archive.read(index) for index in range(len(archive))]
@@ -68,7 +77,7 @@ def test_a_rebuild_equals_what_the_family_itself_would_write(
     expected = family.write(wanted)
     if family.name == "pair":  # the first gap of this family is zeros that no rule explains: it must be kept
         assert expected["body"][:512] == family.write(members)["body"][:512]
-    found = files_of(archive.rebuild(changes))
+    found = rebuilt(archive, Edits(changed=changes))
     if family.exact:
         assert found == expected
     again = family.open(found)
@@ -115,7 +124,7 @@ def test_members_are_added_and_removed_as_the_family_would(
     removed = {index for index in removed if archive.stored_sizes[index] and len(members) > 1}
     packed = [NewMember(name, archive.pack_new(name, new, family.level)) for name, new in added]
     kept = [item for index, item in enumerate(members) if index not in removed]
-    found = files_of(archive.rebuild(Edits(added=packed, removed=removed)))
+    found = rebuilt(archive, Edits(added=packed, removed=removed))
     again = family.open(found)
     expected = family.order([*kept, *added])
     assert content(again) == [new for _, new in expected]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 import sys
 import tempfile
 import time
@@ -45,7 +46,7 @@ def stage(page: Page, name: str) -> Locator:
 def put_in_work(page: Page, words: str) -> str:
     """Search for one item, put it in work, and return the path of its exchange file."""
     page.get_by_role("searchbox").fill(words)
-    page.get_by_role("status").filter(has_text="1 item").wait_for()
+    page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
     page.get_by_role("button", name="Put in work").click()
     page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
     title = page.locator("button[title^='Copy ']").first.get_attribute("title")

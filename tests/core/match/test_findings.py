@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from typing import Any
 
 import numpy as np
 import pytest
@@ -11,7 +12,7 @@ from PIL import Image, ImageCms
 from brae.core.layouts.library import Library
 from brae.core.match.findings import Edit, Finding, find, is_power_of_two
 from brae.core.match.remedies import apply_remedies, resize
-from brae.core.match.textures import match
+from brae.core.match.textures import MatchSheet, match
 from brae.core.textures import dds, formats
 from brae.core.textures.encode import encode_new
 from brae.core.textures.files import read_image, read_raw, read_texture
@@ -29,10 +30,16 @@ def _save(picture: np.ndarray, mode: str = "RGBA", kind: str = "PNG", **more: ob
     return stream.getvalue()
 
 
+def matched(*arguments: Any, **more: Any) -> tuple[MatchSheet, bytes]:
+    """The sheet of an edit, and the bytes of its file."""
+    sheet, made = match(*arguments, **more)
+    return sheet, made.data
+
+
 def _found(
     data: bytes, texture: TextureFile, remedies: tuple[str, ...] = (), name: str = "x.png"
 ) -> dict[str, Finding]:
-    sheet, _ = match(read_image(data), texture, texture.recipe(), remedies, name)
+    sheet, _ = matched(read_image(data), texture, texture.recipe(), remedies, name)
     return {finding.id: finding for finding in sheet.findings}
 
 
@@ -43,7 +50,7 @@ def lamp() -> np.ndarray:
 
 def test_an_untouched_file_has_no_findings(library: Library, lamp: np.ndarray) -> None:
     texture = _texture(library, lamp)
-    sheet, data = match(read_image(_save(texture.picture())), texture, texture.recipe(), [], "x.png")
+    sheet, data = matched(read_image(_save(texture.picture())), texture, texture.recipe(), [], "x.png")
     assert (sheet.open_findings, sheet.quality.psnr, sheet.blocks_kept) == ([], None, sheet.blocks)
     assert [finding.id for finding in sheet.findings] == ["mip-count"], "an image editor saves one level"
     assert all(row.same for row in sheet.properties)
@@ -59,7 +66,7 @@ def test_other_sides_stop_the_game_and_resizing_puts_it_right(library: Library, 
     assert found["dimensions"].open
     after = _found(data, texture, ("resize",))
     assert not any(finding.open for finding in after.values())
-    sheet, encoded = match(read_image(data), texture, texture.recipe(), ["resize"])
+    sheet, encoded = matched(read_image(data), texture, texture.recipe(), ["resize"])
     assert len(encoded) == texture.size
     assert sheet.properties[0].same
 
@@ -90,7 +97,7 @@ def test_gained_transparency(library: Library, photo: np.ndarray) -> None:
         found = _found(_save(edit), texture)
         assert found["alpha-gained"].remedy is not None
         assert not any(finding.open for finding in _found(_save(edit), texture, ("make-opaque",)).values())
-        _, data = match(read_image(_save(edit)), texture, texture.recipe(), [])
+        _, data = matched(read_image(_save(edit)), texture, texture.recipe(), [])
         assert (read_texture(data, library).picture()[..., 3] == 255).all(), "an opaque texture stays opaque"
 
 
@@ -106,7 +113,7 @@ def test_upside_down_is_noticed_and_turned(library: Library, lamp: np.ndarray) -
     texture = _texture(library, lamp)
     turned = _save(texture.picture()[::-1])
     assert "orientation" in _found(turned, texture)
-    sheet, data = match(read_image(turned), texture, texture.recipe(), ["flip"])
+    sheet, data = matched(read_image(turned), texture, texture.recipe(), ["flip"])
     assert not sheet.open_findings
     assert data == texture.rewrite(texture.header, texture.levels)
     assert "orientation" not in _found(_save(texture.picture()), texture)
@@ -131,7 +138,7 @@ def test_another_encoding_is_put_right_by_itself(library: Library, photo: np.nda
     opaque[..., 3] = 255
     texture = _texture(library, opaque, "bc1")
     edit = encode_new(texture.picture(), formats.BC3, 3)
-    sheet, data = match(read_image(edit), texture, texture.recipe(), [], "x.dds")
+    sheet, data = matched(read_image(edit), texture, texture.recipe(), [], "x.dds")
     found = {finding.id: finding for finding in sheet.findings}
     assert found["pixel-format"].severity == found["mip-count"].severity == "stops"
     assert not sheet.open_findings, "both are put right without being asked"
@@ -166,7 +173,7 @@ def test_exchanged_channels_are_noticed_and_put_right(library: Library, lamp: np
     texture = _texture(library, lamp, "bgra8")
     swapped = _save(texture.picture()[..., [2, 1, 0, 3]])
     assert "channels-swapped" in _found(swapped, texture)
-    sheet, data = match(read_image(swapped), texture, texture.recipe(), ["swap-red-blue"])
+    sheet, data = matched(read_image(swapped), texture, texture.recipe(), ["swap-red-blue"])
     assert not sheet.open_findings
     assert data == texture.rewrite(texture.header, texture.levels)
 
@@ -178,7 +185,7 @@ def test_colour_under_clear_pixels_is_kept(photo: np.ndarray) -> None:
     wiped = painted.copy()
     wiped[wiped[..., 3] == 0] = 0
     assert "hidden-colour" in _found(_save(wiped), texture)
-    _, data = match(read_image(_save(wiped)), texture, texture.recipe(), ["restore-hidden"])
+    _, data = matched(read_image(_save(wiped)), texture, texture.recipe(), ["restore-hidden"])
     assert data == texture.rewrite(texture.header, texture.levels)
 
 
@@ -215,7 +222,7 @@ def test_normal_maps_are_known_and_their_faults_found() -> None:
     assert "not-unit-length" in _found(_save(long), texture)
     mended = apply_remedies(long, texture, ["normalise"])
     assert "not-unit-length" not in _found(_save(mended), texture)
-    sheet, _ = match(read_image(_save(bumps)), _original(bumps, formats.BC5), _recipe(bumps), [])
+    sheet, _ = matched(read_image(_save(bumps)), _original(bumps, formats.BC5), _recipe(bumps), [])
     assert sheet.quality.angle is not None
 
 
@@ -253,5 +260,5 @@ def test_colours_outside_a_palette_are_counted() -> None:
     edit[0, 1] = (201, 41, 40, 255)
     found = _found(_save(edit), texture)
     assert found["outside-palette"].title.startswith("1 of 4 colours")
-    _, data = match(read_image(_save(edit)), texture, texture.recipe(), [])
+    _, data = matched(read_image(_save(edit)), texture, texture.recipe(), [])
     assert data == indexed.encode(picture), "the nearest entry is the one that was there"

@@ -1,0 +1,227 @@
+"""Words about archives: inspect, propose, unpack, repack."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from brae.cli.app import FileArgument, JsonOption, LayoutOption, PathArgument, app
+from brae.cli.output import bar, errors, say
+from brae.cli.targets import check_file, kind_of, library_for, open_target, read_target, split_target, write_file
+from brae.core.containers.depth import Opened, open_path
+from brae.core.containers.described import Archive
+from brae.core.containers.folders import edits_in
+from brae.core.containers.folders import unpack as unpack_archive
+from brae.core.containers.recognise import files_of
+from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
+from brae.core.layouts.library import companions
+from brae.core.layouts.model import MAIN, Layout
+from brae.core.layouts.segments import write_beside
+from brae.core.sources import ByteSource, FileSource
+from brae.core.textures import described
+from brae.core.textures.files import HEAD, read_texture
+
+
+@app.command()
+def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption = False) -> None:
+    """What a file is, its members, and whether it can be rebuilt exactly."""
+    with errors(as_json):
+        path, levels = split_target(file)
+        library = library_for(path)
+        kind = kind_of(layout, library)
+        try:
+            named = kind is not None and library.layouts[kind].kind != "archive"
+            archive = None if named else open_path(path, levels, library, kind).container
+        except UnknownFormatError:
+            archive = None
+        if archive is not None:
+            with bar("proof", len(archive)) as tick:
+                proof = archive.prove(lambda done, total: tick())
+            data: dict[str, Any] = {
+                "kind": "archive",
+                "layout": archive.layout.layout if isinstance(archive, Archive) else None,
+                "title": archive.title,
+                "members": len(archive),
+                "proof": proof.as_dict(),
+                "names": archive.names if as_json else None,
+                "references": archive.references.tolist(),
+            }
+            words = f"{file}: {archive.title}, {len(archive):,} members\n"
+            words += (
+                "proof: exact, an unchanged rebuild equals the original"
+                if proof.exact
+                else f"no proof: {proof.reason}"
+            )
+            if len(archive.references):
+                words += f"\n{len(archive.references):,} references between members"
+        else:
+            data, words = _inspect_other(file, library.layouts.get(kind or ""))
+    say(data, words, as_json)
+
+
+def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], str]:
+    from brae.core.catalogue import describe
+
+    data, name, library, fetch = read_target(target)
+    item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
+    found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
+    if item.fault is not None:
+        raise FormatError(item.fault, address=name)
+    if item.kind != "texture":
+        words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
+        return found, f"{name}: {item.kind} ({words}), {len(data):,} bytes"
+    texture = (
+        read_texture(data, library, name, fetch) if layout is None else described.read(layout, data, name, fetch)
+    )
+    head = texture.header
+    again = texture.rewrite(head, texture.levels)
+    found |= {
+        "layout": head.container if head.container in library.layouts else layout.layout if layout else None,
+        "container": head.container,
+        "proof": {"exact": again == data},
+        "recipe": texture.recipe().model_dump(),
+    }
+    words = f"{name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
+    return found, f"{words}\nproof: {'exact' if again == data else 'a rebuild differs'}"
+
+
+@app.command()
+def propose(
+    file: PathArgument,
+    data: Annotated[Path | None, typer.Option(help="The data file that belongs to this index.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("-o", "--out", help="Write the best layout to this .yaml file.")
+    ] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Find the structure of an archive that no layout describes, and propose layouts for it."""
+    from brae.core.structure import companion_pattern
+    from brae.core.structure import propose as find_structure
+
+    with errors(as_json):
+        check_file(file)
+        sources: dict[str, ByteSource] = {"main": FileSource(file)}
+        pattern = None
+        if data is not None:
+            check_file(data)
+            sources["data"] = FileSource(data)
+            pattern = companion_pattern(file.name, data.name)
+        found = find_structure(sources, pattern)
+        if not found:
+            raise UnknownFormatError(
+                "No structure was found.",
+                address=file.name,
+                remedy="It may be packed or encrypted as a whole, or of a kind that only a person can describe: "
+                "docs/cookbook.md shows how.",
+            )
+        best = found[0].called(out.stem if out else file.suffix.lstrip(".") or file.stem, file.name)
+        if out is not None:
+            write_file(out, best.encode())
+        words = "\n".join(
+            f"{number}. {one.members:,} members, {one.explained:.1%} explained, "
+            + ("proof: exact" if one.proof.exact else f"no proof: {one.proof.reason}")
+            for number, one in enumerate(found, 1)
+        )
+        report = [
+            {"members": one.members, "explained": one.explained, "proof": one.proof.as_dict(), "layout": one.text}
+            for one in found
+        ]
+        say(
+            {"proposals": report},
+            words + (f"\n\nThe first is written to {out}." if out else f"\n\n{best}"),
+            as_json,
+        )
+
+
+@app.command()
+def unpack(
+    file: FileArgument,
+    out: Annotated[Path, typer.Option("-o", "--out", help="The folder for the members.")],
+    layout: LayoutOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Every member as a file, unpacked."""
+    with errors(as_json):
+        archive = open_target(file, layout)[0].container
+        with bar("unpack", len(archive)) as tick:
+            faults = list(unpack_archive(archive, out, tick))
+        say(
+            {"members": len(archive) - len(faults), "faults": [fault.as_dict() for fault in faults]},
+            f"{len(archive) - len(faults):,} members in {out}",
+            as_json,
+        )
+        for fault in faults:
+            typer.echo(f"brae: {fault}", err=True)
+        if faults:
+            raise typer.Exit(1)
+
+
+def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
+    """Where the files of an archive go that is written to ``out``."""
+    return companions(layout, out, files) if layout is not None else {MAIN: out}
+
+
+@app.command()
+def repack(
+    file: FileArgument,
+    source: Annotated[Path, typer.Option("--from", help="The folder with what shall differ.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The new archive; its data files go beside it.")],
+    layout: LayoutOption = None,
+    add: Annotated[bool, typer.Option("--add", help="Files that are no members become members.")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="Members without a file are taken out.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """The archive rebuilt with what differs in a folder."""
+    with errors(as_json):
+        opened, library = open_target(file, layout)
+        archive = opened.container
+        if not source.is_dir():
+            raise NotFoundError(f"There is no folder {source}.")
+        outer = opened.outermost
+        described = library.layouts.get(outer.kind)
+        mine = {path.resolve() for path in files_of(outer.kind, split_target(file)[0], library).values()}
+        if mine & {target.resolve() for target in _targets(described, out, ()).values()}:
+            raise ReadOnlyError(
+                "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
+            )
+        at: Opened | None = opened
+        while at is not None:
+            proof = at.container.prove()
+            if not proof.exact:
+                raise ReadOnlyError(
+                    f"This archive cannot be rebuilt: {proof.reason}", address=file, offset=proof.offset
+                )
+            at = at.holder
+        with bar("compare", None) as tick:
+            edits = edits_in(archive, source, library, tick, add=add, remove=remove)
+        composed = opened.outwards(archive.rebuild(edits))
+        targets = _targets(described, out, composed.segments)
+        for name in composed.segments:
+            target = targets[name]
+            try:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                draft = target.with_name(f".{target.name}.brae-new")
+                try:
+                    write_beside(composed, name, draft)
+                    draft.replace(target)
+                finally:
+                    draft.unlink(missing_ok=True)
+            except OSError as error:
+                raise storage_error(error, "write", target) from error
+        changed = [archive.levels[index] for index in sorted(edits.changed)]
+        added = [new.name for new in edits.added]
+        removed = [archive.levels[index] for index in sorted(edits.removed)]
+        more = "".join(f", {len(what)} {word}" for what, word in ((added, "added"), (removed, "removed")) if what)
+        say(
+            {
+                "changed": changed,
+                "added": added,
+                "removed": removed,
+                "files": {name: str(path) for name, path in targets.items()},
+            },
+            f"{len(changed)} of {len(archive):,} members changed{more}: {', '.join(map(str, targets.values()))}",
+            as_json,
+        )

@@ -1,0 +1,267 @@
+"""Words about pictures: decode, encode, guess, split, compose, texels."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Annotated, get_args
+
+import typer
+from rich.progress import Progress
+
+from brae.cli.app import FileArgument, JsonOption, LayoutOption, app
+from brae.cli.output import errors, say
+from brae.cli.targets import check_file, kind_of, library_for, read_target, write_file
+from brae.core.errors import BraeError, FormatError, NotFoundError, UnknownFormatError
+from brae.core.match import metrics
+from brae.core.textures import channels, described, formats, images
+from brae.core.textures.encode import encode_like, encode_new
+from brae.core.textures.files import read_image, read_raw, read_texture, write_image
+from brae.core.textures.mips import Content, Filter, MipRule
+
+
+@app.command()
+def decode(
+    file: FileArgument,
+    out: Annotated[
+        Path, typer.Option("-o", "--out", help="The picture: .png .bmp .tga .tiff .webp .hdr .exr .dds .ktx2")
+    ],
+    level: Annotated[int, typer.Option(help="Which mip level.")] = 0,
+    layout: LayoutOption = None,
+) -> None:
+    """A texture as a picture."""
+    with errors():
+        data, name, library, fetch = read_target(file)
+        kind = kind_of(layout, library)
+        if kind is not None:
+            texture = described.read(library.layouts[kind], data, name, fetch)
+        else:
+            texture = read_texture(data, library, name, fetch)
+        if not 0 <= level < len(texture.levels):
+            raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
+        picture = texture.picture(level)
+        write_file(out, write_image(picture, _picture_kind(out), alpha=texture.header.format.alpha != "none"))
+        typer.echo(f"{out}: {picture.shape[1]} x {picture.shape[0]}")
+
+
+def _picture_kind(out: Path) -> str:
+    """Which open format a name asks for."""
+    kind = {"jpg": "jpeg", "tif": "tiff"}.get(found := out.suffix.lower().lstrip("."), found)
+    if kind not in (*images.WRITABLE, "dds", "ktx2"):
+        known = ", ".join(f".{name}" for name in (*images.WRITABLE, "dds", "ktx2"))
+        raise UnknownFormatError(f"Pictures are not written as '{out.suffix}'.", expected=known)
+    return kind
+
+
+@app.command()
+def encode(
+    image: Annotated[Path, typer.Argument(help="A picture that an image program saved, or a folder of them.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The texture (.dds or .ktx2), or a folder.")],
+    like: Annotated[
+        Path | None, typer.Option(help="Encode it like this original (of a folder: the one of the same name).")
+    ] = None,
+    pixel_format: Annotated[
+        str | None, typer.Option("--format", help="bc1 to bc7, rgba8, rgb565, rgba16f ... (docs/formats.md).")
+    ] = None,
+    mips: Annotated[str, typer.Option(help="all, none, or how many levels.")] = "all",
+    effort: Annotated[str, typer.Option(help="How long to search: fast, normal or high.")] = "normal",
+    content: Annotated[
+        str, typer.Option(help="colour, data, normal or cut-out: how mip levels are made.")
+    ] = "colour",
+    mip_filter: Annotated[str, typer.Option("--filter", help="box, kaiser or lanczos.")] = "box",
+    wrap: Annotated[
+        bool, typer.Option("--wrap", help="The picture repeats: mip levels mix opposite edges.")
+    ] = False,
+    perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
+    dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
+    packed: Annotated[str, typer.Option(help="Of a .ktx2: none, zstd or zlib.")] = "none",
+) -> None:
+    """A picture as a texture; a whole folder on all cores."""
+    with errors():
+        if (like is None) == (pixel_format is None):
+            raise FormatError("Say either --like ORIGINAL or --format NAME.")
+        _one_of("--effort", effort, get_args(formats.Effort))
+        _one_of("--content", content, get_args(Content))
+        _one_of("--filter", mip_filter, get_args(Filter))
+        _one_of("--packed", packed, ("none", "zstd", "zlib"))
+        if not (mips in ("all", "none") or (mips.isdigit() and int(mips) > 0)):
+            raise FormatError(f"--mips {mips} is not known.", expected="all, none or a number")
+        how = formats.How(effort=effort, perceptual=perceptual)  # type: ignore[arg-type]
+        rule = MipRule(content, mip_filter, wrap)  # type: ignore[arg-type]
+        levels = None if mips == "all" else 1 if mips == "none" else int(mips)
+
+        def one(source: Path, target: Path, original: Path | None) -> str:
+            check_file(source)
+            picture = read_image(source.read_bytes(), source.name).picture
+            if original is not None:
+                check_file(original)
+                texture = read_texture(original.read_bytes(), library_for(original), original.name)
+                recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
+                encoded = encode_like(picture, texture, recipe)
+                data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
+            else:
+                container = target.suffix.lower().lstrip(".")
+                if container not in ("dds", "ktx2"):
+                    raise UnknownFormatError(
+                        f"'{target.suffix}' needs --like ORIGINAL.", expected="a name that ends in .dds or .ktx2"
+                    )
+                chosen, words = formats.get(pixel_format or ""), pixel_format or ""
+                data = encode_new(
+                    picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
+                )
+            write_file(target, data)
+            return f"{target}: {len(data):,} bytes, {words}"
+
+        if not image.is_dir():
+            typer.echo(one(image, out, like))
+            return
+        _encode_folder(image, out, like, one)
+
+
+def _one_of(option: str, value: str, known: tuple[str, ...]) -> None:
+    if value not in known:
+        raise FormatError(f"{option} {value} is not known.", expected=", ".join(known))
+
+
+def _encode_folder(
+    folder: Path, out: Path, like: Path | None, one: Callable[[Path, Path, Path | None], str]
+) -> None:
+    """Every picture below a folder, to the same place below another; what fails is told at the end."""
+    suffixes = {f".{name}" for name in (*images.TYPES, "dds", "ktx2", "jpg", "tif")}
+    sources = sorted(path for path in folder.rglob("*") if path.suffix.lower() in suffixes)
+    if not sources:
+        raise NotFoundError(f"There are no pictures below {folder}.")
+
+    def work(source: Path) -> str | BraeError:
+        inside = source.relative_to(folder)
+        original = None
+        target = (out / inside).with_suffix(".dds")
+        if like is not None:
+            beside = (like / inside).parent
+            original = next((path for path in sorted(beside.glob(f"{source.stem}.*")) if path.is_file()), None)
+            if original is None:
+                return NotFoundError(f"There is no original for {inside} below {like}.")
+            target = (out / inside).with_suffix(original.suffix)
+        try:
+            return one(source, target, original)
+        except BraeError as error:
+            return error.at(str(inside))
+
+    failed: list[BraeError] = []
+    with ThreadPoolExecutor(os.cpu_count()) as pool, Progress(transient=True) as progress:
+        task = progress.add_task("encoding", total=len(sources))
+        for answer in pool.map(work, sources):
+            progress.advance(task)
+            if isinstance(answer, BraeError):
+                failed.append(answer)
+            else:
+                typer.echo(answer)
+    typer.echo(f"{len(sources) - len(failed)} of {len(sources)} encoded")
+    for error in failed:
+        typer.echo(f"brae: {error}", err=True)
+    if failed:
+        raise typer.Exit(1)
+
+
+@app.command()
+def guess(
+    file: FileArgument,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="A picture of the best guess.")] = None,
+    most: Annotated[int, typer.Option(help="How many guesses to tell.")] = 10,
+    as_json: JsonOption = False,
+) -> None:
+    """Pixels without a header: what they could be, best guess first."""
+    from brae.core.textures.guess import propose as guesses_of
+
+    with errors():
+        data, name, _, _ = read_target(file)
+        found = guesses_of(data, most)
+        if not found:
+            raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)
+        if out is not None:
+            texture = read_raw(data, found[0].header(data), found[0].offset)
+            write_file(out, write_image(texture.picture(), _picture_kind(out)))
+        shown = [
+            {
+                "format": one.format,
+                "width": one.width,
+                "height": one.height,
+                "levels": one.levels,
+                "offset": one.offset,
+                "storage": one.storage.model_dump() if one.storage else None,
+                "fit": round(one.fit, 3),
+            }
+            for one in found
+        ]
+        lines = "\n".join(f"{one.fit:5.0%}  {one.words}" for one in found)
+        say({"guesses": shown}, lines, as_json)
+
+
+@app.command()
+def split(
+    image: Annotated[Path, typer.Argument(help="A picture, or a texture decoded to one.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The folder for a picture of each channel.")],
+) -> None:
+    """The channels of a packed map as pictures of their own."""
+    with errors():
+        check_file(image)
+        found = read_image(image.read_bytes(), image.name)
+        kind = "exr" if formats.depth_of(found.picture) == "float" else "png"
+        for letter, grey in channels.split(found.picture, "rgba" if found.has_alpha else "rgb").items():
+            target = out / f"{image.stem}_{letter}.{kind}"
+            write_file(target, write_image(grey, kind, alpha=False))
+            typer.echo(str(target))
+
+
+ChannelOption = Annotated[Path | None, typer.Option(help="The picture for this channel (its red, or its grey).")]
+
+
+@app.command()
+def compose(
+    out: Annotated[Path, typer.Option("-o", "--out", help="The packed map.")],
+    r: ChannelOption = None,
+    g: ChannelOption = None,
+    b: ChannelOption = None,
+    a: ChannelOption = None,
+    base: Annotated[Path | None, typer.Option(help="Where the other channels come from.")] = None,
+    invert: Annotated[str, typer.Option(help="Channels to invert, such as g or ra.")] = "",
+) -> None:
+    """Pictures as the channels of one: a packed map."""
+    with errors():
+
+        def picture(path: Path) -> formats.Picture:
+            check_file(path)
+            return read_image(path.read_bytes(), path.name).picture
+
+        parts = {
+            letter: channels.Part(picture(path), "r", letter in invert)
+            for letter, path in {"r": r, "g": g, "b": b, "a": a}.items()
+            if path is not None
+        }
+        whole = picture(base) if base is not None else None
+        for letter in invert:
+            if whole is not None and letter not in parts:
+                parts[letter] = channels.Part(whole, letter, True)
+        made = channels.compose(parts, whole)
+        write_file(
+            out, write_image(made, _picture_kind(out), alpha=bool((formats.shown(made)[..., 3] < 255).any()))
+        )
+        typer.echo(f"{out}: {made.shape[1]} x {made.shape[0]}")
+
+
+@app.command()
+def texels(
+    world: Annotated[float, typer.Argument(help="How many units of the world a side covers.")],
+    per_unit: Annotated[float | None, typer.Option(help="Texels a unit: which side is that?")] = None,
+    side: Annotated[int | None, typer.Option(help="Texels of the side: how many is that a unit?")] = None,
+) -> None:
+    """How large a texture has to be for a surface (a scale of 0.25 is 4 texels a unit)."""
+    with errors():
+        if (per_unit is None) == (side is None) or world <= 0 or (per_unit or side or 0) <= 0:
+            raise FormatError("Say either --per-unit N or --side N; all numbers are greater than nothing.")
+        if per_unit is not None:
+            typer.echo(f"{metrics.side_for(world, per_unit)} texels")
+        else:
+            typer.echo(f"{metrics.texels_per_unit(side or 0, world):g} texels a unit")

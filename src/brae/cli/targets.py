@@ -1,0 +1,82 @@
+"""What a person names on the command line: files, members at any depth, layouts."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from brae.core import addresses
+from brae.core.containers.depth import Opened, open_path
+from brae.core.errors import NotFoundError
+from brae.core.layouts.library import FOLDER, Library
+from brae.core.layouts.load import load
+from brae.core.textures.described import Fetch
+
+
+def library_for(file: Path) -> Library:
+    """The layouts known for a file: the demo's, the person's own, those of the game that it belongs to."""
+    from brae.demo import LAYOUTS
+    from brae.store.home import usual_place
+
+    # A game's own layouts lie in its folder, which may be some levels above the archive.
+    own = [parent / FOLDER for parent in reversed(file.resolve().parents)]
+    return Library.of([LAYOUTS, usual_place() / "layouts", *own])
+
+
+def check_file(file: Path) -> None:
+    """Raise NotFoundError where there is no such file."""
+    if not file.is_file():
+        raise NotFoundError(f"There is no file {file}.", remedy="Check the spelling.")
+
+
+def split_target(target: str) -> tuple[Path, list[str]]:
+    """The file of an address, and the levels inside it; NotFoundError where there is no such file."""
+    whole, *levels = [target] if Path(target).is_file() else addresses.split(target)
+    check_file(Path(whole))
+    return Path(whole), levels
+
+
+def kind_of(layout: str | None, library: Library) -> str | None:
+    """The layout that was named; a layout file is made known first."""
+    if layout is None:
+        return None
+    if layout.endswith((".yaml", ".yml")):
+        found = load(Path(layout))
+        library.add(found)
+        return found.layout
+    return library.get(layout).layout
+
+
+def open_target(target: str, layout: str | None) -> tuple[Opened, Library]:
+    """An archive, or one inside others, opened."""
+    file, levels = split_target(target)
+    library = library_for(file)
+    return open_path(file, levels, library, kind_of(layout, library)), library
+
+
+def read_target(target: str) -> tuple[bytes, str, Library, Fetch]:
+    """The bytes of a file, or of a member at any depth, its name, and the way to what lies beside it."""
+    file, levels = split_target(target)
+    library = library_for(file)
+    if not levels:
+
+        def beside(name: str) -> bytes:
+            found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
+            if not found:
+                raise NotFoundError(
+                    f"{name}, which holds the larger levels, does not lie beside it.", address=target
+                )
+            return found[0].read_bytes()
+
+        return file.read_bytes(), file.name, library, beside
+    holder = open_path(file, levels[:-1], library).container
+    index = holder.index_of(levels[-1])
+    if index < 0:
+        raise NotFoundError(f"There is no member '{levels[-1]}'.", address=target)
+    return holder.read(index), holder.names[index], library, holder.read_named
+
+
+def write_file(path: Path, data: bytes) -> None:
+    """A file that appears whole or not at all."""
+    from brae.work.edits import write_atomically
+
+    write_atomically(path, data)
