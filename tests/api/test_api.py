@@ -503,6 +503,9 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
         ("textures/boat/hull.ptx", "colour"),
         ("textures/boat/hull_wear.ptx", None),
     ]
+    for archive in ("addons/lantern", "data/harbour"):
+        copies = client.get(f"{opened}/maps", params={"address": f"{archive}.kist//textures/signs/mossbay.ptx"})
+        assert [one["address"].partition(".kist")[0] for one in copies.json()] == [archive], "copies are no maps"
     assert maps[1]["channels"] == {"r": "roughness", "g": "metallic", "b": "occlusion"}
     client.post(f"{opened}/edits", json={"addresses": [wear]})
     before = np.asarray(Image.open(io.BytesIO(client.get(f"{opened}/picture", params={"address": wear}).content)))

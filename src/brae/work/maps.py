@@ -39,8 +39,14 @@ def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
             Member.project_id == project_id, Member.kind == "texture", Member.folder == found.member.folder
         )
         near = [MapOf(member, map_name(member.name, rules)) for member in session.scalars(query)]
-    same = [one for one in near if one.name.surface == wanted]
-    return sorted(same, key=lambda one: (one.name.role != "colour", one.member.address))
+    # Of copies in several archives the item's own archive's counts, else the one that the game uses.
+    own = found.archive.id
+    near.sort(key=lambda one: (one.member.archive_id != own, one.member.winner is not None))
+    same: dict[str, MapOf] = {}
+    for one in near:
+        if one.name.surface == wanted:
+            same.setdefault(one.member.name, one)
+    return sorted(same.values(), key=lambda one: (one.name.role != "colour", one.member.address))
 
 
 def channel_of(workspace: Workspace, project_id: str, address: str, channel: Channel) -> bytes:

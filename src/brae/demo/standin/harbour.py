@@ -198,9 +198,9 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     noon = textures.get(NOON) or placeholder(256, 128)
     scene.paste(noon.resize((104, 52), Image.Resampling.LANCZOS), (420 + 60 * 4, 16))
     cliff = textures.get(CLIFF) or placeholder(512, 512)
-    scene.paste(cliff.resize((52, 52), Image.Resampling.LANCZOS), (420 + 60 * 4 + 112, 16))
+    scene.paste(cliff.resize((52, 52), Image.Resampling.LANCZOS), (300, 16))
     grain = textures.get(GRAIN) or placeholder(128, 128)
-    scene.paste(grain.resize((52, 52), Image.Resampling.LANCZOS), (420 + 60 * 4 + 172, 16))
+    scene.paste(grain.resize((52, 52), Image.Resampling.LANCZOS), (360, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)
