@@ -1,8 +1,7 @@
-import { ChevronDown, ChevronRight } from "lucide-react";
-import { useState } from "react";
 import type { Edit, Schemas } from "../../api/client";
 import { useSetChoices } from "../../api/queries";
 import { Button } from "../../components/controls";
+import { Fold } from "../../components/Fold";
 
 type Departures = Schemas["Departures"];
 
@@ -21,7 +20,6 @@ const EFFORT: Record<string, string> = { fast: "fast", normal: "normal", high: "
 
 /** What is taken from the original, and where a person departs from it; the cost shows on the match sheet. */
 export function Encoding({ project, edit }: { project: string; edit: Edit }) {
-  const [open, setOpen] = useState(false);
   const set = useSetChoices(project);
   const { recipe, choices } = edit;
   const departs = Object.values(choices).some((value) => value !== null && value !== undefined);
@@ -29,76 +27,58 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
     set.mutate({ address: edit.address, choices: { ...choices, ...change } });
   const value = <K extends keyof Departures & keyof typeof recipe>(name: K) => choices[name] ?? recipe[name];
   return (
-    <section className="rounded-xl bg-raised p-3.5 text-[14px]" aria-label="How it is encoded">
-      <button
-        type="button"
-        aria-expanded={open}
-        onClick={() => setOpen(!open)}
-        className="flex w-full items-center gap-2 text-left font-bold"
-      >
-        {open ? (
-          <ChevronDown aria-hidden className="size-4" />
-        ) : (
-          <ChevronRight aria-hidden className="size-4" />
+    <Fold title="How it is encoded" words={departs ? "your choices" : "like the original"}>
+      <div className="mt-3 grid gap-2">
+        <Select
+          label="Pixel format"
+          original={recipe.format}
+          value={value("format") as string}
+          options={Object.fromEntries([recipe.format, ...edit.formats].map((name) => [name, name]))}
+          onChange={(format) => choose({ format })}
+        />
+        <Select
+          label="What it holds"
+          original={recipe.content}
+          value={value("content") as string}
+          options={CONTENT}
+          onChange={(content) => choose({ content: content as Departures["content"] })}
+        />
+        {recipe.levels > 1 && (
+          <Select
+            label="Mip filter"
+            original={recipe.filter}
+            value={value("filter") as string}
+            options={FILTER}
+            onChange={(filter) => choose({ filter: filter as Departures["filter"] })}
+          />
         )}
-        How it is encoded
-        <span className="ml-auto font-normal text-quiet">
-          {departs ? "your choices" : "like the original"}
-        </span>
-      </button>
-      {open && (
-        <div className="mt-3 grid gap-2">
-          <Select
-            label="Pixel format"
-            original={recipe.format}
-            value={value("format") as string}
-            options={Object.fromEntries([recipe.format, ...edit.formats].map((name) => [name, name]))}
-            onChange={(format) => choose({ format })}
-          />
-          <Select
-            label="What it holds"
-            original={recipe.content}
-            value={value("content") as string}
-            options={CONTENT}
-            onChange={(content) => choose({ content: content as Departures["content"] })}
-          />
-          {recipe.levels > 1 && (
-            <Select
-              label="Mip filter"
-              original={recipe.filter}
-              value={value("filter") as string}
-              options={FILTER}
-              onChange={(filter) => choose({ filter: filter as Departures["filter"] })}
-            />
-          )}
-          <Select
-            label="Effort"
-            original={recipe.effort}
-            value={value("effort") as string}
-            options={EFFORT}
-            onChange={(effort) => choose({ effort: effort as Departures["effort"] })}
-          />
-          <Tick
-            label="It repeats: edges are averaged with the opposite ones"
-            on={Boolean(value("wrap"))}
-            onChange={(wrap) => choose({ wrap })}
-          />
-          <Tick
-            label="Weigh colours as the eye does"
-            on={Boolean(value("perceptual"))}
-            onChange={(perceptual) => choose({ perceptual })}
-          />
-          {departs && (
-            <Button
-              className="justify-self-start"
-              onClick={() => set.mutate({ address: edit.address, choices: {} })}
-            >
-              Like the original again
-            </Button>
-          )}
-        </div>
-      )}
-    </section>
+        <Select
+          label="Effort"
+          original={recipe.effort}
+          value={value("effort") as string}
+          options={EFFORT}
+          onChange={(effort) => choose({ effort: effort as Departures["effort"] })}
+        />
+        <Tick
+          label="It repeats: edges are averaged with the opposite ones"
+          on={Boolean(value("wrap"))}
+          onChange={(wrap) => choose({ wrap })}
+        />
+        <Tick
+          label="Weigh colours as the eye does"
+          on={Boolean(value("perceptual"))}
+          onChange={(perceptual) => choose({ perceptual })}
+        />
+        {departs && (
+          <Button
+            className="justify-self-start"
+            onClick={() => set.mutate({ address: edit.address, choices: {} })}
+          >
+            Like the original again
+          </Button>
+        )}
+      </div>
+    </Fold>
   );
 }
 

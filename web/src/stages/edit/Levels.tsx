@@ -1,83 +1,54 @@
-import { ChevronDown, ChevronRight, Download, Upload, X } from "lucide-react";
-import { useState } from "react";
+import { Download, X } from "lucide-react";
 import { type Edit, pictureUrl } from "../../api/client";
 import { useTakeLevel } from "../../api/queries";
+import { BringPicture, Fold } from "../../components/Fold";
 
 /** Mip levels one by one: take one out, paint it, and it stands in the place of the one that is worked out. */
 export function Levels({ project, edit }: { project: string; edit: Edit }) {
   const own = edit.own_levels as Record<string, string>;
-  const [open, setOpen] = useState(false);
   const act = useTakeLevel(project);
   const levels = Array.from({ length: Math.max(0, edit.levels - 1) }, (_, number) => number + 1);
   const made = Object.keys(own).length;
   const which = edit.position ? "edit" : "original";
   return (
-    <section className="rounded-xl bg-raised p-3.5 text-[14px]" aria-label="Mip levels">
-      <button
-        type="button"
-        aria-expanded={open}
-        onClick={() => setOpen(!open)}
-        className="flex w-full items-center gap-2 text-left font-bold"
-      >
-        {open ? (
-          <ChevronDown aria-hidden className="size-4" />
-        ) : (
-          <ChevronRight aria-hidden className="size-4" />
-        )}
-        Mip levels
-        <span className="ml-auto font-normal text-quiet">{made ? `${made} by hand` : "all worked out"}</span>
-      </button>
-      {open && (
-        <ol className="mt-2 grid">
-          {levels.map((level) => {
-            const sides = `${Math.max(1, edit.width >> level)} × ${Math.max(1, edit.height >> level)}`;
-            return (
-              <li key={level} className="flex items-center gap-2 py-0.5">
-                <span className="w-24 tabular-nums">
-                  {level}: {sides}
-                </span>
-                <span className="min-w-0 flex-1 truncate text-quiet">{own[level] ?? "worked out"}</span>
-                <a
-                  href={pictureUrl(project, edit.address, { which, level, revision: edit.revision })}
-                  download={`${edit.name.split("/").pop()}.level${level}.png`}
-                  title={`Download level ${level} as a PNG`}
-                  aria-label={`Download level ${level}`}
-                  className="rounded p-1 hover:bg-sunk"
-                >
-                  <Download aria-hidden className="size-4" />
-                </a>
-                <label
-                  title={`Bring a picture of ${sides} pixels for level ${level}`}
-                  className="cursor-pointer rounded p-1 focus-within:outline-2 hover:bg-sunk"
-                >
-                  <Upload aria-hidden className="size-4" />
-                  <input
-                    type="file"
-                    className="sr-only"
-                    aria-label={`A picture for level ${level}`}
-                    accept="image/*,.dds,.ktx2,.tga,.hdr,.exr"
-                    onChange={(event) => {
-                      const file = event.target.files?.[0];
-                      if (file) act.mutate({ address: edit.address, level, file });
-                      event.target.value = "";
-                    }}
-                  />
-                </label>
-                <button
-                  type="button"
-                  aria-label={`Work level ${level} out again`}
-                  title="Work it out again"
-                  disabled={!own[level]}
-                  onClick={() => act.mutate({ address: edit.address, level, file: null })}
-                  className="rounded p-1 hover:bg-sunk disabled:invisible"
-                >
-                  <X aria-hidden className="size-4" />
-                </button>
-              </li>
-            );
-          })}
-        </ol>
-      )}
-    </section>
+    <Fold title="Mip levels" words={made ? `${made} by hand` : "all worked out"}>
+      <ol className="mt-2 grid">
+        {levels.map((level) => {
+          const sides = `${Math.max(1, edit.width >> level)} × ${Math.max(1, edit.height >> level)}`;
+          return (
+            <li key={level} className="flex items-center gap-2 py-0.5">
+              <span className="w-24 tabular-nums">
+                {level}: {sides}
+              </span>
+              <span className="min-w-0 flex-1 truncate text-quiet">{own[level] ?? "worked out"}</span>
+              <a
+                href={pictureUrl(project, edit.address, { which, level, revision: edit.revision })}
+                download={`${edit.name.split("/").pop()}.level${level}.png`}
+                title={`Download level ${level} as a PNG`}
+                aria-label={`Download level ${level}`}
+                className="rounded p-1 hover:bg-sunk"
+              >
+                <Download aria-hidden className="size-4" />
+              </a>
+              <BringPicture
+                title={`Bring a picture of ${sides} pixels for level ${level}`}
+                label={`A picture for level ${level}`}
+                onFile={(file) => act.mutate({ address: edit.address, level, file })}
+              />
+              <button
+                type="button"
+                aria-label={`Work level ${level} out again`}
+                title="Work it out again"
+                disabled={!own[level]}
+                onClick={() => act.mutate({ address: edit.address, level, file: null })}
+                className="rounded p-1 hover:bg-sunk disabled:invisible"
+              >
+                <X aria-hidden className="size-4" />
+              </button>
+            </li>
+          );
+        })}
+      </ol>
+    </Fold>
   );
 }
