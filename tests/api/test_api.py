@@ -492,6 +492,7 @@ def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -
             assert np.array_equal(part, whole[top : top + 256, left : left + 256])
     assert picture(tile="300,300,512,1").shape == (212, 212, 4)
     assert np.array_equal(picture(tile="0,0,256,2"), picture(level=1))
+    assert picture(tile="3,0,8,2").shape == (8, 8, 4), "where no level has the same part, the pixels are averaged"
     beyond = client.get(f"{opened}/picture", params=cliff | {"tile": "512,0,256,1"})
     assert (beyond.status_code, beyond.json()["expected"]) == (404, "512 x 512")
 

@@ -46,6 +46,11 @@ class Part:
             raise NotFoundError(f"There is nothing at {self.left}, {self.top}.", expected=f"{width} x {height}")
         return self.left, self.top, wide, high
 
+    @property
+    def even(self) -> bool:
+        """Whether the next mip level has exactly the same part."""
+        return not (self.left | self.top | self.times) & 1
+
     def halved(self) -> Part:
         """The same part of the next mip level."""
         return Part(self.left // 2, self.top // 2, self.side, self.times // 2)

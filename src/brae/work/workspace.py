@@ -265,7 +265,9 @@ class Workspace:
 
     def viewed_texture(self, session: Session, project_id: str, address: str, edit: Edit | None) -> TextureFile:
         """An item's original, or its edit, to be looked at part by part: the last few stay in memory."""
-        key = (project_id, address, edit.encoded_sha256 or "" if edit is not None else "")
+        # The same stub may go with other larger levels, so those count as well.
+        version = [] if edit is None else [edit.encoded_sha256 or "", *sorted(edit.encoded_elsewhere.values())]
+        key = (project_id, address, " ".join(version))
         with self._lock:
             if key in self._viewed:
                 self._viewed.move_to_end(key)

@@ -266,7 +266,7 @@ def _stored(
         textures.append(workspace.viewed_texture(session, project_id, address, edit))
     if fit is not None:
         level = _fitting_level(textures[0], fit)
-    while part is not None and part.times > 1 and all(level + 1 < len(texture.levels) for texture in textures):
+    while part is not None and part.even and all(level + 1 < len(texture.levels) for texture in textures):
         # A smaller level is what the game itself would show from so far away.
         level, part = level + 1, part.halved()
     shown = []

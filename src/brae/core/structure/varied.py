@@ -30,8 +30,8 @@ _MOST_TEXTS = 12
 class Chain:
     """Names that follow each other: where each begins and ends (with its zero), and the bytes between two.
 
-    A name's length stands in ``width`` bytes, ``before`` bytes before it ends the distance to the name; without
-    a ``width`` a zero byte ends it.
+    A name's length is a number of ``width`` bytes, with ``before`` bytes between it and the name; where ``width``
+    is 0 a zero byte ends the name.
     """
 
     starts: tuple[int, ...]

@@ -22,7 +22,7 @@ class MapRule(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     ends: Annotated[str, Field(min_length=1, max_length=40)] = Field(
-        description="what the name ends with, before the file's ending; nothing else of it: '' is no end"
+        description="what the name ends with, before the file's ending, such as _n"
     )
     role: Role | None = None
     channels: dict[Channel, Role] = Field(default_factory=dict, description="of a packed map")

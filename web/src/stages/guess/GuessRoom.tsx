@@ -141,10 +141,10 @@ function Bench({
               ))}
             </select>
           </Field>
-          <Number_ label="Width" value={guess.width} onChange={(width) => change({ width })} />
-          <Number_ label="Height" value={guess.height} onChange={(height) => change({ height })} />
-          <Number_ label="Mip levels" value={guess.levels} onChange={(levels) => change({ levels })} />
-          <Number_
+          <NumberField label="Width" value={guess.width} onChange={(width) => change({ width })} />
+          <NumberField label="Height" value={guess.height} onChange={(height) => change({ height })} />
+          <NumberField label="Mip levels" value={guess.levels} onChange={(levels) => change({ levels })} />
+          <NumberField
             label="Begins at"
             least={0}
             value={guess.offset}
@@ -206,7 +206,7 @@ function Field({ label, children }: { label: string; children: React.ReactNode }
   );
 }
 
-function Number_({
+function NumberField({
   label,
   value,
   least = 1,
