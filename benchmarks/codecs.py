@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import etcpak
 import numpy as np
@@ -14,7 +14,7 @@ import quicktex.s3tc.bc5
 import skimage.data
 from PIL import Image, ImageDraw
 
-from benchmarks.report import best, report
+from benchmarks.report import best, in_turn, report
 from brae.core.textures import formats
 from brae.core.textures.encode import encode_new
 from brae.core.textures.formats import How, PixelFormat
@@ -71,11 +71,15 @@ def _bc7_library(picture: Picture, effort: int) -> Callable[[], bytes]:
 
 
 def _measure(
-    pixel_format: PixelFormat, picture: Picture, encode: Callable[[], bytes], channels: int
-) -> tuple[float, float]:
-    """Seconds, and PSNR in dB by our own decoder."""
-    seconds = best(encode, 3)
-    return seconds, _psnr(picture, pixel_format.decode(encode(), SIDE, SIDE), channels)
+    pixel_format: PixelFormat,
+    picture: Picture,
+    encoders: Sequence[Callable[[], bytes]],
+    channels: int,
+    times: int = 5,
+) -> list[tuple[float, float]]:
+    """For each encoder its seconds, and PSNR in dB by our own decoder."""
+    quality = [_psnr(picture, pixel_format.decode(encode(), SIDE, SIDE), channels) for encode in encoders]
+    return list(zip(in_turn(encoders), quality, strict=True))
 
 
 def run() -> None:
@@ -100,8 +104,12 @@ def _decoding(name: str, picture: Picture) -> None:
         (7, formats.BC7, "RGBA"),
     ):  # fmt: skip
         data = pixel_format.encode(picture, How(effort="fast"))
-        ours = best(lambda f=pixel_format, d=data: f.decode(d, SIDE, SIDE))  # type: ignore[misc]
-        theirs = best(lambda m=mode, n=number, d=data: np.asarray(Image.frombytes(m, (SIDE, SIDE), d, "bcn", n)))  # type: ignore[misc]
+        ours, theirs = in_turn(
+            [
+                lambda f=pixel_format, d=data: f.decode(d, SIDE, SIDE),  # type: ignore[misc]
+                lambda m=mode, n=number, d=data: np.asarray(Image.frombytes(m, (SIDE, SIDE), d, "bcn", n)),  # type: ignore[misc]
+            ],
+        )
         least = 1.3 if number == 7 else 1.0
         ratio = theirs / ours
         report(
@@ -120,10 +128,8 @@ def _against(
     careful: Callable[[], bytes],
     channels: int,
 ) -> None:
-    ours = _measure(pixel_format, picture, lambda: pixel_format.encode(picture), channels)
-    fast, slow = (
-        _measure(pixel_format, picture, quick, channels),
-        _measure(pixel_format, picture, careful, channels),
+    ours, fast, slow = _measure(
+        pixel_format, picture, [lambda: pixel_format.encode(picture), quick, careful], channels
     )
     ratio, gain = fast[0] / ours[0], ours[1] - slow[1]
     report(
@@ -159,8 +165,8 @@ def _best_of(name: str, picture: Picture) -> None:
     ):
         opaque = source.copy()
         opaque[..., 3] = 255
-        ours = _measure(pixel_format, opaque, lambda f=pixel_format, s=source: f.encode(s), channels)  # type: ignore[misc]
-        theirs = [_measure(pixel_format, opaque, other, channels) for other in others]
+        mine = lambda f=pixel_format, s=source: f.encode(s)  # type: ignore[misc]  # noqa: E731
+        ours, *theirs = _measure(pixel_format, opaque, [mine, *others], channels)
         gain = ours[1] - max(quality for _, quality in theirs)
         ratio = min(seconds for seconds, _ in theirs) / ours[0]
         report(
@@ -172,16 +178,18 @@ def _best_of(name: str, picture: Picture) -> None:
 
 
 def _bc7(name: str, picture: Picture) -> None:
-    libraries = {effort: _measure(formats.BC7, picture, _bc7_library(picture, effort), 4) for effort in (0, 2, 4)}
-    best_quality = max(quality for _, quality in libraries.values())
-    fastest = min(seconds for seconds, quality in libraries.values() if quality > best_quality - 0.5)
-    for effort in ("fast", "normal", "high"):
-        how = How(effort=effort)  # type: ignore[arg-type]
-        seconds, quality = _measure(formats.BC7, picture, lambda h=how: formats.BC7.encode(picture, h), 4)  # type: ignore[misc]
+    efforts = [How(effort=effort) for effort in ("fast", "normal", "high")]
+    encoders = [lambda h=how: formats.BC7.encode(picture, h) for how in efforts]  # type: ignore[misc]
+    encoders += [_bc7_library(picture, effort) for effort in (0, 2, 4)]
+    measured = _measure(formats.BC7, picture, encoders, 4)
+    ours, libraries = measured[:3], measured[3:]
+    best_quality = max(quality for _, quality in libraries)
+    fastest = min(seconds for seconds, quality in libraries if quality > best_quality - 0.5)
+    for how, (seconds, quality) in zip(efforts, ours, strict=True):
         ratio, gain = fastest / seconds, quality - best_quality
-        middle = effort == "normal"
+        middle = how.effort == "normal"
         report(
-            f"BC7 {name}, effort {effort}: against the best library setting",
+            f"BC7 {name}, effort {how.effort}: against the best library setting",
             f"{gain:+.2f} dB, {ratio:.1f} x the fastest within 0.5 dB ({SIDE * SIDE / seconds / 1e6:.1f} MP/s)",
             "at least -0.3 dB, 5 x" if middle else "(no target)",
             not middle or (gain >= -0.3 and ratio >= 5),

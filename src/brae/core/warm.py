@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import time
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
@@ -58,7 +59,12 @@ _STEPS: dict[str, Callable[[], None]] = {
 }
 
 
-def _run(step: str) -> None:
+def _compile(step: str) -> None:
+    """One step, in a process of its own.
+
+    The compiler makes millions of objects that stay; looking for rubbish among them would take a tenth of the time.
+    """
+    gc.disable()
     _STEPS[step]()
 
 
@@ -69,11 +75,11 @@ def warm() -> None:
     this process, which is much quicker than starting others.
     """
     if cached():
-        for step in _STEPS:
-            _run(step)
+        for run in _STEPS.values():
+            run()
         return
     with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
-        for done in [pool.submit(_run, step) for step in _STEPS]:
+        for done in [pool.submit(_compile, step) for step in _STEPS]:
             done.result()
 
 

@@ -6,9 +6,8 @@ Every function works on uint8 arrays and returns how far it came; none allocates
 from typing import Any
 
 import numpy as np
-from numba import njit
 
-kernel = njit(cache=True, nogil=True, error_model="numpy")
+from brae.core.compiled import kernel, step
 
 #: columns of the parameter array of the LZ kernels
 FLAG_BYTES, FLAG_HIGH, FLAG_BIG, LITERAL = 0, 1, 2, 3
@@ -88,7 +87,7 @@ def lz_unpack(source: Any, target: Any, p: Any) -> tuple[int, int, int]:
     return out, at, OK
 
 
-@kernel
+@step
 def _match(source: Any, at: int, head: Any, chain: Any, window: int, longest: int, tries: int) -> tuple[int, int]:
     """The longest earlier match at ``at``: its length and how far back it lies."""
     best, back = 0, 0
@@ -110,7 +109,7 @@ def _match(source: Any, at: int, head: Any, chain: Any, window: int, longest: in
     return best, back
 
 
-@kernel
+@step
 def _hash(source: Any, at: int) -> int:
     return ((np.int64(source[at]) << 10) ^ (np.int64(source[at + 1]) << 5) ^ np.int64(source[at + 2])) & 0x7FFF
 

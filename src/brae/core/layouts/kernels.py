@@ -3,9 +3,8 @@
 from typing import Any
 
 import numpy as np
-from numba import njit
 
-kernel = njit(cache=True, nogil=True, error_model="numpy")
+from brae.core.compiled import kernel, step
 
 
 @kernel
@@ -30,7 +29,7 @@ KIND, WIDTH, UNIT, FROM, BIG, ADD = 0, 1, 2, 3, 4, 5
 WHOLE, CUT, STOPPED, UNENDED = 0, 1, 2, 3
 
 
-@kernel
+@step
 def _number(data: Any, at: int, width: int, big: bool) -> int:
     value = np.int64(0)
     for k in range(min(width, 8)):

@@ -7,9 +7,8 @@ primitive polynomial x^8+x^4+x^3+x^2+1); CD-ROM XA for mode 2 forms 1 and 2.
 from typing import Any
 
 import numpy as np
-from numba import njit
 
-kernel = njit(cache=True, nogil=True, error_model="numpy")
+from brae.core.compiled import kernel, specialised, step
 
 
 def _tables() -> tuple[Any, Any]:
@@ -23,15 +22,15 @@ def _tables() -> tuple[Any, Any]:
         for _ in range(8):
             rest = rest >> 1 ^ (0xD8018001 if rest & 1 else 0)
         edc[0, value] = rest
-    for step in range(1, 8):
-        edc[step] = edc[step - 1] >> 8 ^ edc[0, edc[step - 1] & 0xFF]
+    for ahead in range(1, 8):
+        edc[ahead] = edc[ahead - 1] >> 8 ^ edc[0, edc[ahead - 1] & 0xFF]
     return undo, edc
 
 
 UNDO, EDC = _tables()
 
 
-@kernel
+@step
 def edc(data: Any, table: Any) -> Any:
     """The EDC of bytes: x^32+x^31+x^16+x^15+x^4+x^3+x+1, least significant bit first (ECMA-130 14.3)."""
     value = np.uint32(0)
@@ -60,13 +59,13 @@ def edc(data: Any, table: Any) -> Any:
     return value
 
 
-@kernel
+@step
 def _put(sector: Any, at: int, value: Any) -> None:
     for k in range(4):
         sector[at + k] = np.uint8(value >> np.uint32(8 * k) & np.uint32(0xFF))
 
 
-@kernel
+@specialised
 def _parity(rows: Any, count: int, lanes: int, step: int, out: Any, undo: Any, weighted: Any, plain: Any) -> None:
     """Two parity bytes for each of ``lanes`` code words, which lie side by side and are coded at once.
 
@@ -89,7 +88,7 @@ def _parity(rows: Any, count: int, lanes: int, step: int, out: Any, undo: Any, w
         out[lanes + k] = value ^ plain[k]
 
 
-@kernel
+@step
 def _turned(block: Any, turned: Any) -> None:
     """The 26 rows of 43 words as 43 rows of 26 words, each begun where its diagonal begins (annex A)."""
     for column in range(43):
@@ -116,7 +115,8 @@ def encode_sectors(sectors: Any, undo: Any, table: Any) -> None:
                 mode = 0
         if mode == 1:
             _put(sector, 2064, edc(sector[:2064], table))
-            sector[2068:2076] = 0
+            for k in range(2068, 2076):
+                sector[k] = 0
         elif mode == 2 and not sector[18] & 0x20:
             _put(sector, 2072, edc(sector[16:2072], table))
         elif mode == 2:
@@ -128,10 +128,11 @@ def encode_sectors(sectors: Any, undo: Any, table: Any) -> None:
             continue
         block = sector[12:]
         if mode == 2:  # the address does not count
-            head[:] = block[:4]
-            block[:4] = 0
+            for k in range(4):
+                head[k], block[k] = block[k], 0
         _parity(block, 24, 86, 86, block[2064:], undo, weighted, plain)
         _turned(block, turned)
         _parity(turned, 43, 52, 52, block[2236:], undo, weighted, plain)
         if mode == 2:
-            block[:4] = head
+            for k in range(4):
+                block[k] = head[k]

@@ -63,7 +63,9 @@ class Job:
         """Run a kernel over all groups of blocks."""
         from brae.core.textures.kernels.lanes import LANES
 
-        over_rows(kernel, -(-self.blocks.size // LANES), self.picture, self.blocks, *arguments)
+        # A group is as much work as many rows of blocks elsewhere.
+        groups = -(-self.blocks.size // LANES)
+        over_rows(kernel, groups, self.picture, self.blocks, *arguments, worth=2)
 
     def weights(self) -> np.ndarray[Any, np.dtype[np.float32]]:
         """What an error of each channel costs."""
@@ -148,25 +150,27 @@ def _exact_ends() -> np.ndarray[Any, np.dtype[np.int64]]:
 
 def _by_kind(job: Job) -> dict[int, Job]:
     """The job divided by what its blocks are, so that the blocks of a group need the same work."""
-    from brae.core.textures.kernels.lanes import classify
+    from brae.core.textures.kernels.kinds import classify, sort_by_kind
 
-    kinds = np.zeros(job.blocks.size, np.uint8)
-    over_rows(classify, kinds.size, job.picture, job.blocks, kinds)
-    counts = np.bincount(kinds, minlength=4)
-    parts = np.split(job.blocks[np.argsort(kinds, kind="stable")], np.cumsum(counts)[:-1])
+    height, width = job.picture.shape
+    kinds = np.empty((-(-height // 4), -(-width // 4)), np.uint8)
+    over_rows(classify, len(kinds), job.picture, kinds)
+    ordered, counts = np.empty_like(job.blocks), np.zeros(4, np.int64)
+    sort_by_kind(job.blocks, kinds.ravel(), ordered, counts)
+    parts = np.split(ordered, np.cumsum(counts)[:-1])
     return {kind: Job(job.picture, blocks, job.how, job.out) for kind, blocks in enumerate(parts) if blocks.size}
 
 
 def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch: bool) -> None:
     """Colour blocks; those of one colour come from tables."""
     from brae.core.textures.kernels.colour import encode_colour, flat_colours
-    from brae.core.textures.kernels.lanes import FLAT
+    from brae.core.textures.kernels.kinds import FLAT
 
     alpha, tables = np.float32(least), single_colour_tables()
     for kind, part in parts.items():
         rest = (alpha, punch, tables, part.out, stride, offset)
         if kind == FLAT:
-            over_rows(flat_colours, part.blocks.size, part.picture, part.blocks, *rest)
+            over_rows(flat_colours, part.blocks.size, part.picture, part.blocks, *rest, worth=4096)
         else:
             starts, passes = _STARTS[part.how.effort]
             weights = part.weights()
@@ -174,10 +178,19 @@ def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch:
             part.run(encode_colour, weights, np.array(starts, np.float32), passes, *rest)
 
 
-def _channel(job: Job, channel: int, signed: bool, stride: int, offset: int) -> None:
-    from brae.core.textures.kernels.single import encode_channel
+def _channel(parts: dict[int, Job], channel: int, signed: bool, stride: int, offset: int) -> None:
+    """One channel; where it is the same all over a block, or alpha is hard, nothing need be searched."""
+    from brae.core.textures.kernels.kinds import CUT, FLAT, SOLID
+    from brae.core.textures.kernels.single import encode_channel, flat_channel, hard_channel
 
-    job.run(encode_channel, channel, signed, job.out, stride, offset)
+    for kind, part in parts.items():
+        count, place = part.blocks.size, (part.out, stride, offset)
+        if kind == FLAT or (kind == SOLID and channel == 3):
+            over_rows(flat_channel, count, part.picture, part.blocks, channel, signed, *place, worth=4096)
+        elif kind == CUT and channel == 3:
+            over_rows(hard_channel, count, part.picture, part.blocks, channel, *place, worth=4096)
+        else:
+            part.run(encode_channel, channel, signed, *place)
 
 
 def _bc1(job: Job) -> None:
@@ -198,10 +211,8 @@ def _bc2(job: Job) -> None:
 
 
 def _bc3(job: Job) -> None:
-    # Apart, so that blocks whose alpha is the same all over fill whole groups.
     parts = _by_kind(job)
-    for part in parts.values():
-        _channel(part, 3, False, 4, 0)
+    _channel(parts, 3, False, 4, 0)
     _colours(parts, 4, 2, 1, False)
 
 
@@ -209,24 +220,25 @@ def _grey(job: Job, signed: bool) -> None:
     """BC4 takes the luma of a picture that is not grey."""
     pixels = job.picture.view(np.uint8).reshape(*job.picture.shape, 4)
     grey = grey_of(pixels).astype(np.uint32)
-    _channel(Job(grey, job.blocks, job.how, job.out), 0, signed, 2, 0)
+    _channel(_by_kind(Job(grey, job.blocks, job.how, job.out)), 0, signed, 2, 0)
 
 
 def _pair(job: Job, signed: bool) -> None:
-    _channel(job, 0, signed, 4, 0)
-    _channel(job, 1, signed, 4, 2)
+    parts = _by_kind(job)
+    _channel(parts, 0, signed, 4, 0)
+    _channel(parts, 1, signed, 4, 2)
 
 
 def _bc7(job: Job) -> None:
     from brae.core.textures.kernels.bc7 import encode_bc7, flat_bc7
-    from brae.core.textures.kernels.lanes import FLAT
+    from brae.core.textures.kernels.kinds import FLAT
 
     passes, partitions, ways = _EFFORTS[job.how.effort]
     weights = np.repeat(job.weights()[None], 3, axis=0)
     weights[1, 3] = weights[2, :3] = 0
     for kind, part in _by_kind(job).items():
         if kind == FLAT:
-            over_rows(flat_bc7, part.blocks.size, job.picture, part.blocks, _exact_ends(), job.out)
+            over_rows(flat_bc7, part.blocks.size, job.picture, part.blocks, _exact_ends(), job.out, worth=4096)
         else:
             part.run(encode_bc7, weights, passes, partitions, np.array(ways[kind], np.int64), job.out)
 
@@ -267,7 +279,7 @@ class HalfBlocks(Blocks):
         weights[3] = 0
         if blocks.size:
             groups = -(-blocks.size // LANES)
-            over_rows(encode_bc6h, groups, halves, blocks, self.signed, weights, passes, tries, out)
+            over_rows(encode_bc6h, groups, halves, blocks, self.signed, weights, passes, tries, out, worth=2)
         return out.astype("<u4", copy=False).tobytes()
 
 

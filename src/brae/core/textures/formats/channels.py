@@ -10,14 +10,16 @@ import numpy as np
 from brae.core.textures.formats.base import DEFAULT, Alpha, Blocks, How, Picture, exact, register
 from brae.core.textures.formats.depth import as_depth
 
-#: weights of R, G and B in the luma of a colour (ITU-R BT.709)
-_LUMA = np.array([0.2126, 0.7152, 0.0722])
+#: weights of R, G and B in the luma of a colour (ITU-R BT.709), in 65536ths
+_LUMA = (13933, 46871, 4732)
 
 
 def grey_of(picture: Picture) -> np.ndarray[Any, np.dtype[np.uint8]]:
     """One value a pixel; exact where the picture is grey already."""
-    grey: np.ndarray[Any, np.dtype[np.uint8]] = np.rint(picture[..., :3] @ _LUMA).astype(np.uint8)
-    return grey
+    total = np.full(picture.shape[:2], 1 << 15, np.uint32)
+    for channel, part in enumerate(_LUMA):
+        total += picture[..., channel].astype(np.uint32) * np.uint32(part)
+    return (total >> np.uint32(16)).astype(np.uint8)
 
 
 def _picture(height: int, width: int, holds: str) -> Picture:

@@ -14,13 +14,14 @@ from typing import Any
 
 _CORES = os.cpu_count() or 1
 _POOL = ThreadPoolExecutor(_CORES, thread_name_prefix="kernel")
-#: below this many block rows the threads cost more than they save
-_ROWS_WORTH_A_THREAD = 32
 
 
-def over_rows(work: Callable[..., Any], rows: int, *arguments: Any) -> None:
-    """Call ``work(first, last, *arguments)`` for ranges that make up ``rows`` block rows, on all cores."""
-    parts = min(_CORES, rows // _ROWS_WORTH_A_THREAD)
+def over_rows(work: Callable[..., Any], rows: int, *arguments: Any, worth: int = 32) -> None:
+    """Call ``work(first, last, *arguments)`` for ranges that make up ``rows`` block rows, on all cores.
+
+    Below ``worth`` rows for each, threads cost more than they save.
+    """
+    parts = min(_CORES, rows // worth)
     if parts < 2:
         work(0, rows, *arguments)
         return
@@ -37,12 +38,13 @@ def warm(group: str) -> None:
     from brae.core.match import metrics
     from brae.core.textures import formats, mips
 
-    # Two blocks, of which one has several colours: no encoder finds a block of one colour worth its kernel.
-    picture = np.zeros((4, 8, 4), np.uint8)
+    # A block of each kind, soft, of one colour and cut out, as each has kernels of its own.
+    picture = np.zeros((4, 12, 4), np.uint8)
     picture[:, :4] = np.arange(64).reshape(4, 4, 4)
+    picture[:2, 8:] = 255
     for pixel_format in formats.all_formats():
         if _group_of(pixel_format.name) == group:
-            pixel_format.decode(pixel_format.encode(picture), 8, 4)
+            pixel_format.decode(pixel_format.encode(picture), 12, 4)
     if group == "rest":
         mips.make_levels(picture, 3)
         metrics.quality(picture, picture ^ 1, (4, 4))

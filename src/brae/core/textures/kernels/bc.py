@@ -8,14 +8,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import helper, kernel
+from brae.core.compiled import kernel, step
 
 U8, U2 = np.uint32(8), np.uint32(2)
 OPAQUE = np.uint32(0xFF000000)
 BYTE = np.uint32(255)
 
 
-@helper
+@step
 def expand565(colour):
     """R, G, B of 8 bits of a 16-bit colour: the high bits are repeated in the low ones."""
     r, g, b = (
@@ -26,13 +26,13 @@ def expand565(colour):
     return (r << np.uint32(3)) | (r >> U2), (g << U2) | (g >> np.uint32(4)), (b << np.uint32(3)) | (b >> U2)
 
 
-@helper
+@step
 def pack_rgb(r, g, b):
     """One word of three 8-bit channels, alpha zero."""
     return np.uint32(r) | (np.uint32(g) << U8) | (np.uint32(b) << np.uint32(16))
 
 
-@helper
+@step
 def colour_palette(c0, c1, four, palette):
     """The four words of a colour block without alpha; in three-colour mode the last is clear black."""
     r0, g0, b0 = expand565(c0)
@@ -49,7 +49,7 @@ def colour_palette(c0, c1, four, palette):
         palette[3] = np.uint32(0)
 
 
-@helper
+@step
 def alpha_palette(a0, a1, palette):
     """The eight values of an alpha block."""
     palette[0] = a0
@@ -129,7 +129,7 @@ def decode_bc2(first, last, blocks, out):
                     )
 
 
-@helper
+@step
 def channel_palette(blocks, at, is_signed, unit, palette):
     # From two's complement to values about 128; the steps are rounded down as ever.
     low, high = blocks[at], blocks[at + 1]

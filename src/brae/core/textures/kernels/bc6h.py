@@ -12,8 +12,8 @@ import re
 
 import numpy as np
 
+from brae.core.compiled import inlined, kernel, step
 from brae.core.textures.kernels.bc7 import pair_error, put, stream_at
-from brae.core.textures.kernels.compiled import helper, inlined, kernel, step
 from brae.core.textures.kernels.lanes import (
     CROSS,
     END,
@@ -96,7 +96,7 @@ for _row in range(14):
 # ---- decoding -------------------------------------------------------------------------------------------
 
 
-@helper
+@step
 def unquantised(code, bits, is_signed):
     """The 16-bit value (17 with its sign) of an end of ``bits`` bits."""
     if bits >= 15 + (1 if is_signed else 0) or code == 0:
@@ -108,13 +108,13 @@ def unquantised(code, bits, is_signed):
     return 0xFFFF if size == (1 << bits) - 1 else ((size << 15) + 0x4000) >> (bits - 1)
 
 
-@helper
+@step
 def sign_extended(value, bits):
     """A number of ``bits`` bits in two's complement."""
     return value - (1 << bits) if (value >> (bits - 1)) & 1 else value
 
 
-@helper
+@step
 def half_of(value, is_signed):
     """The bits of the half float of an interpolated value."""
     if is_signed:
@@ -122,7 +122,7 @@ def half_of(value, is_signed):
     return (value * 31) >> 6
 
 
-@helper
+@step
 def decode_block(low, high, is_signed, values, halves):
     """The sixteen pixels (16 x 3, bits of half floats) of a block; one of no mode is all zero."""
     row = ROW_OF[low & np.uint64(31)]
@@ -296,7 +296,7 @@ def try_mode(W, row, subsets, shape, is_signed):
             W[(BEST + r) * LANES + i] = W[(TRIED + r) * LANES + i] if taken else W[(BEST + r) * LANES + i]
 
 
-@helper
+@step
 def nearest_index(W, i, k, codes, base, index_bits):
     """The index whose value is nearest to a pixel; ``codes`` holds the widened ends from ``base`` on."""
     along, length = ZERO, f4(1e-6)
@@ -318,7 +318,7 @@ def nearest_index(W, i, k, codes, base, index_bits):
     return best
 
 
-@helper
+@step
 def write_block(W, i, is_signed, codes, indices, words):
     """The best candidate of a lane."""
     row, partition = np.int64(W[BEST_MODE * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])

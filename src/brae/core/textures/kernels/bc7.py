@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import helper, inlined, kernel, step
+from brae.core.compiled import inlined, kernel, step
+from brae.core.textures.kernels.kinds import flat_word
 from brae.core.textures.kernels.lanes import (
     CODE,
     COUNT,
@@ -31,7 +32,6 @@ from brae.core.textures.kernels.lanes import (
     assign,
     f4,
     fill,
-    flat_word,
     keep_better,
     line,
     load,
@@ -62,7 +62,7 @@ MODES = np.array(
 # ---- decoding -------------------------------------------------------------------------------------------
 
 
-@helper
+@step
 def bits_at(low, high, position, count):
     """``count`` bits (at most 32) of a block of 128, from ``position`` on."""
     if count == 0:
@@ -76,7 +76,7 @@ def bits_at(low, high, position, count):
     return np.uint32(value & mask)
 
 
-@helper
+@step
 def read_ends(low, high, position, mode, ends):
     """The ends of every subset as 8-bit channels; returns where the indices begin."""
     subsets, colour_bits, alpha_bits = MODES[mode, 0], MODES[mode, 4], MODES[mode, 5]
@@ -105,14 +105,14 @@ def read_ends(low, high, position, mode, ends):
     return position
 
 
-@helper
+@step
 def between(a, b, weight):
     """Two values at once, 16 bits apart, ``weight`` 64ths of the way between two ends."""
     mixed = (np.uint32(64) - weight) * a + weight * b + np.uint32(0x200020)
     return (mixed >> np.uint32(6)) & np.uint32(0xFF00FF)
 
 
-@helper
+@step
 def stream_at(low, high, position):
     """The 64 bits from ``position`` (1 to 127) on."""
     if position >= 64:
@@ -120,7 +120,7 @@ def stream_at(low, high, position):
     return (low >> np.uint64(position)) | (high << np.uint64(64 - position))
 
 
-@helper
+@step
 def decode_block(low, high, ends, pixels):
     """The sixteen pixels of a block; one of no mode is black.
 
@@ -156,7 +156,7 @@ def decode_block(low, high, ends, pixels):
         pixels[k] = red_blue | (between(ends[e, 5], ends[f, 5], weight) << np.uint32(8))
 
 
-@helper
+@step
 def decode_separate(stream, high, first_bits, second_bits, rotation, selection, ends, pixels):
     """The pixels of modes 4 and 5, where alpha has indices of its own and may have changed places with a colour."""
     other = high >> np.uint64(65 - 16 * second_bits)
@@ -475,7 +475,7 @@ def final_places(W):
             W[(ALPHA_INDEX + k) * LANES + i] = low + ONE if high_error < low_error else low
 
 
-@helper
+@step
 def put(words, position, count, value):
     """Add ``count`` bits to a block of two 64-bit words; returns the position behind them."""
     value = np.uint64(value)
@@ -488,14 +488,14 @@ def put(words, position, count, value):
     return position + count
 
 
-@helper
+@step
 def turn(codes, first, second, low, high):
     """Exchange two ends' channels from ``low`` to ``high``."""
     for c in range(low, high):
         codes[first + c], codes[second + c] = codes[second + c], codes[first + c]
 
 
-@helper
+@step
 def put_indices(words, position, indices, bits, subsets, partition):
     """The indices of a block, each anchor's without its highest bit."""
     for k in range(16):
@@ -503,7 +503,7 @@ def put_indices(words, position, indices, bits, subsets, partition):
     return position
 
 
-@helper
+@step
 def anchored(indices, codes, bits, subsets, partition, low, high):
     """Make the highest bit of every anchor's index zero, by exchanging the ends of its subset."""
     for subset in range(subsets):
@@ -514,7 +514,7 @@ def anchored(indices, codes, bits, subsets, partition, low, high):
             turn(codes, 8 * subset, 8 * subset + 4, low, high)
 
 
-@helper
+@step
 def write_separate(way, rotation, codes, indices, alphas, words):
     """A block of mode 4 or 5: alpha, or the channel in its place, has indices of its own."""
     mode, selection = 4 if way == 8 else way, 1 if way == 8 else 0
@@ -543,7 +543,7 @@ def write_separate(way, rotation, codes, indices, alphas, words):
         put_indices(words, position, alphas, alpha_bits, 1, 0)
 
 
-@helper
+@step
 def write_shared(mode, shape, codes, indices, words):
     """A block of mode 1, 3, 6 or 7: one index for all channels, p-bits behind the ends."""
     subsets, bits = MODES[mode, 0], MODES[mode, 8]
@@ -592,18 +592,21 @@ def flat_bc7(first, last, picture, blocks, ends, out):
 
     ``ends`` (256 x 2): for each value two ends of 7 bits whose first step it is.
     """
-    words = np.zeros(2, np.uint64)
+    words, known = np.zeros(2, np.uint64), np.uint32(0)
     for at in range(first, last):
         word, target = flat_word(picture, blocks[at]), blocks[at] * 4
-        words[:] = np.uint64(0)
-        position = put(words, put(words, 0, 6, 1 << 5), 2, 0)
-        for c in range(3):
-            value = (word >> np.uint32(8 * c)) & np.uint32(255)
-            position = put(words, put(words, position, 7, ends[value, 0]), 7, ends[value, 1])
-        alpha = word >> np.uint32(24)
-        position = put(words, put(words, position, 8, alpha), 8, alpha)
-        # The colour's index is 1 everywhere (of the first pixel one bit is stored), alpha's 0.
-        put(words, position, 31, 0x2AAAAAAB)
+        # Beside a block of one colour there is often another of the same.
+        if at == first or word != known:
+            known = word
+            words[:] = np.uint64(0)
+            position = put(words, put(words, 0, 6, 1 << 5), 2, 0)
+            for c in range(3):
+                value = (word >> np.uint32(8 * c)) & np.uint32(255)
+                position = put(words, put(words, position, 7, ends[value, 0]), 7, ends[value, 1])
+            alpha = word >> np.uint32(24)
+            position = put(words, put(words, position, 8, alpha), 8, alpha)
+            # The colour's index is 1 everywhere (of the first pixel one bit is stored), alpha's 0.
+            put(words, position, 31, 0x2AAAAAAB)
         for half in range(2):
             out[target + 2 * half] = np.uint32(words[half] & np.uint64(0xFFFFFFFF))
             out[target + 2 * half + 1] = np.uint32(words[half] >> np.uint64(32))
@@ -640,7 +643,7 @@ def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, 
     W = np.zeros(ROWS * LANES, f4)
     for group in range(first, last):
         at = group * LANES
-        count = load(picture, blocks, at, W)
+        count = load(picture, blocks, at, 0, 0, 4, W)
         look_at_alpha(W)
         means(W)
         fill_clear(W)

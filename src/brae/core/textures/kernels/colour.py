@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import inlined, kernel, step
+from brae.core.compiled import inlined, kernel, step
+from brae.core.textures.kernels.kinds import flat_word
 from brae.core.textures.kernels.lanes import (
     CODE,
     END,
@@ -28,7 +29,6 @@ from brae.core.textures.kernels.lanes import (
     copy,
     f4,
     fill,
-    flat_word,
     keep_better,
     line,
     load,
@@ -132,24 +132,34 @@ def mask_visible(W, least, keep_hidden):
                 )
 
 
+@step
+def flat_block(word, tables):
+    """The two words of a block of one colour."""
+    r, g, b = (
+        word & np.uint32(255),
+        (word >> np.uint32(8)) & np.uint32(255),
+        (word >> np.uint32(16)) & np.uint32(255),
+    )
+    one = (tables[0, r, 0] << 11) | (tables[1, g, 0] << 5) | tables[0, b, 0]
+    two = (tables[0, r, 1] << 11) | (tables[1, g, 1] << 5) | tables[0, b, 1]
+    ends = np.uint32(max(one, two)) | (np.uint32(min(one, two)) << np.uint32(16))
+    # The step lies at the first end, code 2, or seen from the other at code 3; equal ends need code 0.
+    return ends, np.uint32(0xAAAAAAAA) if one > two else np.uint32(0xFFFFFFFF) if one < two else np.uint32(0)
+
+
 @kernel
 def flat_colours(first, last, picture, blocks, least, punch, tables, out, stride, offset):
     """Blocks ``first`` to ``last``, each of one colour: ends whose first step comes nearest, from tables."""
+    ends, bits, known = np.uint32(0), np.uint32(0), np.uint32(0)
     for at in range(first, last):
         word, target = flat_word(picture, blocks[at]), blocks[at] * stride + offset
-        if punch and f4(word >> np.uint32(24)) < least:
-            out[target], out[target + 1] = np.uint32(0), np.uint32(0xFFFFFFFF)
-            continue
-        r, g, b = (
-            word & np.uint32(255),
-            (word >> np.uint32(8)) & np.uint32(255),
-            (word >> np.uint32(16)) & np.uint32(255),
-        )
-        one = (tables[0, r, 0] << 11) | (tables[1, g, 0] << 5) | tables[0, b, 0]
-        two = (tables[0, r, 1] << 11) | (tables[1, g, 1] << 5) | tables[0, b, 1]
-        out[target] = np.uint32(max(one, two)) | (np.uint32(min(one, two)) << np.uint32(16))
-        # The step lies at the first end, code 2, or seen from the other at code 3; equal ends need code 0.
-        out[target + 1] = np.uint32(0xAAAAAAAA if one > two else 0xFFFFFFFF if one < two else 0)
+        # Beside a block of one colour there is often another of the same.
+        if at == first or word != known:
+            known = word
+            ends, bits = flat_block(word, tables)
+            if punch and f4(word >> np.uint32(24)) < least:
+                ends, bits = np.uint32(0), np.uint32(0xFFFFFFFF)
+        out[target], out[target + 1] = ends, bits
 
 
 @kernel
@@ -163,7 +173,7 @@ def encode_colour(first, last, picture, blocks, weights, starts, passes, least, 
     ends, bits = np.empty(LANES, np.uint32), np.empty(LANES, np.uint32)
     for group in range(first, last):
         at = group * LANES
-        count = load(picture, blocks, at, W)
+        count = load(picture, blocks, at, 0, 0, 4, W)
         mask_visible(W, least, not punch)
         some_hidden, some_whole = False, False
         for i in range(count):

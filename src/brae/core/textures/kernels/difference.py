@@ -10,16 +10,16 @@ import math
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import helper, kernel
+from brae.core.compiled import kernel, step
 
 
-@helper
+@step
 def lab_root(t):
     """The function of CIE 15 that L*, a* and b* are made of."""
     return t ** (1.0 / 3.0) if t > 216.0 / 24389.0 else (24389.0 / 27.0 * t + 16.0) / 116.0
 
 
-@helper
+@step
 def lab_of(r, g, b):
     """L*, a*, b* of linear light R, G, B from 0 to 1."""
     x = lab_root((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
@@ -28,7 +28,7 @@ def lab_of(r, g, b):
     return 116.0 * y - 16.0, 500.0 * (x - y), 200.0 * (y - z)
 
 
-@helper
+@step
 def hue_angle(a, b):
     """The hue in radians, 0 to 2 pi; 0 where there is none."""
     if a == 0.0 and b == 0.0:
@@ -37,7 +37,7 @@ def hue_angle(a, b):
     return angle + 2.0 * math.pi if angle < 0.0 else angle
 
 
-@helper
+@step
 def ciede2000(l1, a1, b1, l2, a2, b2):
     """The difference of two colours in L*, a*, b*."""
     mean_chroma = 0.5 * (math.sqrt(a1 * a1 + b1 * b1) + math.sqrt(a2 * a2 + b2 * b2))

@@ -15,7 +15,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import inlined, kernel, step
+from brae.core.compiled import inlined, specialised, step
+from brae.core.textures.kernels.kinds import corner
 
 LANES = 64
 f4 = np.float32
@@ -44,57 +45,12 @@ INDEX = 158  # 16 rows: the place of each pixel between the ends
 OWN = 174  # rows from here on are the format's own
 
 
-#: what a block is: of one colour, opaque, clear or opaque by the pixel, soft
-FLAT, SOLID, CUT, SOFT = 0, 1, 2, 3
-
-
-@kernel
-def classify(first, last, picture, blocks, kinds):
-    """Tell in ``kinds`` (uint8) what blocks ``first`` to ``last`` are."""
-    height, width = picture.shape
-    across = np.int32((width + 3) >> 2)
-    for at in range(first, last):
-        top, left = corner(blocks[at], across)
-        word = picture[top, left]
-        differ, every, soft = np.uint32(0), np.uint32(0xFFFFFFFF), np.uint32(0)
-        if top + 4 <= height and left + 4 <= width:
-            for y in range(4):
-                for x in range(4):
-                    pixel = picture[top + y, left + x]
-                    differ |= pixel ^ word
-                    every &= pixel
-                    soft |= (pixel >> np.uint32(24)) + np.uint32(1)  # 1 and 256 where it is clear or opaque
-        else:
-            for y in range(top, min(top + 4, height)):
-                for x in range(left, min(left + 4, width)):
-                    pixel = picture[y, x]
-                    differ |= pixel ^ word
-                    every &= pixel
-                    soft |= (pixel >> np.uint32(24)) + np.uint32(1)
-        solid, hard = every >= np.uint32(0xFF000000), (soft & np.uint32(0xFE)) == 0
-        kinds[at] = FLAT if differ == 0 else SOLID if solid else CUT if hard else SOFT
-
-
 @step
-def corner(block, across):
-    """The first row and column of a block, of which ``across`` (int32) stand side by side."""
-    # One division of 32 bits: those of 64 are slow, and there is a block every 16 pixels.
-    row = np.int32(block) // across
-    return np.int64(row) * 4, np.int64(np.int32(block) - row * across) * 4
-
-
-@step
-def flat_word(picture, block):
-    """The colour of a block of one colour."""
-    top, left = corner(block, np.int32((picture.shape[1] + 3) >> 2))
-    return picture[top, left]
-
-
-@step
-def load(picture, blocks, first, W):
+def load(picture, blocks, first, channel, place, channels, W):
     """The pixels of up to LANES blocks, numbers in ``blocks`` from ``first`` on; returns how many there are.
 
-    ``picture`` is uint32 (height, width), R in the lowest byte. Beyond an edge its last pixels are repeated.
+    ``picture`` is uint32 (height, width), R in the lowest byte. Beyond an edge its last pixels are repeated. So
+    many ``channels`` from ``channel`` on come to the rows of channel ``place`` and those behind it.
     """
     height, width = picture.shape
     across = np.int32((width + 3) >> 2)
@@ -105,21 +61,21 @@ def load(picture, blocks, first, W):
     for k in range(16):
         for i in range(LANES):
             words[i] = picture[min(top[i] + (k >> 2), height - 1), min(left[i] + (k & 3), width - 1)]
-        for c in range(4):
-            row, shift = (PIXEL + 16 * c + k) * LANES, np.uint32(8 * c)
+        for c in range(channels):
+            row, shift = (PIXEL + 16 * ((place + c) & 3) + k) * LANES, np.uint32(8 * (channel + c))
             for i in range(LANES):
                 W[row + i] = f4(np.int32((words[i] >> shift) & np.uint32(255)))
     return count
 
 
-@step
+@specialised
 def fill(W, row, rows, value):
     """Set rows to one value."""
     for at in range(row * LANES, (row + rows) * LANES):
         W[at] = value
 
 
-@step
+@specialised
 def copy(W, source, target, rows):
     """Copy rows."""
     for at in range(rows * LANES):
@@ -297,6 +253,16 @@ def four_pixels(W, row, i, e, f, g, h):
     return low + g * W[(row + 2) * LANES + i] + h * W[(row + 3) * LANES + i]
 
 
+@inlined
+def solve_row(W, i, both, squares):
+    """SOLVE of a lane, from the sum of the weights and of their squares."""
+    a, b = W[COUNT * LANES + i] - TWO * both + squares, both - squares
+    W[SOLVE * LANES + i] = a
+    W[(SOLVE + 1) * LANES + i] = b
+    W[(SOLVE + 2) * LANES + i] = squares
+    W[(SOLVE + 3) * LANES + i] = ONE / max(a * squares - b * b, f4(1e-6))
+
+
 @step
 def assign(W, weights, last, steps):
     """Give each pixel the nearest of ``last + 1`` places between the ends, and sum up what least squares needs.
@@ -325,11 +291,7 @@ def assign(W, weights, last, steps):
             W[(CROSS + c) * LANES + i] -= W[SUM * LANES + i] * W[(MEAN + c) * LANES + i]
     for i in range(LANES):
         both, squares = W[SUM * LANES + i], W[SQUARES * LANES + i]
-        a, b = W[COUNT * LANES + i] - TWO * both + squares, both - squares
-        W[SOLVE * LANES + i] = a
-        W[(SOLVE + 1) * LANES + i] = b
-        W[(SOLVE + 2) * LANES + i] = squares
-        W[(SOLVE + 3) * LANES + i] = ONE / max(a * squares - b * b, f4(1e-6))
+        solve_row(W, i, both, squares)
 
 
 @step

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import kernel
+from brae.core.compiled import kernel
 
 
 @kernel

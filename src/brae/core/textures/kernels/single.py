@@ -8,12 +8,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import kernel, step
+from brae.core.compiled import inlined, kernel, step
+from brae.core.textures.kernels.kinds import corner, flat_word
 from brae.core.textures.kernels.lanes import (
+    BASE,
     CODE,
     COUNT,
+    CROSS,
     END,
     ERROR,
+    HALF,
     HIGH,
     HUGE,
     INDEX,
@@ -24,21 +28,22 @@ from brae.core.textures.kernels.lanes import (
     ONE,
     OWN,
     PIXEL,
+    SLOPE,
     SPREAD,
+    SQUARES,
+    SUM,
     TOTAL,
+    TRY,
     ZERO,
-    assign,
     copy,
     f4,
     fill,
-    keep_better,
     load,
-    means,
-    places,
     solve_channel,
+    solve_row,
 )
 
-#: the channel that is worked on, whichever one of the picture's it was
+#: the place of the channel that is worked on
 VALUE = 3
 TOP = f4(255)
 SEVEN = OWN  # error of the best seven steps
@@ -50,40 +55,92 @@ ROUNDED_OFF = f4(0.35)
 
 @step
 def extent(W):
-    """END: the least and the greatest value that counts; SPREAD about the mean."""
-    means(W)
+    """END: the least and the greatest value that counts; COUNT, MEAN and SPREAD about it."""
+    fill(W, COUNT, 1, ZERO)
+    fill(W, MEAN + VALUE, 1, ZERO)
     fill(W, LOW, 1, HUGE)
     fill(W, HIGH, 1, -HUGE)
     fill(W, SPREAD, 1, ZERO)
     for k in range(16):
         for i in range(LANES):
-            counts, value = W[(MASK + k) * LANES + i] > ZERO, W[(PIXEL + 16 * VALUE + k) * LANES + i]
-            away = value - W[(MEAN + VALUE) * LANES + i]
-            W[LOW * LANES + i] = min(W[LOW * LANES + i], value if counts else HUGE)
-            W[HIGH * LANES + i] = max(W[HIGH * LANES + i], value if counts else -HUGE)
-            W[SPREAD * LANES + i] += away * away if counts else ZERO
+            m, value = W[(MASK + k) * LANES + i], W[(PIXEL + 16 * VALUE + k) * LANES + i]
+            W[COUNT * LANES + i] += m
+            W[(MEAN + VALUE) * LANES + i] += m * value
+            W[SPREAD * LANES + i] += m * value * value
+            W[LOW * LANES + i] = min(W[LOW * LANES + i], value if m > ZERO else HUGE)
+            W[HIGH * LANES + i] = max(W[HIGH * LANES + i], value if m > ZERO else -HUGE)
     for i in range(LANES):
-        some = W[COUNT * LANES + i] > ZERO
-        W[(END + VALUE) * LANES + i] = W[LOW * LANES + i] if some else ZERO
-        W[(END + 4 + VALUE) * LANES + i] = W[HIGH * LANES + i] if some else ZERO
+        count = W[COUNT * LANES + i]
+        mean = W[(MEAN + VALUE) * LANES + i] / max(count, ONE)
+        W[(MEAN + VALUE) * LANES + i] = mean
+        W[SPREAD * LANES + i] -= count * mean * mean
+        W[(END + VALUE) * LANES + i] = W[LOW * LANES + i] if count > ZERO else ZERO
+        W[(END + 4 + VALUE) * LANES + i] = W[HIGH * LANES + i] if count > ZERO else ZERO
 
 
 @step
-def fit(W, weights, last, low_first):
+def slope(W, last):
+    """SLOPE and BASE for the ends: the place of a value is the whole part of ``value * SLOPE + BASE``."""
+    for i in range(LANES):
+        first = W[(END + VALUE) * LANES + i]
+        width = W[(END + 4 + VALUE) * LANES + i] - first
+        slope = width * last / max(width * width, f4(1e-9))
+        W[SLOPE * LANES + i] = slope
+        W[BASE * LANES + i] = HALF - slope * first
+
+
+@inlined
+def place_of(W, k, i, last):
+    """Which of ``last + 1`` places between the ends is nearest to value ``k`` of lane ``i``."""
+    t = W[BASE * LANES + i] + W[(PIXEL + 16 * VALUE + k) * LANES + i] * W[SLOPE * LANES + i]
+    return f4(np.int32(min(max(t, ZERO), last)))
+
+
+@step
+def assign(W, last):
+    """Give each value the nearest place between the ends; SOLVE and CROSS are what least squares needs."""
+    slope(W, last)
+    fill(W, SUM, 2, ZERO)
+    fill(W, CROSS + VALUE, 1, ZERO)
+    for k in range(16):
+        for i in range(LANES):
+            weight = place_of(W, k, i, last) * W[(MASK + k) * LANES + i]
+            W[SUM * LANES + i] += weight
+            W[SQUARES * LANES + i] += weight * weight
+            W[(CROSS + VALUE) * LANES + i] += weight * W[(PIXEL + 16 * VALUE + k) * LANES + i]
+    unit = ONE / last
+    for i in range(LANES):
+        both, squares = W[SUM * LANES + i] * unit, W[SQUARES * LANES + i] * unit * unit
+        W[(CROSS + VALUE) * LANES + i] = (
+            W[(CROSS + VALUE) * LANES + i] * unit - both * W[(MEAN + VALUE) * LANES + i]
+        )
+        solve_row(W, i, both, squares)
+
+
+@step
+def fit(W, last, low_first):
     """CODE, ERROR and INDEX: the best ends for ``last`` steps between them, in the order of their mode."""
     extent(W)
     fill(W, ERROR, 1, HUGE)
     for _ in range(3):
-        assign(W, weights, last, last)
+        assign(W, last)
         copy(W, SPREAD, TOTAL, 1)
         solve_channel(W, VALUE, ONE, 8, TOP)
-        keep_better(W)
+        for i in range(LANES):
+            better = W[TOTAL * LANES + i] < W[ERROR * LANES + i]
+            first, second = (CODE + VALUE) * LANES + i, (CODE + 4 + VALUE) * LANES + i
+            W[first] = W[(TRY + VALUE) * LANES + i] if better else W[first]
+            W[second] = W[(TRY + 4 + VALUE) * LANES + i] if better else W[second]
+            W[ERROR * LANES + i] = min(W[ERROR * LANES + i], W[TOTAL * LANES + i])
     for i in range(LANES):
         first, second = W[(CODE + VALUE) * LANES + i], W[(CODE + 4 + VALUE) * LANES + i]
         low, high = min(first, second), max(first, second)
         W[(CODE + VALUE) * LANES + i] = W[(END + VALUE) * LANES + i] = low if low_first else high
         W[(CODE + 4 + VALUE) * LANES + i] = W[(END + 4 + VALUE) * LANES + i] = high if low_first else low
-    places(W, weights, last)
+    slope(W, last)
+    for k in range(16):
+        for i in range(LANES):
+            W[(INDEX + k) * LANES + i] = place_of(W, k, i, last)
 
 
 @step
@@ -108,32 +165,41 @@ def pack(W, last, bias, bits):
 
 
 @step
-def take_channel(W, channel):
-    """Move a channel to its place of work, moved up by what rounding loses; whether it has an extreme value."""
+def raise_values(W):
+    """Move values up by what rounding loses; whether one of them is extreme."""
     some = False
-    source = (PIXEL + 16 * (channel & 3)) * LANES
     for at in range(16 * LANES):
-        value = W[source + at]
+        value = W[(PIXEL + 16 * VALUE) * LANES + at]
         some |= (value == ZERO) | (value == TOP)
         W[(PIXEL + 16 * VALUE) * LANES + at] = value + ROUNDED_OFF
     return some
 
 
-@step
-def write_flat(W, bias, blocks, first, count, out, stride, offset):
-    """Where every block of the group has one value only (as opaque alpha has): write them and answer True."""
-    away = ZERO
-    for k in range(1, 16):
-        for i in range(LANES):
-            away += abs(W[(PIXEL + 16 * VALUE + k) * LANES + i] - W[(PIXEL + 16 * VALUE) * LANES + i])
-    if away > ZERO:
-        return False
-    for i in range(count):
-        value = np.uint32((np.int32(W[(PIXEL + 16 * VALUE) * LANES + i]) - bias) & 255)
-        at = blocks[first + i] * stride + offset
-        out[at] = value | (value << np.uint32(8))
-        out[at + 1] = np.uint32(0)
-    return True
+@kernel
+def flat_channel(first, last, picture, blocks, channel, is_signed, out, stride, offset):
+    """Blocks ``first`` to ``last``, in each of which the channel has one value."""
+    bias = np.uint32(128 if is_signed else 0)
+    for at in range(first, last):
+        value = (flat_word(picture, blocks[at]) >> np.uint32(8 * channel)) - bias & np.uint32(255)
+        target = blocks[at] * stride + offset
+        out[target], out[target + 1] = value | (value << np.uint32(8)), np.uint32(0)
+
+
+@kernel
+def hard_channel(first, last, picture, blocks, channel, out, stride, offset):
+    """Blocks ``first`` to ``last``, in which the channel is 0 or 255: exactly so, by the codes of the extremes."""
+    height, width = picture.shape
+    across = np.int32((width + 3) >> 2)
+    for at in range(first, last):
+        top, left = corner(blocks[at], across)
+        bits = np.uint64(0)
+        for k in range(16):
+            pixel = picture[min(top + (k >> 2), height - 1), min(left + (k & 3), width - 1)]
+            full = (pixel >> np.uint32(8 * channel + 7)) & np.uint32(1)
+            bits |= np.uint64(np.uint32(6) + full) << np.uint64(16 + 3 * k)
+        # The ends, 0 and 0, mean four steps and the extremes.
+        target = blocks[at] * stride + offset
+        out[target], out[target + 1] = np.uint32(bits & np.uint64(0xFFFFFFFF)), np.uint32(bits >> np.uint64(32))
 
 
 @kernel
@@ -143,20 +209,16 @@ def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride
     The words of block b are ``out[b * stride + offset]`` and the one behind it.
     """
     W = np.zeros(ROWS * LANES, f4)
-    weights = np.zeros(4, f4)
-    weights[VALUE] = ONE
     bits = np.empty(LANES, np.uint64)
     bias = np.int32(128 if is_signed else 0)
     for group in range(first, last):
         at = group * LANES
-        count = load(picture, blocks, at, W)
-        some_extreme = take_channel(W, channel)
+        count = load(picture, blocks, at, channel, VALUE, 1, W)
+        some_extreme = raise_values(W)
         fill(W, MASK, 16, ONE)
-        if write_flat(W, bias, blocks, at, count, out, stride, offset):
-            continue
         for mode in range(2 if some_extreme else 1):
             steps = f4(7 if mode == 0 else 5)
-            fit(W, weights, steps, mode == 1)
+            fit(W, steps, mode == 1)
             pack(W, steps, bias, bits)
             for i in range(count):
                 if mode == 0 or W[ERROR * LANES + i] < W[SEVEN * LANES + i]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.textures.kernels.compiled import step
+from brae.core.compiled import step
 from brae.core.textures.kernels.lanes import (
     HUGE,
     LANES,
@@ -41,9 +41,9 @@ def mask_subset(W, rank, second):
 
 
 @step
-def add_products(W, k, row):
-    """Add a pixel's channels (about the MEAN) and their products to 14 rows."""
-    k, row = k & 15, row & 1023
+def add_products(W, k):
+    """Add a pixel's channels (about the MEAN) and their products to PART."""
+    k = k & 15
     for i in range(LANES):
         x, y = (
             W[(PIXEL + k) * LANES + i] - W[MEAN * LANES + i],
@@ -51,20 +51,20 @@ def add_products(W, k, row):
         )
         z = W[(PIXEL + 32 + k) * LANES + i] - W[(MEAN + 2) * LANES + i]
         w = W[(PIXEL + 48 + k) * LANES + i] - W[(MEAN + 3) * LANES + i]
-        W[row * LANES + i] += x
-        W[(row + 1) * LANES + i] += y
-        W[(row + 2) * LANES + i] += z
-        W[(row + 3) * LANES + i] += w
-        W[(row + 4) * LANES + i] += x * x
-        W[(row + 5) * LANES + i] += x * y
-        W[(row + 6) * LANES + i] += x * z
-        W[(row + 7) * LANES + i] += x * w
-        W[(row + 8) * LANES + i] += y * y
-        W[(row + 9) * LANES + i] += y * z
-        W[(row + 10) * LANES + i] += y * w
-        W[(row + 11) * LANES + i] += z * z
-        W[(row + 12) * LANES + i] += z * w
-        W[(row + 13) * LANES + i] += w * w
+        W[PART * LANES + i] += x
+        W[(PART + 1) * LANES + i] += y
+        W[(PART + 2) * LANES + i] += z
+        W[(PART + 3) * LANES + i] += w
+        W[(PART + 4) * LANES + i] += x * x
+        W[(PART + 5) * LANES + i] += x * y
+        W[(PART + 6) * LANES + i] += x * z
+        W[(PART + 7) * LANES + i] += x * w
+        W[(PART + 8) * LANES + i] += y * y
+        W[(PART + 9) * LANES + i] += y * z
+        W[(PART + 10) * LANES + i] += y * w
+        W[(PART + 11) * LANES + i] += z * z
+        W[(PART + 12) * LANES + i] += z * w
+        W[(PART + 13) * LANES + i] += w * w
 
 
 @step
@@ -99,9 +99,10 @@ def add_residue(W, inverse, with_alpha):
 @step
 def rank_partitions(W, partitions, with_alpha):
     """RANK: the four of the first ``partitions`` partitions that lines fit best, from MEAN of the whole block."""
-    fill(W, PRODUCT, 14, ZERO)
+    fill(W, PART, 14, ZERO)
     for k in range(16):
-        add_products(W, k, PRODUCT)
+        add_products(W, k)
+    copy(W, PART, PRODUCT, 14)
     fill(W, RANK, 4, ZERO)
     fill(W, RANK_ERROR, 4, HUGE)
     for p in range(partitions):
@@ -111,7 +112,7 @@ def rank_partitions(W, partitions, with_alpha):
         for k in range(16):
             if SUBSETS[2, p, k] > 0:
                 count += 1
-                add_products(W, k, PART)
+                add_products(W, k)
         add_residue(W, ONE / f4(count), with_alpha)
         for at in range(14 * LANES):
             W[PART * LANES + at] = W[PRODUCT * LANES + at] - W[PART * LANES + at]
