@@ -12,6 +12,7 @@ from brae.core.errors import BraeError
 from brae.core.layouts.library import Library
 from brae.core.sources import ByteSource, BytesSource
 from brae.core.textures.files import HEAD, parts_elsewhere, sniff_texture
+from brae.core.textures.roles import MapUse
 
 #: "levels": the larger levels of a streamed texture, which are shown and edited with it
 Kind = Literal["texture", "sound", "text", "archive", "data", "levels"]
@@ -34,6 +35,8 @@ class Item:
     levels: int | None = None
     orientation: str | None = None
     fault: str | None = None
+    #: what a texture is for, where its format says so
+    use: MapUse | None = None
     #: other files of the game that hold the larger levels of a streamed texture, by their names
     parts: tuple[str, ...] = ()
 
@@ -77,6 +80,7 @@ def describe(head: bytes, library: Library, *, level: str, name: str, stored: in
             format=texture.format.name,
             levels=texture.levels,
             orientation=texture.orientation,
+            use=texture.use,
             parts=parts,
         )
     sound = _sound(head)

@@ -65,8 +65,18 @@ _THINGS = [
 ]
 
 
+#: what the header says of a texture's use, by its number
+_USES = ("colour", "normal", "packed", "height")
+
+
 def ptx(
-    picture: np.ndarray[Any, Any], pixel_format: str, levels: int | None, *, bottom_up: bool = False, stamp: int = 0
+    picture: np.ndarray[Any, Any],
+    pixel_format: str,
+    levels: int | None,
+    *,
+    bottom_up: bool = False,
+    use: str = "colour",
+    stamp: int = 0,
 ) -> bytes:
     """A texture in the game's own format; ``levels`` None makes the full chain."""
     height, width = picture.shape[:2]
@@ -84,7 +94,7 @@ def ptx(
         _FORMAT_NUMBERS[pixel_format],
         count,
         int(bottom_up),
-        stamp % 7,
+        _USES.index(use),
         len(pixels),
         stamp * 2654435761 % 2**32,
     )
@@ -171,6 +181,7 @@ class Drawing:
     format: str
     levels: int | None = None
     bottom_up: bool = False
+    use: str = "colour"
 
 
 def _rng(number: int) -> np.random.Generator:
@@ -187,9 +198,9 @@ def _drawings() -> Iterator[Drawing]:
     yield Drawing("harbour/chart", partial(art.chart, _rng(4), 256), "bgr8", levels=1)
     yield Drawing("post/label", partial(art.label, _rng(5), 256, 128), "bgra8", levels=1)
     yield Drawing("harbour/dusk", partial(art.sky, _rng(6), 512, 256), "bc7")
-    yield Drawing("water/swell_n", partial(art.swell_directions, _rng(7), 128), "bc5")
-    yield Drawing("boat/hull_wear", partial(art.hull_wear, _rng(8), 256, 128), "bc7")
-    yield Drawing("rock/height", partial(art.heights, _rng(9), 128), "bc4")
+    yield Drawing("water/swell_n", partial(art.swell_directions, _rng(7), 128), "bc5", use="normal")
+    yield Drawing("boat/hull_wear", partial(art.hull_wear, _rng(8), 256, 128), "bc7", use="packed")
+    yield Drawing("rock/height", partial(art.heights, _rng(9), 128), "bc4", use="height")
     walls = [(176, 92, 74), (222, 206, 170), (120, 146, 150), (206, 170, 92), (142, 120, 150), (226, 226, 220)]
     for k in range(12):
         yield Drawing(f"harbour/shop_{k:02d}", partial(art.shop, _rng(20 + k), 128, 128, walls[k % 6]), "bc3")
@@ -227,7 +238,8 @@ def members() -> list[tuple[str, bytes]]:
 
     def made(number: int, drawing: Drawing) -> tuple[str, bytes]:
         picture = drawing.draw()
-        data = ptx(picture, drawing.format, drawing.levels, bottom_up=drawing.bottom_up, stamp=number)
+        how = {"bottom_up": drawing.bottom_up, "use": drawing.use}
+        data = ptx(picture, drawing.format, drawing.levels, **how, stamp=number)  # type: ignore[arg-type]
         return f"textures/{drawing.name}.ptx", data
 
     with ThreadPoolExecutor() as pool:

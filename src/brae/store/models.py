@@ -137,6 +137,8 @@ class Member(Base):
     format: Mapped[str | None]
     levels: Mapped[int | None]
     orientation: Mapped[str | None]
+    #: what a texture is for, where its format says so: a role, or channels with roles
+    use: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
     fault: Mapped[str | None]
     #: the address of the copy that the game uses instead of this one
     winner: Mapped[str | None]

@@ -76,6 +76,7 @@ class Listing:
             values = dict(vars(item))
             level = values.pop("level")
             self._parts.update(values.pop("parts"))
+            values["use"] = None if item.use is None else item.use.model_dump(exclude_defaults=True)
             values["address"] = level if row.layout is None else addresses.join(row.address, level)
             values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
             folder = values["name"].rpartition("/")[0]

@@ -13,7 +13,7 @@ from brae.core.textures import channels, formats
 from brae.core.textures.channels import Part
 from brae.core.textures.files import read_image, write_image
 from brae.core.textures.formats import Picture
-from brae.core.textures.roles import Channel, MapName, map_name
+from brae.core.textures.roles import Channel, MapName, MapUse, map_names
 from brae.store.models import Edit, Member
 from brae.work.edits import take_file
 from brae.work.workspace import Workspace
@@ -28,17 +28,22 @@ class MapOf:
 
 
 def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
-    """The textures that belong to the same surface as an item, itself included, by the ends of their names."""
+    """The textures that belong to the same surface as an item, itself included.
+
+    Told by the ends of their names; what a map is for, its own format may say better.
+    """
     with workspace.database.session() as session:
         project = workspace.project(session, project_id)
         profile = workspace.profile(project)
         rules = profile.maps if profile is not None else []
         found = workspace.find(session, project_id, address)
-        wanted = map_name(found.member.name, rules).surface
         query = select(Member).where(
             Member.project_id == project_id, Member.kind == "texture", Member.folder == found.member.folder
         )
-        near = [MapOf(member, map_name(member.name, rules)) for member in session.scalars(query)]
+        members = list(session.scalars(query))
+        names = map_names({member.name: _use(member) for member in members}, rules)
+        near = [MapOf(member, names[member.name]) for member in members]
+        wanted = names[found.member.name].surface
     # Of copies in several archives the item's own archive's counts, else the one that the game uses.
     own = found.archive.id
     near.sort(key=lambda one: (one.member.archive_id != own, one.member.winner is not None))
@@ -47,6 +52,10 @@ def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
         if one.name.surface == wanted:
             same.setdefault(one.member.name, one)
     return sorted(same.values(), key=lambda one: (one.name.role != "colour", one.member.address))
+
+
+def _use(member: Member) -> MapUse | None:
+    return None if member.use is None else MapUse.model_validate(member.use)
 
 
 def channel_of(workspace: Workspace, project_id: str, address: str, channel: Channel) -> bytes:

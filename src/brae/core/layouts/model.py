@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, model_validator
@@ -22,6 +22,7 @@ from brae.core.layouts import checksums, expressions
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.obfuscation import Steps, hide
 from brae.core.textures.formats.tiles import Storage
+from brae.core.textures.roles import Channel, Role
 
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
 Scalar = Literal[
@@ -40,7 +41,7 @@ MemberRole = Literal[
 #: What a header field can be for a texture.
 TextureRole = Literal[
     "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth", "levels-here",
-    "bytes-elsewhere",
+    "bytes-elsewhere", "map",
 ]  # fmt: skip
 MAIN = "main"
 
@@ -607,6 +608,8 @@ class Layout(Strict):
     mip_count: Annotated[int, Field(ge=1, le=17)] = Field(1, description="the same")
     colour: Literal["srgb", "linear"] | None = Field(None, description="what a texture's numbers are")
     premultiplied: bool = Field(False, description="a texture's colour is multiplied by its alpha")
+    map: Role | Literal["packed"] | None = Field(None, description="what a texture is for, where no field says it")
+    packed: dict[Channel, Role] = Field(default_factory=dict, description="what a packed map's channels are for")
     parts: Annotated[list[Part], Field(min_length=1, max_length=500)]
 
     @model_validator(mode="after")
@@ -648,12 +651,28 @@ class Layout(Strict):
                 found = known.get(part.palette.of)
                 if not isinstance(found, BytesPart):
                     raise ValueError(f"'{part.palette.of}' holds a palette, but is no part 'bytes'")
+        self._check_maps()
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
+
+    def _check_maps(self) -> None:
+        meanings: list[FieldPart | Bits] = []
+        for part in self.parts:
+            if isinstance(part, FieldPart):
+                meanings += [part, *(part.bits or [])]
+        said = [word for meant in meanings if meant.role == "map" for word in (meant.values or {}).values()]
+        words = {self.map, *said} - {None}
+        for word in words:
+            if word not in (*get_args(Role), "packed"):
+                raise ValueError(
+                    f"'{word}' is nothing that a map is for; known are {', '.join(get_args(Role))}, packed"
+                )
+        if ("packed" in words) != bool(self.packed):
+            raise ValueError("'packed' says what the channels are for of maps that are 'packed'")
 
     def _check_members(self, part: MembersPart, known: dict[str, Part]) -> None:
         if part.of is None:

@@ -15,6 +15,7 @@ from brae.core.layouts.write import compose
 from brae.core.sources import BytesSource
 from brae.core.textures import formats
 from brae.core.textures.formats import Indexed, PixelFormat
+from brae.core.textures.roles import MapUse
 from brae.core.textures.texture import Header, Shape, TextureFile, join_levels, split_levels
 
 #: the bytes of another file of the game by its name; NotFoundError where there is none
@@ -243,7 +244,17 @@ def header_of(layout: Layout, parsed: Parsed) -> Header:
         depth,
         layout.colour,
         layout.premultiplied,
+        _use(layout, parsed),
     ).check()
+
+
+def _use(layout: Layout, parsed: Parsed) -> MapUse | None:
+    """What the texture is for; a number that the layout does not explain says nothing."""
+    found = first_value("map", parsed)
+    word = layout.map if found is None else (found[0].values or {}).get(found[2])
+    if word == "packed":
+        return MapUse(channels=layout.packed)
+    return None if word is None else MapUse.model_validate({"role": word})
 
 
 def _values(layout: Layout, parsed: Parsed, new: Header) -> dict[str, int]:

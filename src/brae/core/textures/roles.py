@@ -1,9 +1,9 @@
-"""What maps are for: told by the ends of their names, so that those of one surface are seen and edited together."""
+"""What maps are for: told by their format or the ends of their names, so that those of one surface go together."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -53,12 +53,17 @@ def _usual() -> list[MapRule]:
 USUAL = _usual()
 
 
-class MapName(BaseModel):
+class MapUse(BaseModel):
+    """What a map is for: a role, or one for each channel of a packed map."""
+
+    role: Role | None = None
+    channels: dict[Channel, Role] = Field(default_factory=dict)
+
+
+class MapName(MapUse):
     """A name taken apart: the surface that it belongs to, and what the map is for."""
 
     surface: str
-    role: Role | None = None
-    channels: dict[Channel, Role] = Field(default_factory=dict)
 
 
 def map_name(name: str, rules: Sequence[MapRule] = ()) -> MapName:
@@ -73,6 +78,25 @@ def map_name(name: str, rules: Sequence[MapRule] = ()) -> MapName:
             rule = max(fits, key=lambda rule: len(rule.ends))
             return MapName(surface=path[: -len(rule.ends)].lower(), role=rule.role, channels=dict(rule.channels))
     return MapName(surface=path.lower(), role="colour")
+
+
+def map_names(uses: Mapping[str, MapUse | None], rules: Sequence[MapRule] = ()) -> dict[str, MapName]:
+    """Surface and use of every name of a folder, with what their formats say of their use, where they say it.
+
+    A map that is no colour by its format, and whose name has no known end, belongs to the surface that its name
+    begins with, up to the last underline, if there is one.
+    """
+    found = {name: map_name(name, rules) for name in uses}
+    surfaces = {one.surface for one in found.values()}
+    for name, use in uses.items():
+        if use is None:
+            continue
+        surface, unknown = found[name].surface, found[name].role == "colour"
+        stem = surface.rpartition("_")[0]
+        if unknown and use.role != "colour" and stem in surfaces:
+            surface = stem
+        found[name] = MapName(surface=surface, role=use.role, channels=use.channels)
+    return found
 
 
 def _ends(path: str, end: str) -> bool:

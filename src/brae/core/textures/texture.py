@@ -13,6 +13,7 @@ from brae.core.errors import LimitError, TruncatedError
 from brae.core.textures import formats
 from brae.core.textures.formats import Alpha, Effort, Picture, PixelFormat, Stored
 from brae.core.textures.mips import Content, Filter
+from brae.core.textures.roles import MapUse
 
 Orientation = Literal["top-down", "bottom-up"]
 #: one picture; six of them that surround; several; slices that lie behind one another
@@ -83,6 +84,8 @@ class Header:
     depth: int = 1
     colour: ColourSpace | None = None
     premultiplied: bool = False
+    #: what it is for, where its format says so
+    use: MapUse | None = None
 
     def sides(self, level: int) -> tuple[int, int]:
         """Width and height of one picture of a level."""
@@ -222,7 +225,9 @@ def looks_like_normals(picture: Picture) -> bool:
 
 
 def _content(head: Header, picture: Picture, alpha: Alpha) -> Content:
-    """What the channels mean, as far as format and pixels tell; a person may say otherwise."""
+    """What the channels mean, as far as header, format and pixels tell; a person may say otherwise."""
+    if head.use is not None and head.use.role not in ("colour", "emission"):
+        return "normal" if head.use.role == "normal" else "data"
     if head.format.holds == "rg" or (alpha == "none" and looks_like_normals(picture)):
         return "normal"
     if head.colour == "linear" or head.format.holds in ("l", "r", "a"):

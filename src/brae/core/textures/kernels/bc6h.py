@@ -33,6 +33,7 @@ from brae.core.textures.kernels.lanes import (
     fill,
     line,
     means,
+    pick,
     start,
 )
 from brae.core.textures.kernels.partitions import ANCHORS, SHORTER, SUBSETS, WEIGHTS
@@ -280,20 +281,20 @@ def try_mode(W, row, subsets, shape, is_signed):
                 w = W[(TRIED + c) * LANES + i]
                 x = W[(TRIED + 3 + c) * LANES + i]
                 far = max(max(abs(q0 - w), abs(q1 - w)), max(abs(q0 - x), abs(q1 - x)))
-                W[VALID * LANES + i] = W[VALID * LANES + i] if far <= reach else ZERO
+                W[VALID * LANES + i] = pick(far <= reach, W[VALID * LANES + i], ZERO)
     rank = (RANK + (shape & 3)) * LANES
     for i in range(LANES):
         spread = W[(FIT + 3) * LANES + i] + (W[(FIT + 19) * LANES + i] if subsets == 2 else ZERO)
         error = max(W[TOTAL * LANES + i] + spread, ZERO)
         better = W[VALID * LANES + i] > ZERO and error < W[BEST_ERROR * LANES + i]
         W[VALID * LANES + i] = ONE if better else ZERO
-        W[BEST_ERROR * LANES + i] = error if better else W[BEST_ERROR * LANES + i]
-        W[BEST_MODE * LANES + i] = f4(row) if better else W[BEST_MODE * LANES + i]
-        W[BEST_SHAPE * LANES + i] = W[rank + i] if better else W[BEST_SHAPE * LANES + i]
+        W[BEST_ERROR * LANES + i] = pick(better, error, W[BEST_ERROR * LANES + i])
+        W[BEST_MODE * LANES + i] = pick(better, f4(row), W[BEST_MODE * LANES + i])
+        W[BEST_SHAPE * LANES + i] = pick(better, W[rank + i], W[BEST_SHAPE * LANES + i])
     for r in range(12):
         for i in range(LANES):
             taken = W[VALID * LANES + i] > ZERO
-            W[(BEST + r) * LANES + i] = W[(TRIED + r) * LANES + i] if taken else W[(BEST + r) * LANES + i]
+            W[(BEST + r) * LANES + i] = pick(taken, W[(TRIED + r) * LANES + i], W[(BEST + r) * LANES + i])
 
 
 @step

@@ -36,6 +36,7 @@ from brae.core.textures.kernels.lanes import (
     line,
     load,
     means,
+    pick,
     start,
 )
 from brae.core.textures.kernels.partitions import ANCHORS, SHORTER, SUBSETS, WEIGHTS
@@ -301,8 +302,8 @@ def solve(W, weights, bits, sharing):
     for channel in range(4):
         for i in range(LANES):
             p0, p1 = W[HALF_ERRORS * LANES + i] > ZERO, W[(HALF_ERRORS + 1) * LANES + i] > ZERO
-            z0 = W[(HALVES + 4 * channel + 1) * LANES + i] if p0 else W[(HALVES + 4 * channel) * LANES + i]
-            z1 = W[(HALVES + 4 * channel + 3) * LANES + i] if p1 else W[(HALVES + 4 * channel + 2) * LANES + i]
+            z0 = pick(p0, W[(HALVES + 4 * channel + 1) * LANES + i], W[(HALVES + 4 * channel) * LANES + i])
+            z1 = pick(p1, W[(HALVES + 4 * channel + 3) * LANES + i], W[(HALVES + 4 * channel + 2) * LANES + i])
             W[(TRY + channel) * LANES + i] = z0
             W[(TRY + 4 + channel) * LANES + i] = z1
             W[(END + channel) * LANES + i] = wide_code(z0, up, down)
@@ -353,14 +354,14 @@ def settle(W, way, shape):
         error = HUGE if W[BINARY * LANES + i] > ZERO and not exact else error
         better = error < W[BEST_ERROR * LANES + i]
         W[TOTAL * LANES + i] = ONE if better else ZERO
-        W[BEST_ERROR * LANES + i] = error if better else W[BEST_ERROR * LANES + i]
-        W[BEST_WAY * LANES + i] = f4(way) if better else W[BEST_WAY * LANES + i]
-        number = W[rank + i] if two else f4(shape)
-        W[BEST_SHAPE * LANES + i] = number if better else W[BEST_SHAPE * LANES + i]
+        W[BEST_ERROR * LANES + i] = pick(better, error, W[BEST_ERROR * LANES + i])
+        W[BEST_WAY * LANES + i] = pick(better, f4(way), W[BEST_WAY * LANES + i])
+        number = pick(two, W[rank + i], f4(shape))
+        W[BEST_SHAPE * LANES + i] = pick(better, number, W[BEST_SHAPE * LANES + i])
     for r in range(16):
         for i in range(LANES):
             taken = W[TOTAL * LANES + i] > ZERO
-            W[(BEST + r) * LANES + i] = W[(CANDIDATE + r) * LANES + i] if taken else W[(BEST + r) * LANES + i]
+            W[(BEST + r) * LANES + i] = pick(taken, W[(CANDIDATE + r) * LANES + i], W[(BEST + r) * LANES + i])
 
 
 @step
@@ -381,8 +382,8 @@ def look_at_alpha(W):
     for k in range(16):
         for i in range(LANES):
             alpha = W[(PIXEL + 48 + k) * LANES + i]
-            W[OPAQUE * LANES + i] = W[OPAQUE * LANES + i] if alpha == f4(255) else ZERO
-            W[BINARY * LANES + i] = W[BINARY * LANES + i] if alpha == f4(255) or alpha == ZERO else ZERO
+            W[OPAQUE * LANES + i] = pick(alpha == f4(255), W[OPAQUE * LANES + i], ZERO)
+            W[BINARY * LANES + i] = pick((alpha == f4(255)) | (alpha == ZERO), W[BINARY * LANES + i], ZERO)
             W[ALPHA_COST * LANES + i] += (f4(255) - alpha) * (f4(255) - alpha)
             W[(MASK + k) * LANES + i] = ONE if alpha > ZERO else ZERO
     for i in range(LANES):
@@ -395,9 +396,9 @@ def fill_clear(W):
     for c in range(3):
         for k in range(16):
             for i in range(LANES):
-                hidden = W[(MASK + k) * LANES + i] == ZERO and W[COUNT * LANES + i] > ZERO
+                hidden = (W[(MASK + k) * LANES + i] == ZERO) & (W[COUNT * LANES + i] > ZERO)
                 value = W[(PIXEL + 16 * c + k) * LANES + i]
-                W[(PIXEL + 16 * c + k) * LANES + i] = W[(MEAN + c) * LANES + i] if hidden else value
+                W[(PIXEL + 16 * c + k) * LANES + i] = pick(hidden, W[(MEAN + c) * LANES + i], value)
 
 
 @inlined
@@ -409,7 +410,7 @@ def rounded(end, way, weight):
 @inlined
 def wide_end(W, row, i, second):
     """A WIDE row of the subset that the pixel is in."""
-    return W[(row + 8) * LANES + i] if second else W[row * LANES + i]
+    return pick(second, W[(row + 8) * LANES + i], W[row * LANES + i])
 
 
 @inlined
@@ -421,9 +422,17 @@ def place_error(x, y, z, w, a, b, c, d, p, q, r, t, alpha_shares, place, last):
     return e * e + f * f + g * g + alpha_shares * h * h
 
 
+@inlined
+def alpha_error(w, d, t, place, last):
+    """The same of alpha alone."""
+    off = rounded(d, t, f4(np.int32(place * f4(64) / last + HALF)) * f4(1 / 64)) - w
+    return off * off
+
+
 @step
-def final_places(W):
-    """INDEX and ALPHA_INDEX for the best candidates: of the two places around a projection the better."""
+def prepare_places(W):
+    """FINAL, MASK, WIDE and the rotation of the best candidates; whether one has places of its own for alpha."""
+    apart = False
     for i in range(LANES):
         way, shape = np.int64(W[BEST_WAY * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
         for column in range(5):
@@ -432,6 +441,7 @@ def final_places(W):
         for k in range(16):
             W[(MASK + k) * LANES + i] = ONE if two and SUBSETS[2, shape & 63, k] > 0 else ZERO
         if way == 4 or way == 5 or way == 8:
+            apart = True
             rotation = shape & 3
             if rotation > 0:
                 for k in range(16):
@@ -446,6 +456,12 @@ def final_places(W):
             W[(WIDE + r) * LANES + i] = wide_code(
                 W[(BEST + r) * LANES + i], np.int32(8) - bits, bits + bits - np.int32(8)
             )
+    return apart
+
+
+@step
+def final_places(W):
+    """INDEX of every pixel: of the two places around its projection the better."""
     for k in range(16):
         for i in range(LANES):
             second = W[(MASK + k) * LANES + i] > ZERO
@@ -462,16 +478,18 @@ def final_places(W):
             low_error = place_error(x, y, z, w, a, b, c, d, p, q, r, t, shares, low, last)
             high_error = place_error(x, y, z, w, a, b, c, d, p, q, r, t, shares, low + ONE, last)
             W[(INDEX + k) * LANES + i] = low + ONE if high_error < low_error else low
+
+
+@step
+def final_alpha_places(W):
+    """ALPHA_INDEX of every pixel, where alpha has ends of its own (modes 4 and 5), in the second subset's place."""
+    for k in range(16):
         for i in range(LANES):
-            # Alpha of its own (modes 4 and 5) has its ends where the second subset's would be.
             w, last = W[(PIXEL + 48 + k) * LANES + i], W[(FINAL + 3) * LANES + i]
             d = W[(WIDE + 11) * LANES + i]
             t = W[(WIDE + 15) * LANES + i] - d
             low = f4(np.int32(min(max((w - d) * last * t / max(t * t, f4(1e-6)), ZERO), last - ONE)))
-            low_error = place_error(ZERO, ZERO, ZERO, w, ZERO, ZERO, ZERO, d, ZERO, ZERO, ZERO, t, ONE, low, last)
-            high_error = place_error(
-                ZERO, ZERO, ZERO, w, ZERO, ZERO, ZERO, d, ZERO, ZERO, ZERO, t, ONE, low + ONE, last
-            )
+            low_error, high_error = alpha_error(w, d, t, low, last), alpha_error(w, d, t, low + ONE, last)
             W[(ALPHA_INDEX + k) * LANES + i] = low + ONE if high_error < low_error else low
 
 
@@ -498,9 +516,11 @@ def turn(codes, first, second, low, high):
 @step
 def put_indices(words, position, indices, bits, subsets, partition):
     """The indices of a block, each anchor's without its highest bit."""
+    stream, length = np.uint64(0), 0
     for k in range(16):
-        position = put(words, position, bits - SHORTER[subsets, partition, k], indices[k])
-    return position
+        stream |= np.uint64(indices[k]) << np.uint64(length)
+        length += bits - SHORTER[subsets, partition, k]
+    return put(words, position, length, stream)
 
 
 @step
@@ -674,5 +694,8 @@ def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, 
                 try_way(W, weights, way, shape, passes)
                 if turned:
                     exchange_alpha(W, shape - 1)
+        apart = prepare_places(W)
         final_places(W)
+        if apart:
+            final_alpha_places(W)
         write_blocks(W, blocks, at, count, out)

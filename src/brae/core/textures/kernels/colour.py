@@ -32,6 +32,7 @@ from brae.core.textures.kernels.lanes import (
     keep_better,
     line,
     load,
+    pick,
     places,
     solve_channel,
     start,
@@ -98,7 +99,7 @@ def pack(W, last, ends, bits):
         ends[i] = (high | (low << np.uint32(16))) if four else (low | (high << np.uint32(16)))
         bits[i] = np.uint32(0)
         W[TURNED * LANES + i] = f4(1) if (first < second) == four else f4(0)
-        W[TURNED * LANES + i] = f4(0) if first == second else W[TURNED * LANES + i]
+        W[TURNED * LANES + i] = pick(first == second, ZERO, W[TURNED * LANES + i])
         # Equal ends mean three colours, where the last code would be clear.
         W[EQUAL * LANES + i] = f4(1) if four and first == second else f4(0)
     codes = FOUR_CODES if four else THREE_CODES
@@ -109,7 +110,7 @@ def pack(W, last, ends, bits):
             place = last - place if W[TURNED * LANES + i] > ZERO else place
             place = ZERO if W[EQUAL * LANES + i] > ZERO else place
             code = (codes >> (np.uint32(2) * np.uint32(np.int32(place)))) & np.uint32(3)
-            code = np.uint32(3) if not four and W[(MASK + k) * LANES + i] == ZERO else code
+            code = np.uint32(3) if (not four) & (W[(MASK + k) * LANES + i] == ZERO) else code
             bits[i] |= code << shift
 
 

@@ -68,6 +68,12 @@ def load(picture, blocks, first, channel, place, channels, W):
     return count
 
 
+@inlined
+def pick(condition, yes, no):
+    """One of two values, both of which are there: a choice between two loads would be a branch, and no vector."""
+    return yes if condition else no
+
+
 @specialised
 def fill(W, row, rows, value):
     """Set rows to one value."""
@@ -372,6 +378,6 @@ def keep_better(W):
     for r in range(8):
         for i in range(LANES):
             better = W[TOTAL * LANES + i] < W[ERROR * LANES + i]
-            W[(CODE + r) * LANES + i] = W[(TRY + r) * LANES + i] if better else W[(CODE + r) * LANES + i]
+            W[(CODE + r) * LANES + i] = pick(better, W[(TRY + r) * LANES + i], W[(CODE + r) * LANES + i])
     for i in range(LANES):
         W[ERROR * LANES + i] = min(W[ERROR * LANES + i], W[TOTAL * LANES + i])

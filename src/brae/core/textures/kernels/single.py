@@ -39,6 +39,7 @@ from brae.core.textures.kernels.lanes import (
     f4,
     fill,
     load,
+    pick,
     solve_channel,
     solve_row,
 )
@@ -129,8 +130,8 @@ def fit(W, last, low_first):
         for i in range(LANES):
             better = W[TOTAL * LANES + i] < W[ERROR * LANES + i]
             first, second = (CODE + VALUE) * LANES + i, (CODE + 4 + VALUE) * LANES + i
-            W[first] = W[(TRY + VALUE) * LANES + i] if better else W[first]
-            W[second] = W[(TRY + 4 + VALUE) * LANES + i] if better else W[second]
+            W[first] = pick(better, W[(TRY + VALUE) * LANES + i], W[first])
+            W[second] = pick(better, W[(TRY + 4 + VALUE) * LANES + i], W[second])
             W[ERROR * LANES + i] = min(W[ERROR * LANES + i], W[TOTAL * LANES + i])
     for i in range(LANES):
         first, second = W[(CODE + VALUE) * LANES + i], W[(CODE + 4 + VALUE) * LANES + i]
@@ -160,7 +161,7 @@ def pack(W, last, bias, bits):
             code = ZERO if place == ZERO else ONE if place == last else place + ONE
             # Equal ends mean four steps, whose last codes are the extremes.
             code = ZERO if W[(CODE + VALUE) * LANES + i] == W[(CODE + 4 + VALUE) * LANES + i] else code
-            code = f4(6) if extremes and value < ONE else f4(7) if extremes and value >= TOP else code
+            code = f4(6) if extremes & (value < ONE) else f4(7) if extremes & (value >= TOP) else code
             bits[i] |= np.uint64(np.int32(code)) << shift
 
 
