@@ -405,6 +405,10 @@ def test_an_edit_is_encoded_by_choice_and_its_cost_shown(client: TestClient, ope
     assert finer["choices"]["format"] == "bc7"
     assert finer["sheet"]["quality"]["psnr"] > cost["psnr"]
     assert "other-format" in {finding["id"] for finding in finer["sheet"]["findings"]}
+    fewer = client.put(f"{opened}/edits/choices", params=item, json={"levels": 1}).json()
+    said = {finding["id"]: finding["title"] for finding in fewer["sheet"]["findings"]}
+    assert said["other-levels"].startswith("Stored with no mip levels by your choice, the original has ")
+    client.put(f"{opened}/edits/choices", params=item, json={"format": "bc7"})
     assert client.put(f"{opened}/edits/choices", params=item, json={"format": "rgb565"}).status_code == 422
     again = client.put(f"{opened}/edits/choices", params=item, json={}).json()
     assert again["sheet"]["quality"] == cost
@@ -495,6 +499,14 @@ def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -
     assert picture(tile="3,0,8,2").shape == (8, 8, 4), "where no level has the same part, the pixels are averaged"
     beyond = client.get(f"{opened}/picture", params=cliff | {"tile": "512,0,256,1"})
     assert (beyond.status_code, beyond.json()["expected"]) == (404, "512 x 512")
+
+
+def test_texels_a_unit(client: TestClient) -> None:
+    """The wall of 128 units that at a scale of 0.25, which is 4 texels a unit, wants 512 (common practice)."""
+    wall = {"width": 256, "height": 128, "world": 128, "wanted": 4}
+    assert client.get("/api/texels", params=wall).json() == {"per_unit": 2, "scale": 0.5, "across": 64, "side": 512}
+    assert client.get("/api/texels", params=wall | {"width": 512}).json()["scale"] == 0.25
+    assert client.get("/api/texels", params=wall | {"world": 0}).status_code == 422
 
 
 def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -> None:

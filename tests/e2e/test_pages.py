@@ -222,6 +222,21 @@ def test_encoding_by_choice_and_the_worst_block(page: Page) -> None:
     expect(page.get_by_text("encoded: like the original")).to_be_visible(timeout=15_000)
     page.get_by_label("Pixel format").select_option("bc7")
     expect(page.get_by_text("Stored as BC7 by your choice")).to_be_visible(timeout=15_000)
+    page.get_by_label("Mip levels").and_(page.get_by_role("combobox")).select_option("none but itself")
+    expect(page.get_by_text("Stored with no mip levels by your choice, the original has 9")).to_be_visible(timeout=15_000)
+    expect(page.get_by_label("Mip filter")).to_have_count(0)
+
+
+def test_texels_on_a_unit_of_the_world(page: Page) -> None:
+    put_in_work(page, "boat sail")
+    page.get_by_role("button", name="Texels per unit").click()
+    page.get_by_label("Its width covers").fill("128")
+    page.get_by_label("Wanted").fill("4")
+    texels = page.get_by_role("region", name="Texels per unit")
+    expect(texels).to_contain_text("256 × 256 on 128 × 128 units is 2 texels a unit, a scale of 0.5.")
+    expect(texels).to_contain_text("For 4 a unit the side is 512")
+    page.get_by_label("Wanted").fill("0")
+    expect(texels).to_contain_text("Both numbers are greater than nothing.")
 
 
 def test_pixels_without_a_header_are_understood_and_kept(page: Page) -> None:

@@ -413,11 +413,28 @@ class GuessView(BaseModel):
         )
 
 
+class DensityView(BaseModel):
+    """How finely a texture covers a surface of the world."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+    #: texels on a unit of the world
+    per_unit: float
+    #: units that a texel covers
+    scale: float
+    #: units that the height covers
+    across: float
+    #: the side that comes nearest to the wanted texels a unit
+    side: int | None
+
+
 class GuessesView(BaseModel):
     """Explanations of an item's bytes, the best first."""
 
     size: int
     guesses: list[GuessView]
+    #: pixel formats to try by hand, those that are tried first
+    formats: list[str]
 
 
 class KeepGuess(BaseModel):

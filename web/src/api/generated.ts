@@ -867,6 +867,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/texels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Texels
+         * @description How finely a texture covers a surface, and which side comes nearest to a wanted fineness.
+         */
+        get: operations["texels_api_texels_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -976,6 +996,20 @@ export interface components {
             members: number;
             /** Ready */
             ready: number;
+        };
+        /**
+         * DensityView
+         * @description How finely a texture covers a surface of the world.
+         */
+        DensityView: {
+            /** Across */
+            across: number;
+            /** Per Unit */
+            per_unit: number;
+            /** Scale */
+            scale: number;
+            /** Side */
+            side: number | null;
         };
         /**
          * Departures
@@ -1284,6 +1318,8 @@ export interface components {
          * @description Explanations of an item's bytes, the best first.
          */
         GuessesView: {
+            /** Formats */
+            formats: string[];
             /** Guesses */
             guesses: components["schemas"]["GuessView"][];
             /** Size */
@@ -3862,6 +3898,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["State"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texels_api_texels_get: {
+        parameters: {
+            query: {
+                width: number;
+                height: number;
+                /** @description units of the world that the width covers */
+                world: number;
+                /** @description texels a unit */
+                wanted?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DensityView"];
                 };
             };
             /** @description Default Response */

@@ -212,6 +212,17 @@ export const useTakeLevel = (project: string) =>
     ),
   );
 
+/** How finely a texture covers so many units; nothing while a number is none. */
+export function useDensity(width: number, height: number, world: number, wanted: number) {
+  const said = world > 0 && wanted > 0;
+  return useQuery({
+    queryKey: ["texels", width, height, world, wanted],
+    enabled: said,
+    placeholderData: (before) => (said ? before : undefined),
+    queryFn: () => take(client.GET("/api/texels", { params: { query: { width, height, world, wanted } } })),
+  });
+}
+
 export const useMaps = (project: string, address: string, on = true) =>
   useQuery({
     queryKey: ["maps", project, address],

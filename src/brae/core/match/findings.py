@@ -165,6 +165,15 @@ def _encoding(edit: Edit) -> Iterator[Finding]:
             title=f"Stored as {formats.get(recipe.format).title} by your choice, the original is {title}",
             in_game="Many games refuse another pixel format.",
         )
+    before = edit.original.header.levels
+    if recipe.levels != before:
+        now = "no mip levels" if recipe.levels == 1 else f"{recipe.levels} levels"
+        yield Finding(
+            id="other-levels",
+            severity="shows",
+            title=f"Stored with {now} by your choice, the original has {before if before > 1 else 'none'}",
+            in_game="The game may refuse it. Without levels it flickers in the distance.",
+        )
 
 
 def _alpha(edit: Edit) -> Iterator[Finding]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -147,6 +148,27 @@ def texels_per_unit(side: int, world: float) -> float:
     if side < 1 or not world > 0:
         raise ValueError("A side has at least one texel, and covers more than nothing.")
     return side / world
+
+
+@dataclass(frozen=True)
+class Density:
+    """How finely a texture covers a surface of the world; its texels are square."""
+
+    #: texels that fall on a unit of the world
+    per_unit: float
+    #: units of the world that a texel covers, which level editors call the texture's scale (common practice)
+    scale: float
+    #: units that the height covers
+    across: float
+    #: the power of two that comes nearest to the wanted texels a unit, for the width
+    side: int | None
+
+
+def density(width: int, height: int, world: float, wanted: float | None = None) -> Density:
+    """Of a texture whose width covers ``world`` units. ValueError where a number is nothing."""
+    per_unit = texels_per_unit(width, world)
+    side = None if wanted is None else side_for(world, wanted)
+    return Density(per_unit, 1 / per_unit, height / per_unit, side)
 
 
 def side_for(world: float, texels: float) -> int:

@@ -11,6 +11,7 @@ import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
 import { Channels } from "./Channels";
+import { Density } from "./Density";
 import { Encoding } from "./Encoding";
 import { Levels } from "./Levels";
 
@@ -145,6 +146,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         {hasEdit && <Encoding project={project} edit={edit} />}
         <Channels project={project} edit={edit} />
         {edit.levels > 1 && <Levels project={project} edit={edit} />}
+        <Density edit={edit} />
         {edit.steps.length > 0 && (
           <div>
             <div className="mb-1 flex items-center gap-2">

@@ -43,7 +43,14 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
           options={CONTENT}
           onChange={(content) => choose({ content: content as Departures["content"] })}
         />
-        {recipe.levels > 1 && (
+        <Select
+          label="Mip levels"
+          original={String(recipe.levels)}
+          value={String(value("levels"))}
+          options={levelWords(recipe.width, recipe.height)}
+          onChange={(levels) => choose({ levels: Number(levels) })}
+        />
+        {Number(value("levels")) > 1 && (
           <Select
             label="Mip filter"
             original={recipe.filter}
@@ -82,6 +89,14 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
   );
 }
 
+/** Each number of levels that these sides can have, in words. */
+function levelWords(width: number, height: number): Record<string, string> {
+  const all = Math.floor(Math.log2(Math.max(width, height))) + 1;
+  const words = (count: number) =>
+    count === 1 ? "none but itself" : count === all ? `all ${all}` : `${count}`;
+  return Object.fromEntries(Array.from({ length: all }, (_, index) => [index + 1, words(index + 1)]));
+}
+
 function Select({
   label,
   original,
@@ -106,7 +121,7 @@ function Select({
         {Object.entries(options).map(([id, words]) => (
           <option key={id} value={id}>
             {words}
-            {id === original ? " — as in the original" : ""}
+            {id === original ? " (original)" : ""}
           </option>
         ))}
       </select>

@@ -6,7 +6,7 @@ import { client, type Schemas, take } from "../../api/client";
 import { useKeepGuess, useOpenAgain } from "../../api/queries";
 import { Button, Empty } from "../../components/controls";
 import { bytes } from "../../lib/format";
-import { FORMATS, guessUrl, STORAGES, storageOf, words } from "./guesses";
+import { guessUrl, STORAGES, storageOf, words } from "./guesses";
 
 type Guess = Schemas["GuessView"];
 const TYPING = 200;
@@ -27,7 +27,7 @@ export function GuessRoom({ project }: { project: string }) {
   if (error) return <Empty title="These bytes cannot be looked at">{error.message}</Empty>;
   if (!data)
     return <Empty title="Looking at the bytes">Trying every format, side and order of pixels …</Empty>;
-  return <Bench key={address} project={project} address={address} size={data.size} guesses={data.guesses} />;
+  return <Bench key={address} project={project} address={address} found={data} />;
 }
 
 const BY_HAND: Guess = { format: "rgba8", width: 64, height: 64, levels: 1, fit: 0, offset: 0 };
@@ -35,14 +35,13 @@ const BY_HAND: Guess = { format: "rgba8", width: 64, height: 64, levels: 1, fit:
 function Bench({
   project,
   address,
-  size,
-  guesses,
+  found,
 }: {
   project: string;
   address: string;
-  size: number;
-  guesses: Guess[];
+  found: Schemas["GuessesView"];
 }) {
+  const { size, guesses, formats } = found;
   const [guess, setGuess] = useState<Guess>(guesses[0] ?? BY_HAND);
   const [drawn, setDrawn] = useState(guess);
   const [fault, setFault] = useState(false);
@@ -134,7 +133,7 @@ function Bench({
               onChange={(event) => change({ format: event.target.value, palette: null })}
               className="min-w-0 rounded-lg bg-sunk px-2 py-1"
             >
-              {[...new Set([guess.format, ...FORMATS])].map((one) => (
+              {formats.map((one) => (
                 <option key={one} value={one}>
                   {one.toUpperCase()}
                 </option>

@@ -3,34 +3,6 @@ import type { Schemas } from "../../api/client";
 
 type Guess = Schemas["GuessView"];
 
-/** Formats that a person may try, the usual ones first. */
-export const FORMATS = [
-  "bc1",
-  "bc2",
-  "bc3",
-  "bc4",
-  "bc5",
-  "bc6h",
-  "bc7",
-  "rgba8",
-  "bgra8",
-  "rgb8",
-  "bgr8",
-  "rgb565",
-  "argb1555",
-  "rgba5551",
-  "argb4444",
-  "rgba4444",
-  "l8",
-  "la8",
-  "a8",
-  "index8",
-  "index4",
-  "rg8",
-  "rgba16f",
-  "r32f",
-];
-
 type Storage = NonNullable<Guess["storage"]>;
 
 function order(part: Partial<Storage>): Storage {
