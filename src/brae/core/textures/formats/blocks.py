@@ -31,7 +31,7 @@ _STARTS = {
 #: BC7: passes, ranked partitions, and for opaque, cut-out and soft blocks the ways that are tried (8: mode 4
 #: exchanged), each with how many partitions or rotations
 _EFFORTS = {
-    "fast": (1, 32, (None, [(6, 1), (5, 1), (1, 1)], [(5, 1), (7, 1)], [(6, 1), (5, 1), (7, 1), (4, 1)])),
+    "fast": (1, 16, (None, [(6, 1), (1, 1)], [(8, 1)], [(6, 1), (5, 1)])),
     "normal": (1, 24, (None, [(6, 1), (1, 1), (3, 1)], [(5, 1), (8, 1)], [(6, 1), (5, 2), (4, 1)])),
     "high": (
         3,
