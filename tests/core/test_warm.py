@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
 
 import brae.core
-from brae.core.textures import formats
+from brae.core.textures import formats, kernels
 from brae.core.textures.formats import How
-from brae.core.warm import warm
+from brae.core.warm import PARTS, warm
 
 
 def _compiled() -> dict[str, int]:
@@ -49,3 +50,45 @@ def test_no_format_compiles_anything_later(name: str, blocks: np.ndarray) -> Non
     if pixel_format.block == (4, 4):
         pixel_format.encode(blocks, How(keep=data, changed=changed))
     assert _compiled() == before
+
+
+@pytest.mark.parametrize("name", ["bc1", "bc2", "bc3", "bc4", "bc5", "bc5s", "bc7"])
+def test_pictures_are_shown_while_the_kernels_are_compiled(name: str, blocks: np.ndarray) -> None:
+    """By Pillow, which decodes all of these to the same bytes, and without a kernel."""
+    pixel_format = formats.get(name)
+    data = pixel_format.encode(blocks)
+    wanted = pixel_format.decode(data, 23, 14)
+    kernels.ready.clear()
+    try:
+        assert np.array_equal(pixel_format.decode(data, 23, 14), wanted)
+    finally:
+        kernels.ready.set()
+
+
+def test_what_is_to_be_encoded_waits_for_the_kernels(blocks: np.ndarray) -> None:
+    kernels.ready.clear()
+    try:
+        with ThreadPoolExecutor() as pool:
+            made = pool.submit(formats.BC7.encode, blocks)
+            with pytest.raises(TimeoutError):
+                made.result(timeout=0.3)
+            kernels.ready.set()
+            assert made.result(timeout=60) == formats.BC7.encode(blocks)
+    finally:
+        kernels.ready.set()
+
+
+def test_each_part_is_told_and_encoding_goes_on_afterwards(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As on a first start: nothing in the cache (though here it is, so the parts are quick)."""
+    monkeypatch.setattr("brae.core.warm.cached", lambda: False)
+    seen = []
+    warm(lambda: seen.append(kernels.ready.is_set()))
+    assert seen == [False] * PARTS
+    assert kernels.ready.is_set()
+
+    def cancel() -> None:
+        raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        warm(cancel)
+    assert kernels.ready.is_set()

@@ -14,7 +14,10 @@ from playwright.sync_api import Browser, Page, expect
 
 from brae.core.containers.depth import open_path
 from brae.core.layouts.library import Library
-from brae.core.textures.files import read_image, read_texture, write_image
+from brae.core.textures import formats
+from brae.core.textures.encode import encode_levels
+from brae.core.textures.files import read_image, read_texture, write_image, write_texture
+from brae.core.textures.texture import Header
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, disc
 from tests.core.families import BY_NAME
@@ -226,6 +229,27 @@ def test_encoding_by_choice_and_the_worst_block(page: Page) -> None:
     fewer = page.get_by_text("Stored with no mip levels by your choice, the original has 9")
     expect(fewer).to_be_visible(timeout=15_000)
     expect(page.get_by_label("Mip filter")).to_have_count(0)
+
+
+def test_every_side_of_a_cube_is_one_choice_away(page: Page, tmp_path: Path) -> None:
+    game = tmp_path / "Cairn"
+    game.mkdir()
+    header = Header("dds", formats.BC7, 64, 64, 7, shape="cube", surfaces=6)
+    colours = np.array([[200, 40, 40], [40, 200, 40], [40, 40, 200], [200, 200, 40], [40, 200, 200], [90, 90, 90]])
+    sheet = np.full((6 * 64, 64, 4), 255, np.uint8)
+    sheet[..., :3] = np.repeat(colours, 64, axis=0)[:, None]
+    (game / "sky.dds").write_bytes(write_texture(header, encode_levels(sheet, header)[0], dx10=True))
+    open_folder(page, game)
+    stage(page, "Find").click()
+    page.get_by_role("button", name="Put in work").click()
+    values = page.get_by_role("status", name="Values under the pointer")
+    pane = page.locator("[data-pane]").first
+    for name, colour in (("+Y", "R 40 G 40 B 200"), ("−Z", "R 90 G 90 B 90")):
+        page.get_by_label("Picture", exact=True).select_option(name)
+        box = pane.bounding_box()
+        assert box is not None
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2 + len(name))
+        expect(values).to_contain_text(colour)
 
 
 def test_texels_on_a_unit_of_the_world(page: Page) -> None:

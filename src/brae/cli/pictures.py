@@ -20,6 +20,7 @@ from brae.core.textures import channels, described, formats, images
 from brae.core.textures.encode import encode_like, encode_new
 from brae.core.textures.files import read_image, read_raw, read_texture, write_image
 from brae.core.textures.mips import Content, Filter, MipRule
+from brae.core.warm import cached, warm
 
 
 @app.command()
@@ -80,6 +81,9 @@ def encode(
 ) -> None:
     """A picture as a texture; a whole folder on all cores."""
     with errors():
+        if not cached():
+            typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)
+            warm()
         if (like is None) == (pixel_format is None):
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
         _one_of("--effort", effort, get_args(formats.Effort))

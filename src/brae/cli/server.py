@@ -16,7 +16,8 @@ import typer
 import uvicorn
 
 from brae.api.app import UI, create_app
-from brae.core.warm import warm
+from brae.core.warm import PARTS, cached, warm
+from brae.jobs.manager import Job
 from brae.store import Home
 from brae.work import Workspace
 
@@ -37,6 +38,12 @@ def _listen(port: int | None) -> socket.socket:
         listener.bind(("127.0.0.1", 0))
     listener.listen(128)  # so that whoever reads the address is answered, if a moment later
     return listener
+
+
+def prepare(job: Job) -> None:
+    """Compile the kernels. Pictures are shown meanwhile, and what is to be encoded waits for it."""
+    job.begin(PARTS, "parts")
+    warm(job.tick)
 
 
 def serve(
@@ -63,7 +70,10 @@ def serve(
         time.sleep(0.4)
         if started:
             started(workspace)
-        warm()
+        if cached():
+            warm()
+        else:
+            workspace.jobs.start("prepare", "Getting the encoders ready, once", prepare)
 
     threading.Thread(target=afterwards, daemon=True).start()
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")

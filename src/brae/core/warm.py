@@ -5,7 +5,7 @@ from __future__ import annotations
 import gc
 import time
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
@@ -68,19 +68,33 @@ def _compile(step: str) -> None:
     _STEPS[step]()
 
 
-def warm() -> None:
+#: how many parts ``warm`` has
+PARTS = len(_STEPS)
+
+
+def warm(tick: Callable[[], object] = lambda: None) -> None:
     """Compile every kernel, or load it from the cache; in as many processes as there are cores.
 
     The compiler holds the interpreter's lock, so threads would not help. What is in the cache already is loaded in
-    this process, which is much quicker than starting others.
+    this process, which is much quicker than starting others. ``tick`` is called after each part that was compiled.
     """
     if cached():
         for run in _STEPS.values():
             run()
         return
-    with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
-        for done in [pool.submit(_compile, step) for step in _STEPS]:
-            done.result()
+    kernels.ready.clear()
+    try:
+        with ProcessPoolExecutor(mp_context=get_context("spawn")) as pool:
+            parts = [pool.submit(_compile, step) for step in _STEPS]
+            try:
+                for done in as_completed(parts):
+                    done.result()
+                    tick()
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                raise
+    finally:
+        kernels.ready.set()
 
 
 def cached() -> bool:

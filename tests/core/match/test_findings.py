@@ -262,3 +262,36 @@ def test_colours_outside_a_palette_are_counted() -> None:
     assert found["outside-palette"].title.startswith("1 of 4 colours")
     _, data = matched(read_image(_save(edit)), texture, texture.recipe(), [])
     assert data == indexed.encode(picture), "the nearest entry is the one that was there"
+
+
+@pytest.mark.parametrize("kind", ["PNG", "BMP", "TGA", "DDS"])
+def test_what_an_editor_appended_is_left_out_and_told(kind: str, library: Library, lamp: np.ndarray) -> None:
+    """PNG ends with IEND, BMP states its size, a TGA of version 2.0 has a footer of 26 bytes (Pillow writes it)."""
+    texture = _texture(library, lamp)
+    picture = texture.picture()
+    data = encode_new(picture, formats.RGBA8, 1) if kind == "DDS" else _save(picture, kind=kind)
+    plain = read_image(data, f"x.{kind.lower()}")
+    assert plain.appended == (26 if kind == "TGA" else 0)
+    # Behind a TGA's picture an editor has its area, of which the footer says where it begins.
+    more = b"\xef\x01" + bytes(492) + b"\x03"  # its size, and last that there is alpha
+    longer = data + more
+    if kind == "TGA":
+        longer = data[:-26] + more + (len(data) - 26).to_bytes(4, "little") + data[-22:]
+    found = read_image(longer, f"x.{kind.lower()}")
+    assert found.appended == plain.appended + 495
+    assert np.array_equal(found.picture, plain.picture)
+    sheet, _ = matched(found, texture, texture.recipe(), [], f"x.{kind.lower()}")
+    told = next(finding for finding in sheet.findings if finding.id == "appended")
+    assert (told.severity, told.title.partition(" ")[0]) == ("note", str(found.appended))
+
+
+def test_a_size_that_differs_by_what_was_appended_stops_nothing(library: Library, lamp: np.ndarray) -> None:
+    raw = _save(lamp, kind="BMP", mode="RGB")
+    texture = read_texture(raw + b"made by an editor", library, "lamp.bmp")
+    assert texture.appended == 17
+    painted = texture.picture().copy()
+    painted[:8, :8, :3] = 9
+    sheet, data = matched(read_image(_save(painted)), texture, texture.recipe(), [], "lamp.png")
+    assert len(data) == len(raw)
+    size = next(finding for finding in sheet.findings if finding.id == "byte-size")
+    assert (size.severity, "only what an editor had appended" in size.title) == ("note", True)

@@ -43,9 +43,21 @@ type Props = {
   /** a place to go to */
   spot?: Spot | null;
   values?: Values;
+  /** what the pictures are that stand one below the other: a cube's sides, layers, slices */
+  pictures?: string[];
 };
 
-export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, values }: Props) {
+export function Compare({
+  size,
+  levels,
+  hasEdit,
+  canDiffer,
+  url,
+  light,
+  spot,
+  values,
+  pictures = [],
+}: Props) {
   const [mode, setMode] = useState<Mode>("both");
   const [level, setLevel] = useState(0);
   const [channels, setChannels] = useState<Channels>("rgba");
@@ -75,6 +87,11 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
   const middle = { x: pane.width / 2, y: pane.height / 2 };
   const zoom = (factor: number, at = middle) => setView(zoomAt(now, factor, at));
   const whole = () => setView(null);
+  const show = (number: number) => {
+    const height = size.height / pictures.length;
+    const one = fitting({ width: size.width, height }, pane);
+    setView({ ...one, y: one.y - number * height * one.zoom });
+  };
   useHotkeys("+,=", () => zoom(2), BY_KEY);
   useHotkeys("-", () => zoom(0.5), BY_KEY);
   useHotkeys("0", whole, BY_KEY);
@@ -213,6 +230,24 @@ export function Compare({ size, levels, hasEdit, canDiffer, url, light, spot, va
             <span className="w-24 whitespace-nowrap tabular-nums">
               {level}: {Math.max(1, size.width >> level)}×{Math.max(1, size.height >> level)}
             </span>
+          </label>
+        )}
+        {pictures.length > 1 && (
+          <label className="flex items-center gap-2">
+            <span className="text-quiet">Picture</span>
+            <select
+              aria-label="Picture"
+              defaultValue=""
+              onChange={({ target }) => (target.value ? show(Number(target.value)) : whole())}
+              className="rounded-lg bg-sunk px-2 py-1"
+            >
+              <option value="">all {pictures.length}</option>
+              {pictures.map((name, number) => (
+                <option key={name} value={number}>
+                  {name}
+                </option>
+              ))}
+            </select>
           </label>
         )}
         {light && (

@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { baseName, bytes, many, progress, rounded } from "./format";
 import { columnsFor, move } from "./grid";
+import { pictureNames } from "./pictures";
 import { centred, fitting, LARGEST, SMALLEST, tiles, zoomAt } from "./viewport";
 
 describe("numbers", () => {
@@ -96,5 +97,22 @@ describe("tiles of a large picture", () => {
       width: 1024,
       query: "0,0,512,1",
     });
+  });
+});
+
+describe("the pictures of a texture", () => {
+  it("have names where there are several", () => {
+    expect(pictureNames({ shape: "2d", surfaces: 1, depth: 1 })).toEqual([]);
+    expect(pictureNames({ shape: "cube", surfaces: 6, depth: 1 })).toEqual([
+      "+X",
+      "−X",
+      "+Y",
+      "−Y",
+      "+Z",
+      "−Z",
+    ]);
+    expect(pictureNames({ shape: "cube", surfaces: 12, depth: 1 })[7]).toBe("cube 2, −X");
+    expect(pictureNames({ shape: "array", surfaces: 2, depth: 1 })).toEqual(["layer 1", "layer 2"]);
+    expect(pictureNames({ shape: "volume", surfaces: 1, depth: 3 })[2]).toBe("slice 3");
   });
 });

@@ -409,8 +409,27 @@ def _file(edit: Edit) -> Iterator[Finding]:
         )
 
 
+def _appended(edit: Edit) -> Iterator[Finding]:
+    """What an editor wrote behind the picture makes a file larger and says nothing."""
+    if edit.image.appended:
+        yield Finding(
+            id="appended",
+            severity="note",
+            title=f"{edit.image.appended:,} bytes stand behind the picture in the file",
+            in_game="Some editors append notes or a footer of their own. They are left out; the picture is whole.",
+        )
+
+
 def _size(edit: Edit) -> Iterator[Finding]:
     if edit.size is None or edit.size == edit.recipe.size:
+        return
+    if edit.original.appended and edit.size + edit.original.appended == edit.recipe.size:
+        yield Finding(
+            id="byte-size",
+            severity="note",
+            title=f"{edit.size:,} bytes instead of {edit.recipe.size:,}: only what an editor had appended is gone",
+            in_game="Nothing of the picture is in those bytes. A loader that counts them would refuse it.",
+        )
         return
     resized = "resize" in edit.remedies
     width, height = edit.original.header.sheet
@@ -427,5 +446,5 @@ def _size(edit: Edit) -> Iterator[Finding]:
 #: the order in which they are told: what stops the game first
 _RULES = (
     _sides, _encoding, _alpha, _hidden_colour, _premultiplied, _direction, _normals, _packed_map, _colours,
-    _palette, _file, _size,
+    _palette, _file, _appended, _size,
 )  # fmt: skip

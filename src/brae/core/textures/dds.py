@@ -255,6 +255,12 @@ def read(data: bytes) -> TextureFile:
     return TextureFile(head.header, levels, len(data), rewrite, lambda again, _: read(again))
 
 
+def end_of(data: bytes) -> int:
+    """Where the pixels of a DDS file end."""
+    head = read_header(data)
+    return len(head.raw) + head.header.data_size
+
+
 def write(header: Header, levels: Sequence[bytes], *, dx10: bool = False) -> bytes:
     """A new DDS file."""
     return write_header(replace(header, container="dds"), dx10=dx10) + join_levels(header, levels)

@@ -24,7 +24,9 @@ def read_image(data: bytes, name: str = "") -> ImageFile:
         head = texture.header
         bits = {"8": 8, "16": 16, "float": 32}[head.format.depth]
         alpha = head.format.alpha != "none"
-        return ImageFile(texture.picture(), head.container, head.format.title, alpha, bits, head.levels)
+        picture, kind = texture.picture(), head.container
+        behind = len(data) - dds.end_of(data) if kind == "dds" else 0
+        return ImageFile(picture, kind, head.format.title, alpha, bits, head.levels, appended=behind)
     return images.read(data, name)
 
 
@@ -64,6 +66,7 @@ def read_picture_file(data: bytes, name: str = "") -> TextureFile:
         len(data),
         rewrite,
         lambda again, _: read_picture_file(again, name),
+        appended=image.appended,
     )
 
 

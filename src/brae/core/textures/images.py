@@ -6,7 +6,7 @@ import io
 import struct
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import imagecodecs
@@ -52,6 +52,25 @@ class ImageFile:
     #: what it says about its colours: an ICC profile, a gamma other than sRGB's
     profile: bool = False
     gamma: float | None = None
+    #: bytes behind the picture, which some editors append
+    appended: int = 0
+
+
+def appended(data: bytes, kind: str) -> int:
+    """How many bytes stand behind the picture of a file: behind a PNG's last chunk, a BMP's stated size, or in the
+    extension area and footer of a TGA (Truevision 2.0); 0 where the format does not tell.
+    """
+    if kind == "png":
+        last = data.rfind(b"IEND")
+        return max(0, len(data) - last - 8) if last >= 0 else 0
+    if kind == "bmp" and len(data) >= 6:
+        stated = int(struct.unpack_from("<I", data, 2)[0])
+        return len(data) - stated if 54 <= stated < len(data) else 0
+    if kind == "tga" and data[-18:-1] == _TGA_FOOTER:
+        areas = struct.unpack("<2I", data[-26:-18])
+        begin = min((at for at in areas if 18 <= at < len(data) - 26), default=len(data) - 26)
+        return len(data) - begin
+    return 0
 
 
 def _is_tga(head: bytes) -> bool:
@@ -97,7 +116,7 @@ def read(data: bytes, name: str = "") -> ImageFile:
     try:
         wide = {"png": _read_wide_png, "hdr": _read_hdr, "exr": _read_exr, "tiff": _read_wide_tiff}.get(kind)
         found = wide(data) if wide is not None else None
-        return found or _read_by_pillow(data, kind)
+        return replace(found or _read_by_pillow(data, kind), appended=appended(data, kind))
     except BraeError:
         raise
     except Image.DecompressionBombError as error:

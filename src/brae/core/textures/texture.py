@@ -141,6 +141,8 @@ class TextureFile:
     elsewhere: dict[str, bytes] = field(default_factory=dict)
     #: the same for other levels
     divide: Callable[[Header, Sequence[bytes]], dict[str, bytes]] | None = None
+    #: bytes behind its pixels that an editor appended, and that are not written again
+    appended: int = 0
     _decoded: dict[int, Picture] = field(default_factory=dict)
 
     def picture(self, level: int = 0) -> Picture:

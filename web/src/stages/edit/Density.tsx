@@ -8,7 +8,8 @@ import { Fold } from "../../components/Fold";
 export function Density({ edit }: { edit: Edit }) {
   const [world, setWorld] = useState("128");
   const [wanted, setWanted] = useState("4");
-  const { data } = useDensity(edit.width, edit.height, Number(world), Number(wanted));
+  const { width, height } = edit.recipe;
+  const { data } = useDensity(width, height, Number(world), Number(wanted));
   return (
     <Fold title="Texels per unit" words={data ? `${short(data.per_unit)} on ${world} units` : "on a surface"}>
       <div className="mt-3 grid gap-2">
@@ -16,7 +17,7 @@ export function Density({ edit }: { edit: Edit }) {
         <Amount label="Wanted" unit="texels a unit" value={wanted} onChange={setWanted} />
         {data ? (
           <p aria-live="polite">
-            {edit.width} × {edit.height} on {world} × {short(data.across)} units is{" "}
+            {width} × {height} on {world} × {short(data.across)} units is{" "}
             <b>{short(data.per_unit)} texels a unit</b>, a scale of {short(data.scale)}. For {wanted} a unit
             the side is{" "}
             <Copyable value={String(data.side)}>

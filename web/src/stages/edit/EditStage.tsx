@@ -10,6 +10,7 @@ import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
+import { pictureNames } from "../../lib/pictures";
 import { Channels } from "./Channels";
 import { Density } from "./Density";
 import { Encoding } from "./Encoding";
@@ -90,6 +91,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
             })
           }
           light={edit.depth === "float"}
+          pictures={pictureNames(edit.recipe)}
           spot={spot}
           values={(which, level, x, y) => pixelWords(project, edit.address, { which, level, x, y })}
         />

@@ -11,7 +11,9 @@ from functools import cache
 from typing import Any
 
 import numpy as np
+from PIL import Image
 
+from brae.core.textures import kernels
 from brae.core.textures.formats.base import DEFAULT, Alpha, Blocks, Depth, How, Picture, blocks_of, exact, register
 from brae.core.textures.formats.channels import grey_of
 from brae.core.textures.formats.depth import as_depth
@@ -44,6 +46,11 @@ _EFFORTS = {
         ),
     ),
 }
+#: what Pillow decodes to the same bytes, by its modes and numbers: for as long as the kernels are compiled
+_LIBRARY: dict[str, tuple[str, Any]] = {
+    "bc1": ("RGBA", 1), "bc2": ("RGBA", 2), "bc3": ("RGBA", 3), "bc4": ("L", 4), "bc5": ("RGB", 5),
+    "bc5s": ("RGB", (5, "BC5S")), "bc7": ("RGBA", 7),
+}  # fmt: skip
 #: BC6H: passes, and how many partitions are fitted in full
 _TRIES = {"fast": (1, 1), "normal": (2, 2), "high": (3, 4)}
 
@@ -89,9 +96,13 @@ class BlockCompressed(Blocks):
     depth: Depth = "8"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
+        data = exact(self, data, width, height)
+        if self.name in _LIBRARY and not kernels.ready.is_set():
+            mode, number = _LIBRARY[self.name]
+            return np.array(Image.frombytes(mode, (width, height), data, "bcn", number).convert("RGBA"))
         from brae.core.textures.kernels import bc, bc7
 
-        words = np.frombuffer(exact(self, data, width, height), "<u4").astype(np.uint32)
+        words = np.frombuffer(data, "<u4").astype(np.uint32)
         out = np.empty((height, width), np.uint32)
         rows = -(-height // 4)
         if self.decoder in ("decode_bc4", "decode_bc5"):
@@ -106,6 +117,7 @@ class BlockCompressed(Blocks):
         out, blocks = targets(self, width, height, how)
         # Kernels are compiled for writable arrays only; a read-only one would compile them once more.
         words = np.require(picture, requirements=["C", "W"]).view(np.uint32).reshape(height, width)
+        kernels.ready.wait()
         if blocks.size:
             self.encoder(Job(words, blocks, how, out))
         return out.astype("<u4", copy=False).tobytes()
@@ -270,6 +282,7 @@ class HalfBlocks(Blocks):
         from brae.core.textures.kernels.bc6h import encode_bc6h
         from brae.core.textures.kernels.lanes import LANES
 
+        kernels.ready.wait()
         light = np.nan_to_num(as_depth(picture, "float")[..., :3], nan=0.0)
         halves = light.clip(-65504 if self.signed else 0, 65504).astype(np.float16).view(np.uint16)
         height, width = halves.shape[:2]

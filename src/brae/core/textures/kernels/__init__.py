@@ -8,12 +8,17 @@ from __future__ import annotations
 
 import itertools
 import os
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 _CORES = os.cpu_count() or 1
 _POOL = ThreadPoolExecutor(_CORES, thread_name_prefix="kernel")
+
+#: not set while other processes compile the kernels: until then libraries decode, and encoding waits for it
+ready = threading.Event()
+ready.set()
 
 
 def over_rows(work: Callable[..., Any], rows: int, *arguments: Any, worth: int = 32) -> None:
