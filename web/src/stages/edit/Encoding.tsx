@@ -6,10 +6,10 @@ import { Fold } from "../../components/Fold";
 type Departures = Schemas["Departures"];
 
 const CONTENT: Record<string, string> = {
-  colour: "colour, averaged as light",
-  data: "numbers, averaged as they are",
-  normal: "directions, kept one long",
-  "cut-out": "cut-out, holes keep their share",
+  colour: "colour, as light",
+  data: "plain numbers",
+  normal: "directions",
+  "cut-out": "cut-out with holes",
 };
 const FILTER: Record<string, string> = {
   box: "box (soft)",
