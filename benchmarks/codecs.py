@@ -75,7 +75,6 @@ def _measure(
     picture: Picture,
     encoders: Sequence[Callable[[], bytes]],
     channels: int,
-    times: int = 5,
 ) -> list[tuple[float, float]]:
     """For each encoder its seconds, and PSNR in dB by our own decoder."""
     quality = [_psnr(picture, pixel_format.decode(encode(), SIDE, SIDE), channels) for encode in encoders]

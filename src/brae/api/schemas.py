@@ -327,6 +327,8 @@ class EditView(BaseModel):
     #: of all pictures, one below the other
     height: int
     levels: int
+    #: of a full chain
+    most_levels: int
     #: mip levels made by hand: their files' names
     own_levels: dict[int, str] = {}
     #: the version in use is test colours

@@ -81,9 +81,6 @@ def encode(
 ) -> None:
     """A picture as a texture; a whole folder on all cores."""
     with errors():
-        if not cached():
-            typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)
-            warm()
         if (like is None) == (pixel_format is None):
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
         _one_of("--effort", effort, get_args(formats.Effort))
@@ -95,6 +92,9 @@ def encode(
         how = formats.How(effort=effort, perceptual=perceptual)  # type: ignore[arg-type]
         rule = MipRule(content, mip_filter, wrap)  # type: ignore[arg-type]
         levels = None if mips == "all" else 1 if mips == "none" else int(mips)
+        if not cached():
+            typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)
+            warm()
 
         def one(source: Path, target: Path, original: Path | None) -> str:
             check_file(source)

@@ -273,7 +273,7 @@ def test_what_an_editor_appended_is_left_out_and_told(kind: str, library: Librar
     plain = read_image(data, f"x.{kind.lower()}")
     assert plain.appended == (26 if kind == "TGA" else 0)
     # Behind a TGA's picture an editor has its area, of which the footer says where it begins.
-    more = b"\xef\x01" + bytes(492) + b"\x03"  # its size, and last that there is alpha
+    more = b"\xef\x01IEND" + bytes(488) + b"\x03"  # its size, and last that there is alpha
     longer = data + more
     if kind == "TGA":
         longer = data[:-26] + more + (len(data) - 26).to_bytes(4, "little") + data[-22:]

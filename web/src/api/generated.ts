@@ -1061,6 +1061,8 @@ export interface components {
              * @default false
              */
             marked: boolean;
+            /** Most Levels */
+            most_levels: number;
             /** Name */
             name: string;
             /**

@@ -83,6 +83,7 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
     levels: 1,
     own_levels: {},
     marked: false,
+    most_levels: 1,
     result_levels: 1,
     revision: "r",
     ...change,

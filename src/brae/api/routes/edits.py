@@ -63,6 +63,7 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
         width=recipe.width,
         height=recipe.height * recipe.surfaces * recipe.depth,
         levels=recipe.levels,
+        most_levels=formats.full_chain(max(recipe.width, recipe.depth), recipe.height),
         result_levels=int(made) if made.isdigit() else 0,
         revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
     )

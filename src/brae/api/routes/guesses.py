@@ -11,8 +11,7 @@ from brae.api.pictures import png, shrink
 from brae.api.routes import Work
 from brae.api.schemas import GuessesView, GuessView, KeepGuess, KeptLayout
 from brae.core.errors import FormatError
-from brae.core.textures import formats
-from brae.core.textures.guess import TRIED
+from brae.core.textures.guess import by_hand
 from brae.work.guesses import guesses, keep_guess, picture_of
 
 router = APIRouter(prefix="/projects/{project_id}/guesses", tags=["guess"])
@@ -23,8 +22,7 @@ def propose(project_id: str, address: str, workspace: Work) -> GuessesView:
     """What an item's bytes could be, the best guess first."""
     found, size = guesses(workspace, project_id, address)
     views = [GuessView.of(guess) for guess in found]
-    by_hand = [*TRIED, *sorted({one.name for one in formats.all_formats()} - set(TRIED))]
-    return GuessesView(size=size, guesses=views, formats=by_hand)
+    return GuessesView(size=size, guesses=views, formats=by_hand())
 
 
 @router.get("/picture", response_class=Response, responses={200: {"content": {"image/png": {}}}})

@@ -23,7 +23,7 @@ from brae.core.textures.mips import resample
 from brae.core.textures.texture import Header
 
 #: the formats that are tried, the likelier one of two that cannot be told apart first
-TRIED = (
+_TRIED = (
     "bc7", "bc3", "bc1", "bc5", "bc4", "bc2", "bc6h", "rgba8", "rgb565", "index8", "rgb8", "argb1555", "argb4444",
     "l8", "rgba16f", "la8", "index4",
 )  # fmt: skip
@@ -108,6 +108,11 @@ class Guess:
         skipped = f", from byte {self.offset}" if self.offset else ""
         palette = f", palette of {self.palette[1]} at {self.palette[0]}" if self.palette else ""
         return f"{self.width} x {self.height}, {pixel_format.title}{order}, {levels}{skipped}{palette}"
+
+
+def by_hand() -> list[str]:
+    """The pixel formats that a person may try: first those that ``propose`` tries, then all others by name."""
+    return [*_TRIED, *sorted({one.name for one in formats.all_formats()} - set(_TRIED))]
 
 
 def _distance(a: _Floats, b: _Floats) -> float:
@@ -217,7 +222,7 @@ def _second_level(header: Header, data: bytes) -> float:
 def propose(data: bytes, most: int = 10) -> list[Guess]:
     """The likeliest explanations of bytes, best first; empty where there are too few."""
     found: list[Guess] = []
-    for name in TRIED:
+    for name in _TRIED:
         pixel_format = formats.get(name)
         for offset, end, palette in _spans(name, len(data)):
             found += _of_format(name, pixel_format, data[offset:end], offset, palette)

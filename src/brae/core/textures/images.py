@@ -56,13 +56,17 @@ class ImageFile:
     appended: int = 0
 
 
+#: a PNG's last chunk: no bytes, its name, and the checksum of that (PNG, third edition, 11.2.5)
+_PNG_END = b"\0\0\0\0IEND\xaeB`\x82"
+
+
 def appended(data: bytes, kind: str) -> int:
     """How many bytes stand behind the picture of a file: behind a PNG's last chunk, a BMP's stated size, or in the
     extension area and footer of a TGA (Truevision 2.0); 0 where the format does not tell.
     """
     if kind == "png":
-        last = data.rfind(b"IEND")
-        return max(0, len(data) - last - 8) if last >= 0 else 0
+        last = data.find(_PNG_END)
+        return len(data) - last - len(_PNG_END) if last >= 0 else 0
     if kind == "bmp" and len(data) >= 6:
         stated = int(struct.unpack_from("<I", data, 2)[0])
         return len(data) - stated if 54 <= stated < len(data) else 0

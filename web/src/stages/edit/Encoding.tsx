@@ -47,7 +47,7 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
           label="Mip levels"
           original={String(recipe.levels)}
           value={String(value("levels"))}
-          options={levelWords(recipe.width, recipe.height)}
+          options={levelWords(edit.most_levels)}
           onChange={(levels) => choose({ levels: Number(levels) })}
         />
         {Number(value("levels")) > 1 && (
@@ -89,9 +89,8 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
   );
 }
 
-/** Each number of levels that these sides can have, in words. */
-function levelWords(width: number, height: number): Record<string, string> {
-  const all = Math.floor(Math.log2(Math.max(width, height))) + 1;
+/** Each number of levels up to all that there can be, in words. */
+function levelWords(all: number): Record<string, string> {
   const words = (count: number) =>
     count === 1 ? "none but itself" : count === all ? `all ${all}` : `${count}`;
   return Object.fromEntries(Array.from({ length: all }, (_, index) => [index + 1, words(index + 1)]));
