@@ -57,9 +57,8 @@ def depth(folder: Path) -> None:
     report("volume of 12,000 with a pack of 3,000: first pictures", f"{first[0]:.2f} s", "under 1 s", first[0] < 1)
     report("the same, listed, hashed and proved", f"{seconds:.1f} s", "under 10 s", seconds < 10)
     put_in_work(workspace, project, SCREEN)
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project, SCREEN)
-        path = workspace.exchange_folder(project) / edit.exchange_path
+    edit = workspace.edit(project, SCREEN)
+    path = workspace.exchange_folder(project) / edit.exchange_path
     image = Image.open(path).convert("RGBA")
     image.putpixel((90, 60), (250, 20, 20, 255))
     image.save(path)

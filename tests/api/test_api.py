@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,20 +21,22 @@ from brae.work import Workspace
 from tests.core.families import BY_NAME, members_for
 from tests.work.test_flow import digests
 
+SECRET = "only for tests"
 SAIL = "data/harbour.kist//textures/boat/sail.ptx"
 
 
 @pytest.fixture
 def client(workspace: Workspace) -> Iterator[TestClient]:
-    app = create_app(workspace, watch=False)
+    app = create_app(workspace, watch=False, secret=SECRET)
     with TestClient(app, base_url="http://127.0.0.1:8716", raise_server_exceptions=False) as client:
+        client.headers["authorization"] = f"Bearer {SECRET}"
         yield client
 
 
 def wait_for(client: TestClient, job: dict[str, Any]) -> dict[str, Any]:
     """A job's end."""
     deadline = time.monotonic() + 60
-    while job["state"] == "running":
+    while job["state"] in ("waiting", "running"):
         assert time.monotonic() < deadline
         time.sleep(0.05)
         job = client.get(f"/api/jobs/{job['id']}").json()
@@ -222,7 +225,7 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     assert (trial["after"]["refused"], trial["after"]["placeholders"]) == (None, {})
     assert trial["after"]["scene"] != trial["before"]["scene"]
     assert client.delete(opened).json()["code"] == "read-only", "a changed game is not forgotten"
-    assert client.post(f"{opened}/restore", json={}).json()["files"]
+    assert wait_for(client, client.post(f"{opened}/restore", json={}).json())["result"]["files"]
     assert digests(game) == before
     assert [build["what"] for build in client.get(f"{opened}/builds").json()] == ["restore", "build"]
     assert (
@@ -271,7 +274,7 @@ def test_jobs_are_cancelled_and_outlive_a_restart(
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 202
     ended = wait_for(client, job)
     assert (ended["state"], ended["error"]["code"]) == ("cancelled", "cancelled")
-    assert client.get("/api/projects/skerry/members").json()["total"] == 0
+    assert client.get("/api/projects/skerry/members").json()["total"] == 351, "what was listed stays"
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 404
     monkeypatch.undo()
     assert wait_for(client, client.post("/api/projects", json={"path": str(game)}).json())["state"] == "done"
@@ -285,7 +288,7 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
         future.result(timeout=60)
         told = [listener.get(timeout=5) for _ in range(listener.qsize())]
     jobs = [event["job"] for event in told if event["kind"] == "job"]
-    assert jobs[0]["state"] == "running"
+    assert [jobs[0]["state"], jobs[1]["state"]] == ["waiting", "running"]
     assert jobs[-1]["state"] == "done"
     assert {"files", "members"} <= {job["unit"] for job in jobs}
     assert workspace.jobs.get(job.id)["result"]["members"] == 351
@@ -318,9 +321,11 @@ def test_a_fault_of_brae_itself_reaches_the_person(workspace: Workspace) -> None
 
 def test_two_braes_do_not_build_at_once(client: TestClient, opened: str, workspace: Workspace) -> None:
     with workspace.home.lock("skerry", 1):
-        with pytest.raises(InUseError), workspace.locked("skerry", wait=0):
+        with pytest.raises(InUseError), workspace.locked("skerry", wait=False):
             pass
-        assert client.post(f"{opened}/restore", json={}).json()["code"] == "in-use"
+        ended = wait_for(client, client.post(f"{opened}/restore", json={}).json())
+        assert ended["error"]["code"] == "in-use"
+        assert str(os.getpid()) in ended["error"]["message"], "it says which process it is"
 
 
 # ---- files that nobody has described

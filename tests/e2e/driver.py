@@ -29,7 +29,7 @@ ARGUMENTS = [
 
 @contextmanager
 def served(home: Path, *words: str, cwd: Path | None = None, brae: str | None = None) -> Iterator[str]:
-    """``brae`` with these words, as a process of its own; the address it prints."""
+    """``brae`` with these words, as a process of its own; the address it prints, with the secret of this start."""
     command = [brae] if brae else [sys.executable, "-m", "brae.cli"]
     process = subprocess.Popen(
         [*command, *words, "--home", str(home), "--no-browser"], stdout=subprocess.PIPE, text=True, cwd=cwd
@@ -37,7 +37,7 @@ def served(home: Path, *words: str, cwd: Path | None = None, brae: str | None = 
     assert process.stdout is not None
     try:
         for line in process.stdout:
-            if found := re.search(r"http://127\.0\.0\.1:\d+", line):
+            if found := re.search(r"http://127\.0\.0\.1:\d+/\?key=[\w-]+", line):
                 yield found.group()
                 break
         else:
@@ -45,6 +45,11 @@ def served(home: Path, *words: str, cwd: Path | None = None, brae: str | None = 
     finally:
         process.terminate()
         process.wait(timeout=20)
+
+
+def base(address: str) -> str:
+    """The address without its secret: what paths are added to, once the page was opened with it."""
+    return address.partition("/?")[0]
 
 
 @contextmanager

@@ -21,7 +21,7 @@ from brae.core.textures.texture import Header
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, disc
 from tests.core.families import BY_NAME
-from tests.e2e.driver import chromium, served
+from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import (
     DISC,
     fill_white,
@@ -66,7 +66,7 @@ def game(home: Path, made_demo: Path) -> Path:
 def page(browser: Browser, home: Path) -> Iterator[Page]:
     with served(home, "demo") as address:
         context = browser.new_context(
-            viewport={"width": 1280, "height": 800}, base_url=address, reduced_motion="reduce"
+            viewport={"width": 1280, "height": 800}, base_url=base(address), reduced_motion="reduce"
         )
         page = context.new_page()
         faults: list[str] = []
@@ -76,10 +76,10 @@ def page(browser: Browser, home: Path) -> Iterator[Page]:
         page.on(
             "request",
             lambda request: (
-                None if request.url.startswith((address, "data:", "blob:")) else faults.append(request.url)
+                None if request.url.startswith((base(address), "data:", "blob:")) else faults.append(request.url)
             ),
         )
-        page.goto("/")
+        page.goto(address)
         page.get_by_role("button", name="Go to the demo game").click(timeout=60_000)
         page.get_by_role("listbox").wait_for()
         yield page

@@ -14,7 +14,7 @@ from PIL import Image, ImageDraw
 from playwright.sync_api import Locator, Page
 
 from tests.core.families import BY_NAME, shaped
-from tests.e2e.driver import chromium, served
+from tests.e2e.driver import base, chromium, served
 
 
 def paint_sail(path: Path) -> None:
@@ -116,7 +116,9 @@ def tour(folder: Path) -> None:
         served(Path(name) / "home", "demo") as address,
         chromium() as browser,
     ):
-        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="light", base_url=address)
+        page = browser.new_page(
+            viewport={"width": 1280, "height": 800}, color_scheme="light", base_url=base(address)
+        )
 
         def shot(view: str) -> None:
             time.sleep(0.9)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import shutil
 import zipfile
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from brae.core.textures.files import read_texture
 from brae.demo import LAYOUTS, art, desktop
 from brae.demo.standin.disc import read_inlay, read_mosaic
 from brae.jobs import Silent
+from brae.store import Home
 from brae.store.models import ArchiveRow, Member
 from brae.work import Workspace, builds
 from brae.work.edits import go_to
@@ -141,17 +143,35 @@ class _Stops(Silent):
             raise CancelledError("Cancelled.")
 
 
-@pytest.mark.parametrize("after", [1, 30, 130, 200])
-def test_a_cancelled_opening_leaves_no_half_list(workspace: Workspace, disc_game: Path, after: int) -> None:
+def _listed(workspace: Workspace) -> list[tuple[object, ...]]:
+    """All that is known of members and archives, but for the rows' numbers."""
+    query = select(Member.address, Member.kind, Member.number, Member.real, Member.winner, ArchiveRow.proof)
+    with workspace.database.session() as session:
+        rows = session.execute(query.join(ArchiveRow, Member.archive_id == ArchiveRow.id)).all()
+    return sorted(tuple(map(str, row)) for row in rows)
+
+
+@pytest.mark.parametrize("after", [1, 30, 130, 200, 270])
+def test_an_interrupted_opening_goes_on_where_it_was(workspace: Workspace, disc_game: Path, after: int) -> None:
     with pytest.raises(CancelledError):
         open_game(workspace, disc_game, _Stops(after))
-    with workspace.database.session() as session:
-        assert not session.scalar(select(func.count()).select_from(Member))
-    open_game(workspace, disc_game)
+    found = open_game(workspace, disc_game)
+    assert found["reused"] == {1: 0, 30: 1, 130: 2, 200: 3, 270: 3}[after], "what was whole is not read again"
+    assert found["members"] == 3 + 96 + 40 + 1
+    whole = _listed(workspace)
+    assert all("'exact': True" in str(row) for row in whole)
     with pytest.raises(CancelledError):
-        open_game(workspace, disc_game, _Stops(after))
-    with workspace.database.session() as session:
-        assert session.scalar(select(func.count()).select_from(Member)) == 3 + 96 + 40 + 1
+        open_game(workspace, disc_game, _Stops(1))
+    assert _listed(workspace) == whole, "a second opening that is cancelled loses nothing"
+    again = open_game(workspace, disc_game)
+    assert again["reused"] == again["archives"]
+    assert _listed(workspace) == whole
+    other = disc_game.parent / "other"
+    shutil.copytree(disc_game, other)
+    fresh = Workspace(Home(disc_game.parent / "fresh"))
+    open_game(fresh, other)
+    assert _listed(fresh) == whole, "as an opening that nothing interrupted"
+    fresh.close()
 
 
 def test_packed_files_in_packed_files_end_somewhere(workspace: Workspace, tmp_path: Path) -> None:
@@ -181,8 +201,7 @@ def test_a_damaged_inner_archive_is_named_and_the_rest_is_listed(workspace: Work
 
 def test_a_cue_sheet_leads_to_its_image(workspace: Workspace, disc_game: Path) -> None:
     open_game(workspace, disc_game / "skerry.cue", name="skerry")
-    with workspace.database.session() as session:
-        assert workspace.project(session, "skerry").only == "skerry.bin"
+    assert workspace.project("skerry").only == "skerry.bin"
     (disc_game / "other.cue").write_text('FILE "missing.bin" BINARY')
     with pytest.raises(FormatError, match="no image"):
         open_game(workspace, disc_game / "other.cue")

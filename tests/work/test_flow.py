@@ -47,10 +47,9 @@ def digests(folder: Path) -> dict[str, str]:
 
 
 def edit_of(workspace: Workspace, address: str) -> Edit:
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, "skerry", address)
-        _ = edit.steps
-        return edit
+    edit = workspace.edit("skerry", address)
+    _ = edit.steps
+    return edit
 
 
 def paint(
@@ -75,7 +74,7 @@ def come_back(workspace: Workspace, address: str, path: Path) -> None:
 @pytest.fixture
 def opened(workspace: Workspace, game: Path) -> Path:
     result = open_game(workspace, game)
-    assert result == {"project": "skerry", "archives": 5, "members": 351, "files": 10}
+    assert result == {"project": "skerry", "archives": 5, "members": 351, "files": 10, "reused": 0}
     return game
 
 
@@ -101,7 +100,7 @@ def test_patch_see_restore(workspace: Workspace, opened: Path) -> None:
     assert builds.build(workspace, "skerry")["up_to_date"]
     assert sorted(builds.restore(workspace, "skerry")["files"]) == ["data/harbour.hold", "data/harbour.kist"]
     assert digests(opened) == before
-    assert builds.restore(workspace, "skerry") == {"files": []}
+    assert builds.restore(workspace, "skerry") == {"files": [], "left": []}
 
 
 def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Path) -> None:
@@ -148,15 +147,13 @@ def test_a_second_patch_takes_the_first_back(workspace: Workspace, opened: Path)
 
 
 def test_originals_stay_in_view_after_a_build(workspace: Workspace, opened: Path) -> None:
-    with workspace.database.session() as session:
-        project = workspace.project(session, "skerry")
-        original = workspace.original_bytes(session, project, workspace.find(session, "skerry", SAIL))
+    project = workspace.project("skerry")
+    original = workspace.original_bytes(project, workspace.find("skerry", SAIL))
     for noisy in (False, True):
         come_back(workspace, SAIL, paint(workspace, SAIL, noisy=noisy))
         builds.build(workspace, "skerry")
-        with workspace.database.session() as session:
-            project = workspace.project(session, "skerry")
-            assert workspace.original_bytes(session, project, workspace.find(session, "skerry", SAIL)) == original
+        project = workspace.project("skerry")
+        assert workspace.original_bytes(project, workspace.find("skerry", SAIL)) == original
 
 
 def test_what_something_else_changed_is_not_overwritten(workspace: Workspace, opened: Path) -> None:
@@ -193,6 +190,10 @@ def test_a_lost_file_comes_back(workspace: Workspace, opened: Path) -> None:
     come_back(workspace, SAIL, paint(workspace, SAIL))
     builds.build(workspace, "skerry")
     (opened / "data/harbour.hold").unlink()
+    found = builds.restore(workspace, "skerry")
+    assert found["files"] == ["data/harbour.kist"], "the others are put back"
+    assert [one["path"] for one in found["left"]] == ["data/harbour.hold"]
+    assert "gone" in found["left"][0]["reason"]
     with pytest.raises(ChangedError, match="gone"):
         builds.restore(workspace, "skerry")
     builds.restore(workspace, "skerry", force=True)
@@ -365,9 +366,8 @@ def test_a_single_archive_and_a_folder_with_layouts_of_its_own(
     (other / FOLDER / "broken.yaml").write_text("layout: broken\ntitle: x\nkind: what\nparts: []\n")
     result = open_game(workspace, other)
     # The adler of the header no longer fits: the archive is read, and the proof says which field differs.
-    with workspace.database.session() as session:
-        project = workspace.project(session, result["project"])
-        assert [(fault["layout"], fault["line"]) for fault in project.layout_faults] == [("broken.yaml", 3)]
+    project = workspace.project(result["project"])
+    assert [(fault["layout"], fault["line"]) for fault in project.layout_faults] == [("broken.yaml", 3)]
     assert (result["archives"], result["members"]) == (1, 322)
 
 
@@ -427,20 +427,16 @@ STREAM = "data/streams.kist//streams/textures/rock/cliff.lvl"
 
 def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, opened: Path) -> None:
     before = digests(opened)
-    with workspace.database.session() as session:
-        assert workspace.find(session, "skerry", CLIFF).member.width == 512
-        assert workspace.find(session, "skerry", STREAM).member.kind == "levels"
+    assert workspace.find("skerry", CLIFF).member.width == 512
+    assert workspace.find("skerry", STREAM).member.kind == "levels"
     come_back(workspace, CLIFF, paint(workspace, CLIFF))
     edit = edit_of(workspace, CLIFF)
     assert edit.state == "ready"
     assert list(edit.encoded_elsewhere) == [STREAM]
-    with workspace.database.session() as session:
-        first = workspace.viewed_texture(session, "skerry", CLIFF, edit)
-        edit.encoded_elsewhere = {
-            STREAM: workspace.blobs.put(bytes(len(first.elsewhere[next(iter(first.elsewhere))])))
-        }
-        other = workspace.viewed_texture(session, "skerry", CLIFF, edit)
-        assert not any(other.levels[0]), "the same stub with other levels is another picture"
+    first = workspace.viewed_texture("skerry", CLIFF, edit)
+    edit.encoded_elsewhere = {STREAM: workspace.blobs.put(bytes(len(first.elsewhere[next(iter(first.elsewhere))])))}
+    other = workspace.viewed_texture("skerry", CLIFF, edit)
+    assert not any(other.levels[0]), "the same stub with other levels is another picture"
     plan = builds.plan(workspace, "skerry")
     assert [(file.path, len(file.members)) for file in plan.files if file.members] == [
         ("data/harbour.hold", 1),
@@ -460,14 +456,13 @@ def test_a_level_by_hand(workspace: Workspace, opened: Path) -> None:
     put_in_work(workspace, "skerry", CLIFF)
     red = np.full((128, 128, 4), (255, 0, 0, 255), np.uint8)
     take_level(workspace, "skerry", CLIFF, 2, write_image(red), "far.png")
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, "skerry", CLIFF)
-        project = workspace.project(session, "skerry")
-        original = workspace.original_texture(session, project, workspace.find(session, "skerry", CLIFF))
-        made = workspace.edited_texture(session, original, edit)
-        assert (made.picture(2) == red).all()
-        assert all(made.levels[k] == original.levels[k] for k in range(10) if k != 2)
-        assert edit.steps[-1].what == "level 2 by hand: far.png"
+    edit = workspace.edit("skerry", CLIFF)
+    project = workspace.project("skerry")
+    original = workspace.original_texture(project, workspace.find("skerry", CLIFF))
+    made = workspace.edited_texture(original, edit)
+    assert (made.picture(2) == red).all()
+    assert all(made.levels[k] == original.levels[k] for k in range(10) if k != 2)
+    assert edit.steps[-1].what == "level 2 by hand: far.png"
     with pytest.raises(FormatError, match="Expected 128 x 128"):
         take_level(workspace, "skerry", CLIFF, 2, write_image(red[:64]), "half.png")
     with pytest.raises(FormatError, match="level 0 is the picture itself"):

@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from brae.core.build import journal as journals
+from brae.core.errors import FormatError
 from brae.store import Home
 from brae.work import Workspace, builds
 from brae.work.opening import open_game
@@ -185,18 +186,104 @@ def test_a_file_changed_after_the_kill_can_still_be_restored(
     workspace.close()
 
 
-def test_a_journal_that_cannot_be_finished_says_so(tmp_path: Path) -> None:
+def _journal_for(tmp_path: Path) -> tuple[Path, journals.Journal]:
     target = tmp_path / "file"
     target.write_bytes(b"old")
     journal = journals.start(tmp_path / "j" / "p.json")
-    journals.beside(target).write_bytes(b"new")
-    journal.replace(target, journals.file_hash(journals.beside(target)))
+    journals.staged(target).write_bytes(b"new")
+    sha256 = journals.file_hash(journals.staged(target))
+    journal.replace(target, sha256, journals.Seen.at(target), journals.file_hash(target))
     journal.commit()
-    journals.beside(target).unlink()
+    return target, journal
+
+
+def test_a_journal_whose_new_file_is_gone_leaves_the_old_one(tmp_path: Path) -> None:
+    target, _ = _journal_for(tmp_path)
+    journals.staged(target).unlink()
     (found,) = journals.left_behind(tmp_path / "j")
-    with pytest.raises(builds.ChangedError, match="interrupted"):
-        found.apply()
+    assert found.apply() == {str(target): None}
+    assert target.read_bytes() == b"old"
     target.write_bytes(b"new")
-    found.apply()
+    assert found.apply() == {str(target): journals.Seen.at(target)}, "it had happened before the kill"
     found.clear()
     assert list(journals.left_behind(tmp_path / "j")) == []
+
+
+def test_a_copy_with_another_time_is_still_the_file_before(tmp_path: Path) -> None:
+    target, journal = _journal_for(tmp_path)
+    os.utime(target, ns=(5, 5))
+    assert journal.apply()[str(target)] is not None
+    assert target.read_bytes() == b"new"
+
+
+@pytest.mark.parametrize("update", [b"upd", b"an update"])
+def test_recovery_does_not_replace_what_an_update_put_there(tmp_path: Path, update: bytes) -> None:
+    target, journal = _journal_for(tmp_path)
+    target.write_bytes(update)
+    os.utime(target, ns=(7, 7))
+    assert journal.apply() == {str(target): None}
+    assert target.read_bytes() == update
+    assert not journals.staged(target).exists()
+
+
+@pytest.mark.parametrize("other", ["link", "folder"])
+def test_recovery_follows_no_link_and_enters_no_folder(tmp_path: Path, other: str) -> None:
+    target, journal = _journal_for(tmp_path)
+    outside = tmp_path / "outside"
+    outside.write_bytes(b"old")
+    target.unlink()
+    target.symlink_to(outside) if other == "link" else target.mkdir()
+    assert journal.apply() == {str(target): None}
+    assert outside.read_bytes() == b"old"
+
+
+PATCHED = [(3, b"originals"), (40, b"more")]
+
+
+def _patch_for(tmp_path: Path) -> tuple[Path, journals.Journal, bytes, bytes]:
+    original = bytearray(bytes(range(100)))
+    for offset, data in PATCHED:
+        original[offset : offset + len(data)] = data
+    target = tmp_path / "file"
+    target.write_bytes(original)
+    wanted = bytearray(original)
+    ranges = []
+    for offset, data in PATCHED:
+        wanted[offset : offset + len(data)] = new = data.upper()
+        ranges.append(journals.Range(offset, data, data, new))
+    journal = journals.start(tmp_path / "j" / "p.json")
+    journal.patch(target, ranges, journals.Seen.at(target), journals.file_hash(target))
+    journal.commit()
+    return target, journal, bytes(original), bytes(wanted)
+
+
+@pytest.mark.parametrize("torn", range(0, 45, 4))
+def test_a_patch_torn_at_any_byte_is_finished(tmp_path: Path, torn: int) -> None:
+    target, journal, original, wanted = _patch_for(tmp_path)
+    target.write_bytes(wanted[:torn] + original[torn:])
+    os.utime(target, ns=(9, 9))
+    assert journal.apply()[str(target)] == journals.Seen.at(target)
+    assert target.read_bytes() == wanted
+    assert journal.apply()[str(target)] is not None, "may be repeated"
+
+
+@pytest.mark.parametrize("place", [0, 4, 41, 99])
+def test_recovery_does_not_patch_what_an_update_put_there(tmp_path: Path, place: int) -> None:
+    """The same size, one byte otherwise: outside the patched ranges, or inside them."""
+    target, journal, original, _ = _patch_for(tmp_path)
+    update = bytearray(original)
+    update[place] ^= 0x80
+    target.write_bytes(update)
+    os.utime(target, ns=(9, 9))
+    assert journal.apply() == {str(target): None}
+    assert target.read_bytes() == bytes(update)
+
+
+def test_a_damaged_journal_is_said_and_stops_nothing_else(tmp_path: Path) -> None:
+    _, journal = _journal_for(tmp_path)
+    whole = journal.path.read_bytes()
+    for cut in (0, 1, len(whole) // 2, len(whole) - 1):
+        journal.path.write_bytes(whole[:cut])
+        with pytest.raises(FormatError, match="damaged"):
+            journals.Journal.load(journal.path)
+        assert list(journals.left_behind(tmp_path / "j")) == []

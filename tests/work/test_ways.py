@@ -44,14 +44,12 @@ def _edited(workspace: Workspace, *addresses: str) -> None:
 
 
 def test_the_game_and_its_edition_are_recognised_and_can_be_overridden(workspace: Workspace, opened: Path) -> None:
-    with workspace.database.session() as session:
-        project = workspace.project(session, "skerry")
-        assert (project.game, project.edition, project.chosen_edition) == ("skerry-post-desktop", "north", None)
+    project = workspace.project("skerry")
+    assert (project.game, project.edition, project.chosen_edition) == ("skerry-post-desktop", "north", None)
     choose(workspace, "skerry", edition="south")
     open_game(workspace, opened)
-    with workspace.database.session() as session:
-        project = workspace.project(session, "skerry")
-        assert (project.edition, project.chosen_edition) == ("north", "south")
+    project = workspace.project("skerry")
+    assert (project.edition, project.chosen_edition) == ("north", "south")
     with pytest.raises(NotFoundError, match="edition 'east'"):
         choose(workspace, "skerry", edition="east")
     with pytest.raises(NotFoundError, match="way 'by-sea'"):

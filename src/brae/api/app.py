@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from starlette.middleware.base import RequestResponseEndpoint
 from starlette.responses import Response
 from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
 from brae import __version__
+from brae.api.guard import Guard, new_secret, problem
 from brae.api.routes import builds, catalogue, edits, guesses, maps, projects, system, workshop
 from brae.api.schemas import Problem
 from brae.core.errors import BraeError, storage_error
@@ -23,19 +22,6 @@ from brae.work import Workspace
 from brae.work.watch import Watcher
 
 UI = Path(__file__).parent.parent / "ui"
-#: pages of other origins may neither read nor write here; scripts come from here alone
-_HEADERS = {
-    "Content-Security-Policy": "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; "
-    "media-src 'self' blob:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-    "Cross-Origin-Resource-Policy": "same-origin",
-}
-_LOCAL = ("127.0.0.1", "localhost", "[::1]")
-
-
-def _host_name(host: str) -> str:
-    return host.rpartition(":")[0] if ":" in host.rpartition("]")[2] else host
 
 
 class Page(StaticFiles):
@@ -53,14 +39,13 @@ class Page(StaticFiles):
         return response
 
 
-def problem(status: int, title: str, detail: str, **more: Any) -> JSONResponse:
-    """problem+json (RFC 9457)."""
-    content = {"type": "about:blank", "title": title, "status": status, "detail": detail, **more}
-    return JSONResponse(content, status, media_type="application/problem+json")
+def create_app(
+    workspace: Workspace, *, watch: bool = True, demo: Path | None = None, secret: str | None = None
+) -> FastAPI:
+    """The server's application over a workspace; it closes the workspace when it ends.
 
-
-def create_app(workspace: Workspace, *, watch: bool = True, demo: Path | None = None) -> FastAPI:
-    """The server's application over a workspace; it closes the workspace when it ends."""
+    Only those who know the ``secret`` may use it (without one nobody can).
+    """
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
@@ -76,23 +61,7 @@ def create_app(workspace: Workspace, *, watch: bool = True, demo: Path | None = 
     app = FastAPI(title="Brae", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.workspace, app.state.demo, app.state.stopping = workspace, demo, False
 
-    @app.middleware("http")
-    async def guard(request: Request, call_next: RequestResponseEndpoint) -> Response:
-        host = request.headers.get("host", "")
-        if _host_name(host) not in _LOCAL:
-            return problem(403, "Forbidden", f"Brae answers only on this computer, not as '{host}'.", code="host")
-        origin = request.headers.get("origin")
-        if origin is not None and origin.partition("://")[2] != host:
-            return problem(403, "Forbidden", f"Pages of {origin} may not use Brae.", code="origin")
-        if request.method not in ("GET", "HEAD") and request.headers.get("sec-fetch-site") in (
-            "cross-site",
-            "same-site",
-        ):
-            return problem(403, "Forbidden", "Other pages may not use Brae.", code="origin")
-        response = await call_next(request)
-        for name, value in _HEADERS.items():
-            response.headers.setdefault(name, value)
-        return response
+    app.add_middleware(Guard, secret=secret or new_secret())
 
     @app.exception_handler(BraeError)
     def brae_error(_: Request, error: BraeError) -> JSONResponse:

@@ -68,7 +68,9 @@ class JobView(BaseModel):
     project_id: str | None
     #: what it is about, such as the file's path
     arguments: dict[str, Any]
-    state: Literal["running", "done", "failed", "cancelled", "interrupted"]
+    state: Literal["waiting", "running", "done", "failed", "cancelled", "interrupted"]
+    #: the job of the same project that comes first
+    waits_for: str | None = None
     done: int
     total: int
     unit: str
@@ -512,6 +514,15 @@ class BuildPlan(BaseModel):
     warnings: dict[str, str]
     faults: list[Fault]
     up_to_date: bool
+    #: what the person has to agree to first, in words
+    asks: list[str]
+
+
+class BuildRequest(BaseModel):
+    """How to build."""
+
+    #: the person agrees to what the plan ``asks``
+    may_grow: bool = False
 
 
 class BuildView(Row):
@@ -529,12 +540,6 @@ class RestoreRequest(BaseModel):
 
     paths: list[str] | None = None
     force: bool = False
-
-
-class Restored(BaseModel):
-    """Which files were put back."""
-
-    files: list[str]
 
 
 class PlayReport(BaseModel):

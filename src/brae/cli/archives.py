@@ -10,7 +10,8 @@ import typer
 
 from brae.cli.app import FileArgument, JsonOption, LayoutOption, PathArgument, app
 from brae.cli.output import bar, errors, say
-from brae.cli.targets import check_file, kind_of, library_for, open_target, read_target, split_target, write_file
+from brae.cli.targets import check_file, kind_of, library_for, open_target, read_target, split_target
+from brae.core.atomic import write_atomically
 from brae.core.containers.depth import Opened, open_path
 from brae.core.containers.described import Archive
 from brae.core.containers.folders import edits_in
@@ -119,7 +120,7 @@ def propose(
             )
         best = found[0].called(out.stem if out else file.suffix.lstrip(".") or file.stem, file.name)
         if out is not None:
-            write_file(out, best.encode())
+            write_atomically(out, best.encode())
         words = "\n".join(
             f"{number}. {one.members:,} members, {one.explained:.1%} explained, "
             + ("proof: exact" if one.proof.exact else f"no proof: {one.proof.reason}")

@@ -63,7 +63,8 @@ def demo(
                 "open",
                 f"Opening {name}",
                 lambda job: open_game(workspace, game, job, name),
-                project=begin(workspace, game, name),
+                project=(first := begin(workspace, game, name)),
+                queue=first,
                 path=str(game),
             )
             # The disc takes some seconds to make; the desktop edition can be looked at meanwhile.

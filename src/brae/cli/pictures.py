@@ -13,7 +13,8 @@ from rich.progress import Progress
 
 from brae.cli.app import FileArgument, JsonOption, LayoutOption, app
 from brae.cli.output import errors, say
-from brae.cli.targets import check_file, kind_of, library_for, read_target, write_file
+from brae.cli.targets import check_file, kind_of, library_for, read_target
+from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError, UnknownFormatError
 from brae.core.match import metrics
 from brae.core.textures import channels, described, formats, images
@@ -43,7 +44,7 @@ def decode(
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
         picture = texture.picture(level)
-        write_file(out, write_image(picture, _picture_kind(out), alpha=texture.header.format.alpha != "none"))
+        write_atomically(out, write_image(picture, _picture_kind(out), alpha=texture.header.format.alpha != "none"))
         typer.echo(f"{out}: {picture.shape[1]} x {picture.shape[0]}")
 
 
@@ -115,7 +116,7 @@ def encode(
                 data = encode_new(
                     picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
                 )
-            write_file(target, data)
+            write_atomically(target, data)
             return f"{target}: {len(data):,} bytes, {words}"
 
         if not image.is_dir():
@@ -186,7 +187,7 @@ def guess(
             raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)
         if out is not None:
             texture = read_raw(data, found[0].header(data), found[0].offset)
-            write_file(out, write_image(texture.picture(), _picture_kind(out)))
+            write_atomically(out, write_image(texture.picture(), _picture_kind(out)))
         shown = [
             {
                 "format": one.format,
@@ -215,7 +216,7 @@ def split(
         kind = "exr" if formats.depth_of(found.picture) == "float" else "png"
         for letter, grey in channels.split(found.picture, "rgba" if found.has_alpha else "rgb").items():
             target = out / f"{image.stem}_{letter}.{kind}"
-            write_file(target, write_image(grey, kind, alpha=False))
+            write_atomically(target, write_image(grey, kind, alpha=False))
             typer.echo(str(target))
 
 
@@ -249,7 +250,7 @@ def compose(
             if whole is not None and letter not in parts:
                 parts[letter] = channels.Part(whole, letter, True)
         made = channels.compose(parts, whole)
-        write_file(
+        write_atomically(
             out, write_image(made, _picture_kind(out), alpha=bool((formats.shown(made)[..., 3] < 255).any()))
         )
         typer.echo(f"{out}: {made.shape[1]} x {made.shape[0]}")

@@ -38,6 +38,9 @@ def build(
     way: Annotated[
         str | None, typer.Option(help="archive, loose or add-on, as the game's profile allows; remembered.")
     ] = None,
+    may_grow: Annotated[
+        bool, typer.Option("--may-grow", help="Agree that a file of the game becomes much larger.")
+    ] = False,
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -48,7 +51,7 @@ def build(
     with errors(as_json), _workspace(home) as workspace, ticker() as watching:
         if way is not None:
             choose(workspace, project, way=way)
-        result = builds.build(workspace, project, watching)
+        result = builds.build(workspace, project, watching, may_grow=may_grow)
         lines = [f"{file['path']}: {file['way']}, {file['why']}" for file in result["files"]]
         say(result, "\n".join(lines) or "The game's files are as the edits want them.", as_json)
 
@@ -65,4 +68,9 @@ def restore(
 
     with errors(as_json), _workspace(home) as workspace:
         result = builds.restore(workspace, project, file or None)
-        say(result, "\n".join(f"{path}: as it was" for path in result["files"]) or "Nothing was changed.", as_json)
+        lines = [f"{path}: as it was" for path in result["files"]]
+        say(result, "\n".join(lines) or "Nothing was changed.", as_json)
+        for one in result["left"]:
+            typer.echo(f"brae: {one['path']} was left alone: {one['reason']}", err=True)
+        if result["left"]:
+            raise typer.Exit(1)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import socket
 import sys
 import threading
 import time
+import urllib.request
 import webbrowser
 from collections.abc import Callable
 from pathlib import Path
@@ -16,6 +18,8 @@ import typer
 import uvicorn
 
 from brae.api.app import UI, create_app
+from brae.api.guard import KEY, new_secret
+from brae.api.patience import PatientProtocol
 from brae.core.warm import PARTS, cached, warm
 from brae.jobs.manager import Job
 from brae.store import Home
@@ -54,13 +58,24 @@ def serve(
     started: Callable[[Workspace], None] | None = None,
 ) -> None:
     """Serve until interrupted."""
-    workspace = Workspace(Home(home))
+    place = Home(home)
+    running = _running(place)
+    if running is not None:
+        typer.echo(f"Brae is running already, at {running}")
+        if browser and _has_display():
+            webbrowser.open(running)
+        return
+    workspace = Workspace(place)
     listener = _listen(port)
-    address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+    secret = new_secret()
+    base = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+    address = f"{base}?{KEY}={secret}"
     if not UI.is_dir():
         typer.echo("brae: the page is not built (run 'make setup'); only the API answers.", err=True)
-    app = create_app(workspace, demo=demo)
-    config = uvicorn.Config(app, log_level="warning", lifespan="on", timeout_graceful_shutdown=2)
+    app = create_app(workspace, demo=demo, secret=secret)
+    config = uvicorn.Config(
+        app, http=PatientProtocol, log_level="warning", lifespan="on", timeout_graceful_shutdown=2
+    )
     server = uvicorn.Server(config)
 
     def afterwards() -> None:
@@ -76,11 +91,32 @@ def serve(
             workspace.jobs.start("prepare", "Getting the encoders ready, once", prepare)
 
     threading.Thread(target=afterwards, daemon=True).start()
+    place.announce({"address": base, "secret": secret, "process": os.getpid()})
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
     if browser and _has_display():
         threading.Timer(0.6, webbrowser.open, [address]).start()
-    with contextlib.suppress(KeyboardInterrupt):  # the ordinary end
-        server.run(sockets=[listener])
+    try:
+        with contextlib.suppress(KeyboardInterrupt):  # the ordinary end
+            server.run(sockets=[listener])
+    finally:
+        if (place.announced() or {}).get("secret") == secret:
+            place.server.unlink(missing_ok=True)
+
+
+def _running(home: Home) -> str | None:
+    """The address, secret and all, of a server that works in this home now."""
+    said = home.announced()
+    if said is None:
+        return None
+    asked = urllib.request.Request(
+        f"{said.get('address')}api/state", headers={"Authorization": f"Bearer {said.get('secret')}"}
+    )
+    try:
+        with urllib.request.build_opener(urllib.request.ProxyHandler({})).open(asked, timeout=2) as answer:
+            alive = json.load(answer).get("home") == str(home.path)
+    except (OSError, ValueError):
+        return None
+    return f"{said['address']}?{KEY}={said['secret']}" if alive else None
 
 
 def _has_display() -> bool:

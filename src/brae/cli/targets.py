@@ -73,10 +73,3 @@ def read_target(target: str) -> tuple[bytes, str, Library, Fetch]:
     if index < 0:
         raise NotFoundError(f"There is no member '{levels[-1]}'.", address=target)
     return holder.read(index), holder.names[index], library, holder.read_named
-
-
-def write_file(path: Path, data: bytes) -> None:
-    """A file that appears whole or not at all."""
-    from brae.work.edits import write_atomically
-
-    write_atomically(path, data)

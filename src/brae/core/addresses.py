@@ -9,9 +9,10 @@ the same name ends in ``@2``.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from urllib.parse import unquote_to_bytes
 
 SEPARATOR = "//"
@@ -84,3 +85,38 @@ def safe_path(level: str) -> str:
             step = f"%{ord(step[0]):02X}{step[1:]}"
         steps.append(step)
     return "/".join(steps)
+
+
+#: bytes of one step of a path, so that an ending, a number and a program's own additions still fit into 255
+_LONGEST_STEP = 200
+
+
+def short_path(path: str) -> str:
+    """The same path with steps that any file system can hold; what is cut becomes a hash of the step."""
+    return "/".join(
+        step
+        if len(step.encode("utf-8", "surrogateescape")) <= _LONGEST_STEP
+        else f"{step[:40]}~{hashlib.sha256(step.encode('utf-8', 'surrogateescape')).hexdigest()[:12]}"
+        for step in path.split("/")
+    )
+
+
+def exchange_path(address: str, kind: str, taken: Collection[str]) -> str:
+    """The relative path of an item's file in the exchange folder: it mirrors the address, ending in ``.kind``.
+
+    ``taken`` are the paths of other items. Paths that differ from one of them in letter case only (one file on many
+    systems), or where one would be the other's folder, get ``~`` and a number.
+    """
+    stem = "/".join(short_path(safe_path(level)) for level in split(address))
+    others = {path.casefold() for path in taken}
+    folders = {path[:place] for path in others for place, char in enumerate(path) if char == "/"}
+    number, candidate = 1, f"{stem}.{kind}"
+    while _clashes(candidate.casefold(), others, folders):
+        number += 1
+        candidate = f"{stem}~{number}.{kind}"
+    return candidate
+
+
+def _clashes(path: str, others: set[str], folders: set[str]) -> bool:
+    above = {path[:place] for place, char in enumerate(path) if char == "/"}
+    return path in others or path in folders or bool(above & others)

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import recognise
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, internal
 from brae.core.layouts.library import Library
 from brae.core.sources import ByteSource, BytesSource
 from brae.core.textures.files import HEAD, parts_elsewhere, sniff_texture
 from brae.core.textures.roles import MapUse
+
+log = logging.getLogger(__name__)
 
 #: "levels": the larger levels of a streamed texture, which are shown and edited with it
 Kind = Literal["texture", "sound", "text", "archive", "data", "levels"]
@@ -103,15 +106,24 @@ def catalogue(container: Container, library: Library) -> Iterator[Item]:
     The ``container`` of an item that is an archive itself is what ``recognise`` says of it.
     """
     for index, (level, name) in enumerate(zip(container.levels, container.names, strict=True)):
-        stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
         try:
-            head, packer = container.read_start(index, HEAD), container.packer(index).name
-        except BraeError as error:
+            yield _item(container, index, level, name, library)
+        except Exception as error:  # whatever one member does, the others are listed
+            if not isinstance(error, BraeError):
+                log.exception("describing %s failed", level)
+                error = internal(error, level)
+            stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
             yield Item(level, name, "data", None, stored, real, "unknown", fault=str(error))
-            continue
-        item = describe(head[:real], library, level=level, name=name, stored=stored, real=real, packer=packer)
-        if item.kind in ("data", "text") and item.fault is None:
-            inner = _inner(container, index, head[:real], library)
-            if inner is not None:
-                item = replace(item, kind="archive", container=inner)
-        yield item
+
+
+def _item(container: Container, index: int, level: str, name: str, library: Library) -> Item:
+    stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
+    head, packer = container.read_start(index, HEAD), container.packer(index).name
+    if real >= 0:
+        head = head[:real]
+    item = describe(head, library, level=level, name=name, stored=stored, real=real, packer=packer)
+    if item.kind in ("data", "text") and item.fault is None:
+        inner = _inner(container, index, head, library)
+        if inner is not None:
+            item = replace(item, kind="archive", container=inner)
+    return item

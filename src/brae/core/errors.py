@@ -129,12 +129,34 @@ class CancelledError(BraeError):
     status = 409
 
 
+class InternalError(BraeError):
+    """Brae itself failed on this item; it goes on with the others."""
+
+    code = "internal"
+    status = 500
+
+
+def internal(error: Exception, address: str) -> InternalError:
+    """A fault of Brae's own, met on one item."""
+    return InternalError(
+        f"Brae itself failed on this ({type(error).__name__}: {error}).",
+        address=address,
+        remedy="The file is left as it is. It may be damaged, or of a kind that Brae should know better.",
+    )
+
+
 def storage_error(error: OSError, doing: str, path: object) -> StorageError:
     """Put an operating system's refusal into words; ``doing`` is a phrase such as 'write'."""
     import errno
 
     remedies = {
         errno.ENOSPC: ("the disk is full", "Free some space and try again; nothing was changed."),
+        errno.EDQUOT: ("your share of the disk is full", "Free some space and try again; nothing was changed."),
+        errno.EFBIG: (
+            "files on this disk, or of this program, may not be so large",
+            "Use another disk (or raise the limit) and try again; nothing was changed.",
+        ),
+        errno.ENAMETOOLONG: ("the name is too long for this disk", "Choose a folder with a shorter path."),
         errno.EROFS: ("the folder is read-only", "Choose a folder you may write to."),
         errno.EACCES: (
             "you may not write there",

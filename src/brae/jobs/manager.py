@@ -5,8 +5,11 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from collections import deque
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import suppress
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from sqlalchemy import select
@@ -18,6 +21,7 @@ from brae.store.models import JobRow, now
 
 log = logging.getLogger(__name__)
 _EVERY = 0.1
+_THREADS = 4
 
 
 class Ticker(Protocol):
@@ -48,7 +52,9 @@ class Job:
     def __init__(self, row: JobRow, events: Events) -> None:
         self.id, self.kind, self.title, self.project_id = row.id, row.kind, row.title, row.project_id
         self.arguments: dict[str, Any] = dict(row.arguments)
-        self.state = "running"
+        self.state = "waiting"
+        #: what it waits for, for people
+        self.waits_for: str | None = None
         self.result: dict[str, Any] | None = None
         self.error: dict[str, Any] | None = None
         self.done = self.total = 0
@@ -88,6 +94,7 @@ class Job:
             "project_id": self.project_id,
             "arguments": self.arguments,
             "state": self.state,
+            "waits_for": self.waits_for,
             "done": self.done,
             "total": self.total,
             "unit": self.unit,
@@ -97,74 +104,132 @@ class Job:
         }
 
 
+#: what a job does; its result is kept
+Work = Callable[[Job], dict[str, Any] | None]
+
+
+@dataclass
+class _Entry:
+    """A job with what it does and who waits for its end."""
+
+    job: Job
+    work: Work
+    queue: str | None
+    ended: Future[None] = field(default_factory=Future)
+
+
 class Jobs:
-    """Starts and finds jobs."""
+    """Starts and finds jobs. Those of one ``queue`` run one after the other."""
 
     def __init__(self, database: Database, events: Events) -> None:
         self.database, self.events = database, events
-        self._pool = ThreadPoolExecutor(2, thread_name_prefix="job")
-        self._running: dict[int, Job] = {}
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="job")
+        self._entries: dict[int, _Entry] = {}
+        self._queues: dict[str, deque[_Entry]] = {}
+        #: ended jobs whose end could not be written down
+        self._unwritten: dict[int, Job] = {}
         self._lock = threading.Lock()
-        with database.session() as session:
-            for row in session.scalars(select(JobRow).where(JobRow.state == "running")):
+        with database.change() as session:
+            for row in session.scalars(select(JobRow).where(JobRow.state.in_(("waiting", "running")))):
                 row.state, row.ended = "interrupted", now()
 
     def start(
         self,
         kind: str,
         title: str,
-        work: Callable[[Job], dict[str, Any] | None],
+        work: Work,
         *,
         project: str | None = None,
+        queue: str | None = None,
         **arguments: Any,
     ) -> tuple[Job, Future[None]]:
-        """Begin work; ``arguments`` are kept so that it can be begun again after a restart."""
-        with self.database.session() as session:
-            row = JobRow(kind=kind, title=title, project_id=project, arguments=arguments)
+        """Begin work, or let it wait for its turn in a queue; ``arguments`` are kept for people to see."""
+        with self.database.change() as session:
+            row = JobRow(kind=kind, title=title, project_id=project, arguments=arguments, state="waiting")
             session.add(row)
             session.flush()
             job = Job(row, self.events)
+        entry = _Entry(job, work, queue)
         with self._lock:
-            self._running[job.id] = job
+            self._entries[job.id] = entry
+            line = self._queues.setdefault(queue, deque()) if queue is not None else None
+            if line is not None:
+                line.append(entry)
+            first = line is None or line[0] is entry
+            if line is not None and not first:
+                job.waits_for = line[-2].job.title
         job.tell()
-        return job, self._pool.submit(self._run, job, work)
+        if first:
+            self._pool.submit(self._run, entry)
+        return job, entry.ended
 
-    def _run(self, job: Job, work: Callable[[Job], dict[str, Any] | None]) -> None:
+    def _run(self, entry: _Entry) -> None:
+        job = entry.job
+        job.waits_for, job.state = None, "running"
         try:
             job.tick(0)
-            job.result = work(job)
+            job.tell()
+            job.result = entry.work(job)
             job.state = "done"
         except CancelledError as error:
             job.state, job.error = "cancelled", error.as_dict()
         except BraeError as error:
             job.state, job.error = "failed", error.as_dict()
-        except Exception as error:  # a fault of Brae's own must reach the person too
+        except BaseException as error:  # a fault of Brae's own must reach the person too
             log.exception("job %s failed", job.kind)
             message = f"Brae itself failed ({type(error).__name__}: {error})."
             job.state, job.error = "failed", {"code": "internal", "message": message}
-        self._write(job)
+        self._end(entry)
+
+    def _end(self, entry: _Entry) -> None:
+        """Write the end down, let the next in the queue begin, tell everybody; whatever fails, the rest is done."""
+        job = entry.job
+        try:
+            self._write(job)
+        except Exception:
+            log.exception("the end of job %s could not be written down", job.id)
+            self._unwritten[job.id] = job
         with self._lock:
-            self._running.pop(job.id, None)
+            self._entries.pop(job.id, None)
+            line = self._queues.get(entry.queue) if entry.queue is not None else None
+            if line is not None:
+                first = bool(line) and line[0] is entry
+                if first:
+                    line.popleft()
+                if not line:
+                    del self._queues[entry.queue or ""]
+                elif first:
+                    self._pool.submit(self._run, line[0])
         job.tell()
+        entry.ended.set_result(None)
 
     def _write(self, job: Job) -> None:
-        with self.database.session() as session:
+        with self.database.change() as session:
             row = session.get_one(JobRow, job.id)
             row.state, row.done, row.total, row.unit = job.state, job.done, job.total, job.unit
             row.result, row.error, row.ended, row.project_id = job.result, job.error, now(), job.project_id
 
     def cancel(self, number: int) -> None:
-        """Ask a running job to stop; NotFoundError where it does not run."""
+        """Ask a job to stop, or take it out of its queue; NotFoundError where it neither runs nor waits."""
         with self._lock:
-            job = self._running.get(number)
-        if job is None:
+            entry = self._entries.get(number)
+            line = self._queues.get(entry.queue or "") if entry is not None else None
+            waits = line is not None and entry is not None and line[0] is not entry
+            if waits and line is not None and entry is not None:
+                line.remove(entry)
+        if entry is None:
             raise NotFoundError(f"Job {number} is not running.")
-        job.cancel()
+        entry.job.cancel()
+        if waits:
+            entry.job.waits_for, entry.job.state = None, "cancelled"
+            entry.job.error = CancelledError("Cancelled.").as_dict()
+            self._end(entry)
 
     def get(self, number: int) -> dict[str, Any]:
-        """One job, running or ended."""
+        """One job: waiting, running or ended."""
         with self._lock:
-            job = self._running.get(number)
+            entry = self._entries.get(number)
+            job = self._unwritten.get(number) if entry is None else entry.job
         if job is not None:
             return job.as_dict()
         with self.database.session() as session:
@@ -174,21 +239,30 @@ class Jobs:
             return _row_dict(row)
 
     def latest(self, limit: int = 20) -> list[dict[str, Any]]:
-        """The newest jobs first; running ones as they stand."""
+        """The newest jobs first; those that have not ended as they stand."""
         with self._lock:
-            running = {number: job.as_dict() for number, job in self._running.items()}
+            here = {number: job.as_dict() for number, job in self._unwritten.items()}
+            here |= {number: entry.job.as_dict() for number, entry in self._entries.items()}
         with self.database.session() as session:
             rows = session.scalars(select(JobRow).order_by(JobRow.id.desc()).limit(limit))
-            return [running.get(row.id) or _row_dict(row) for row in rows]
+            return [here.get(row.id) or _row_dict(row) for row in rows]
 
     def close(self) -> None:
-        """Cancel what runs and wait for it."""
+        """Cancel what runs or waits, and wait for its end."""
         with self._lock:
-            for job in self._running.values():
-                job.cancel()
+            numbers = list(self._entries)
+        for number in reversed(numbers):
+            with suppress(NotFoundError):  # it has ended meanwhile
+                self.cancel(number)
+        while True:
+            with self._lock:
+                left = [entry.ended for entry in self._entries.values()]
+            if not left:
+                break
+            wait(left)
         self._pool.shutdown(wait=True)
 
 
 def _row_dict(row: JobRow) -> dict[str, Any]:
     names = ("id", "kind", "title", "project_id", "arguments", "state", "done", "total", "unit", "result", "error")
-    return {name: getattr(row, name) for name in names} | {"rate": None}
+    return {name: getattr(row, name) for name in names} | {"rate": None, "waits_for": None}

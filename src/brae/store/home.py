@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import json
+import os
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from filelock import FileLock, Timeout
 from platformdirs import user_data_path
 
+from brae.core.atomic import write_atomically
 from brae.core.errors import ReadOnlyError, storage_error
 
 
 class InUseError(ReadOnlyError):
-    """Another Brae works on the same project."""
+    """Somebody else works on the same project."""
 
     code = "in-use"
 
@@ -22,15 +27,21 @@ def usual_place() -> Path:
 
 
 class Home:
-    """A folder of Brae's own; nothing is written outside it but the game's files on a build."""
+    """A folder of Brae's own, closed to other users of the computer.
+
+    Nothing is written outside it but the game's files on a build.
+    """
 
     def __init__(self, path: Path | None = None) -> None:
         self.path = (path or usual_place()).resolve()
         try:
-            for folder in (self.path, self.exchange, self.layouts, self.journals, self.locks):
+            self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
+            if os.name == "posix" and self.path.stat().st_mode & 0o077:
+                self.path.chmod(0o700)
+            for folder in (self.exchange, self.layouts, self.journals, self.locks):
                 folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            raise storage_error(error, "make the folder", self.path) from error
+            raise storage_error(error, "use the folder", self.path) from error
 
     @property
     def database(self) -> Path:
@@ -41,6 +52,11 @@ class Home:
         return self.path / "kept"
 
     @property
+    def ledger(self) -> Path:
+        """What a lost database is made anew from."""
+        return self.path / "ledger"
+
+    @property
     def exchange(self) -> Path:
         """Where the files of items in work lie, one folder a project."""
         return self.path / "exchange"
@@ -48,7 +64,7 @@ class Home:
     @property
     def layouts(self) -> Path:
         """A person's own layouts, for every project."""
-        return self.path / "layouts"
+        return layouts_in(self.path)
 
     @property
     def journals(self) -> Path:
@@ -63,6 +79,11 @@ class Home:
         """Where the demo games are made."""
         return self.path / "games"
 
+    @property
+    def server(self) -> Path:
+        """How to reach the server that runs now: its address and secret."""
+        return self.path / "server.json"
+
     def journal(self, project: str) -> Path:
         """The journal of a project's build."""
         return self.journals / f"{project}.json"
@@ -71,9 +92,37 @@ class Home:
         """A lock on a project's files, held while they change (works between processes); waits so many seconds."""
         return FileLock(self.locks / f"{project}.lock", timeout=wait)
 
+    def note_holder(self, project: str) -> None:
+        """Write down who holds a project's lock, for the words of whoever waits for it."""
+        with suppress(OSError):
+            self._holder(project).write_text(str(os.getpid()))
 
-def busy(error: Timeout, project: str) -> InUseError:
-    """The refusal for a lock that another process holds."""
-    return InUseError(
-        f"Another Brae is working on '{project}'.", remedy="Wait until it is done, or close it, and try again."
-    )
+    def busy(self, error: Timeout, project: str) -> InUseError:
+        """The refusal for a lock that another process holds."""
+        who = ""
+        with suppress(OSError):
+            who = f" (process {int(self._holder(project).read_text() or 0)})"
+        return InUseError(
+            f"Another Brae{who} is working on '{project}'.",
+            remedy="Wait until it is done, or close it, and try again.",
+        )
+
+    def _holder(self, project: str) -> Path:
+        return self.locks / f"{project}.holder"
+
+    def announce(self, server: dict[str, Any]) -> None:
+        """Write down how the server is reached; only this user can read it."""
+        write_atomically(self.server, json.dumps(server).encode())
+
+    def announced(self) -> dict[str, Any] | None:
+        """How the server is reached that said so last."""
+        try:
+            found = json.loads(self.server.read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            return None
+        return found if isinstance(found, dict) else None
+
+
+def layouts_in(home: Path) -> Path:
+    """Where a person's own layouts lie in Brae's folder (nothing is made there)."""
+    return home / "layouts"

@@ -66,7 +66,8 @@ class Original(Base):
     built_from: Mapped[str | None]
     #: folders that Brae made for a created file, relative, outermost first
     made_folders: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
-    kept: Mapped[list[Kept]] = relationship(cascade="all, delete-orphan", order_by="Kept.offset")
+    # Read together with its row: what was read is used after the session is closed.
+    kept: Mapped[list[Kept]] = relationship(cascade="all, delete-orphan", order_by="Kept.offset", lazy="selectin")
 
     @property
     def whole(self) -> Kept | None:
@@ -109,6 +110,8 @@ class ArchiveRow(Base):
     proof: Mapped[dict[str, Any]] = mapped_column(default=dict)
     fault: Mapped[str | None]
     member_count: Mapped[int] = mapped_column(default=0)
+    #: what its members were told from: files as they were, and layouts; empty until all of them are listed
+    listed_from: Mapped[str] = mapped_column(default="")
 
 
 class Member(Base):
@@ -142,6 +145,8 @@ class Member(Base):
     fault: Mapped[str | None]
     #: the address of the copy that the game uses instead of this one
     winner: Mapped[str | None]
+    #: names of other files of the game that hold the larger levels of a streamed texture
+    parts: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
 
 
 class Edit(Base):
@@ -171,7 +176,17 @@ class Edit(Base):
     #: why the file on disk could not be taken
     fault: Mapped[str | None]
     changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now, onupdate=now)
-    steps: Mapped[list[EditStep]] = relationship(cascade="all, delete-orphan", order_by="EditStep.number")
+    #: counts the writes: what was worked out from one revision is not written over another
+    revision: Mapped[int] = mapped_column(default=1, server_default="1")
+    steps: Mapped[list[EditStep]] = relationship(
+        cascade="all, delete-orphan", order_by="EditStep.number", lazy="selectin"
+    )
+    __mapper_args__ = {"version_id_col": revision}  # noqa: RUF012
+
+    @property
+    def current(self) -> EditStep | None:
+        """The version in use; None where it is the original."""
+        return self.steps[self.position - 1] if self.position else None
 
 
 class EditStep(Base):
@@ -212,7 +227,7 @@ class JobRow(Base):
     kind: Mapped[str]
     title: Mapped[str]
     project_id: Mapped[str | None]
-    #: 'running', 'done', 'failed', 'cancelled' or 'interrupted'
+    #: 'waiting', 'running', 'done', 'failed', 'cancelled' or 'interrupted'
     state: Mapped[str] = mapped_column(default="running")
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.build import journal as journals
@@ -22,15 +21,26 @@ from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.library import companion_names
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, write_beside
-from brae.core.sources import BytesSource, FileSource, OverlaySource, chunks
+from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
+from brae.work import copies
 from brae.work.outward import Outward
 from brae.work.records import finish
-from brae.work.workspace import Workspace
+from brae.work.workspace import Found, Workspace
 
 #: originals up to this size are kept whole even where a patch needs its ranges only: they survive more
 KEEP_WHOLE_BELOW = 64 << 20
+
+
+#: a file that grows by more than this, and by more than this part of itself, is asked about
+_GROWTH, _GROWTH_PART = 1 << 20, 0.05
+
+
+class GrowthError(ReadOnlyError):
+    """A file of the game would become much larger, and nobody has agreed to that."""
+
+    code = "growth"
 
 
 @dataclass
@@ -59,6 +69,8 @@ class BuildPlan:
     faults: list[dict[str, Any]] = field(default_factory=list)
     #: nothing to do: the game's files are as the edits want them
     up_to_date: bool = False
+    #: what the person has to agree to first: files that become much larger, in words
+    asks: list[str] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""
@@ -73,12 +85,13 @@ class _Target:
     plan: FilePlan
     composed: Composed
     key: str
+    #: whatever lies there is written over (it was kept first)
+    force: bool = False
 
 
 def plan(workspace: Workspace, project_id: str) -> BuildPlan:
     """What a build would do now; nothing is written."""
-    with workspace.database.session() as session:
-        return _Planner(workspace, session, workspace.project(session, project_id)).run()[0]
+    return _Planner(workspace, workspace.project(project_id)).run()[0]
 
 
 @dataclass
@@ -92,30 +105,42 @@ class _Work:
 
 
 class _Planner:
-    def __init__(self, workspace: Workspace, session: Session, project: Project) -> None:
-        self.workspace, self.session, self.project = workspace, session, project
+    def __init__(self, workspace: Workspace, project: Project, ticker: Ticker | None = None) -> None:
+        self.workspace, self.project, self.ticker = workspace, project, ticker or Silent()
+        self.originals = workspace.originals(project.id)
 
     def run(self) -> tuple[BuildPlan, list[_Target]]:
         result = BuildPlan()
         work: dict[int, _Work] = {}
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
-        for edit in self.session.scalars(query):
+        with self.workspace.database.session() as session:
+            edits = list(session.scalars(query))
+        self.ticker.begin(len(edits), "edits")
+        for edit in edits:
+            self.ticker.tick()
             reason = _left_out(edit)
             if reason is not None:
                 result.left_out[edit.address] = reason
                 continue
             try:
-                found = self.workspace.find(self.session, self.project.id, edit.address)
+                found = self.workspace.find(self.project.id, edit.address)
+                number = self._number(found)
                 data = self.workspace.blobs.get(edit.encoded_sha256 or "")
                 self._elsewhere(edit, work)
+            except ChangedError as error:
+                if error.as_dict() not in result.faults:
+                    result.faults.append(error.as_dict())
+                continue
             except BraeError as error:
                 result.left_out[edit.address] = str(error)
                 continue
             entry = work.setdefault(found.archive.id, _Work(found.archive))
-            entry.edited[found.member.number] = (data, edit.recipe)
+            entry.edited[number] = (data, edit.recipe)
             result.edits.append(edit.address)
             standing = _standing(edit, "shows")
-            if found.member.winner is not None and not self._loose_way():
+            winner = found.member.winner
+            own = winner is not None and copies.is_own(self.workspace, self.project.id, winner)
+            if winner is not None and not own and not self._loose_way():
                 standing.append(f"the game uses another copy: {found.member.winner}")
             if standing:
                 result.warnings[edit.address] = standing[0]
@@ -126,20 +151,27 @@ class _Planner:
             targets = [target for target in targets if target not in fresh]
             result.files = [target.plan for target in targets]
             result.up_to_date = not targets
+            result.asks = [words for target in targets if (words := _asks(target.plan))]
         return result, targets
+
+    def _number(self, found: Found) -> int:
+        """An item's number in its archive; of a loose file that is 0."""
+        if found.archive.layout is None:
+            return 0
+        return self.workspace.number_of(self.workspace.archive(self.project, found.archive), found)
 
     def _elsewhere(self, edit: Edit, work: dict[int, _Work]) -> None:
         """The parts of an edit that other items hold: the larger levels of a streamed texture."""
         for address, sha256 in edit.encoded_elsewhere.items():
-            found = self.workspace.find(self.session, self.project.id, address)
-            data, level = self.workspace.blobs.get(sha256), None
+            found = self.workspace.find(self.project.id, address)
+            data, level, number = self.workspace.blobs.get(sha256), None, self._number(found)
             if found.archive.layout is not None:
-                archive = self.workspace.archive(self.session, self.project, found.archive)
-                if data == archive.read(found.member.number):
+                archive = self.workspace.archive(self.project, found.archive)
+                if data == archive.read(number):
                     continue
-                level = archive.packing_level(found.member.number)
+                level = archive.packing_level(number)
             entry = work.setdefault(found.archive.id, _Work(found.archive))
-            entry.edited[found.member.number] = (data, {"packing_level": level})
+            entry.edited[number] = (data, {"packing_level": level})
 
     def _loose_way(self) -> bool:
         """Whether what is built comes before every other copy."""
@@ -156,7 +188,7 @@ class _Planner:
                 elsewhere = {key: one for key, one in work.items() if one.row.layout is not None}
                 work = {key: one for key, one in work.items() if key not in elsewhere}
                 if elsewhere:
-                    outward = Outward(self.workspace, self.session, self.project)
+                    outward = Outward(self.workspace, self.project)
                     made = (
                         outward.loose(way, elsewhere)
                         if isinstance(way, LooseWay)
@@ -173,9 +205,8 @@ class _Planner:
                 result.faults.append(error.at(one.row.address).as_dict())
         # What was built before and is not wanted any more goes back.
         covered = {target.original.path for target in targets}
-        changed = select(Original).where(Original.project_id == self.project.id, Original.state != "original")
-        for original in self.session.scalars(changed.order_by(Original.path)):
-            if original.path not in covered:
+        for original in self.originals.values():
+            if original.state != "original" and original.path not in covered:
                 try:
                     self.workspace.check_unchanged(self.project, original)
                     targets.append(self._put_back(original))
@@ -186,12 +217,11 @@ class _Planner:
     def _made(self, path: str, words: str, composed: Composed, key: str) -> _Target:
         """A file that is written as a whole: a new one, or one of the game's that is replaced."""
         target = Path(self.project.folder) / path
-        found = self.session.scalar(
-            select(Original).where(Original.project_id == self.project.id, Original.path == path)
-        )
+        found = self.originals.get(path)
         size = composed.size(key)
-        if found is None and target.exists():
-            found = self.workspace.note_original(self.session, self.project, path)
+        if found is None and os.path.lexists(target):
+            # It is looked at here and written down with the build: a plan writes nothing.
+            found = self.workspace.observe(self.project, path)[0]
         if found is None or found.state == "created":
             if found is not None:
                 self.workspace.check_unchanged(self.project, found)
@@ -211,10 +241,10 @@ class _Planner:
             del work[one.row.id]
             row = one.row
             try:
-                archive = self.workspace.archive(self.session, self.project, row)
+                archive = self.workspace.archive(self.project, row)
                 found = plan_archive(archive, _proof(row), self._packed(archive, one))
-                holder = self.workspace.parent(self.session, row)
-                outer = self.workspace.archive(self.session, self.project, holder)
+                holder = self.workspace.parent(row)
+                outer = self.workspace.archive(self.project, holder)
                 entry = work.setdefault(holder.id, _Work(holder))
                 entry.nested |= changes_outside(outer, row.files, found.composed)
             except BraeError as error:
@@ -234,18 +264,14 @@ class _Planner:
             return dict(pool.map(pack, one.edited.items())) | one.nested
 
     def _originals(self, row: ArchiveRow) -> dict[str, Original]:
-        query = select(Original).where(
-            Original.project_id == self.project.id, Original.path.in_(row.files.values())
-        )
-        by_path = {original.path: original for original in self.session.scalars(query)}
-        missing = [path for path in row.files.values() if path not in by_path]
+        missing = [path for path in row.files.values() if path not in self.originals]
         if missing:
             raise ReadOnlyError(
                 "This file has not been looked through yet.",
                 address=missing[0],
                 remedy="Wait until the game is opened, or open it again.",
             )
-        return {name: by_path[path] for name, path in row.files.items()}
+        return {name: self.originals[path] for name, path in row.files.items()}
 
     def _plan_archive(self, one: _Work) -> list[_Target]:
         row = one.row
@@ -259,7 +285,7 @@ class _Planner:
                 original.path, "replace", "a loose file is replaced as a whole", original.size, len(data)
             )
             return [_Target(original, plan, composed, MAIN)]
-        archive = self.workspace.archive(self.session, self.project, row)
+        archive = self.workspace.archive(self.project, row)
         may_patch = all(original.state != "rebuilt" for original in originals.values())
         found = plan_archive(archive, _proof(row), self._packed(archive, one), may_patch=may_patch)
         targets = []
@@ -297,6 +323,14 @@ class _Planner:
         ) and target.original.built_from == target.composed.fingerprint(target.key)
 
 
+def _asks(plan: FilePlan) -> str | None:
+    """What a person has to agree to, of one file."""
+    more = plan.size_after - plan.size_before
+    if plan.way != "rebuild" or more <= max(_GROWTH, plan.size_before * _GROWTH_PART):
+        return None
+    return f"{plan.path} becomes {more:,} bytes larger ({plan.size_before:,} to {plan.size_after:,}): {plan.why}."
+
+
 def _proof(row: ArchiveRow) -> Proof | None:
     return Proof(**row.proof) if row.proof else None
 
@@ -321,31 +355,51 @@ def _standing(edit: Edit, severity: str) -> list[str]:
     ]
 
 
-def build(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> dict[str, Any]:
+def build(
+    workspace: Workspace, project_id: str, ticker: Ticker | None = None, *, may_grow: bool = False
+) -> dict[str, Any]:
     """Carry the plan out. Killed at any moment, the game's files are as before, or (once the journal stands)
     become as after, now or at the next start.
 
+    ``may_grow``: the person agrees that a file becomes much larger (``BuildPlan.asks``).
     Returns what was done. Raises one of Brae's errors where anything stops it; then nothing was changed.
     """
     ticker = ticker or Silent()
-    with workspace.locked(project_id), workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        found, targets = _Planner(workspace, session, project).run()
+    with workspace.locked(project_id, "building"):
+        project = workspace.project(project_id)
+        found, targets = _Planner(workspace, project, ticker).run()
         if found.faults:
             first = dict(found.faults[0])
             first.pop("code", None)
             raise ChangedError(first.pop("message"), **first)
+        if found.asks and not may_grow:
+            raise GrowthError(found.asks[0], remedy="Say that it may (--may-grow), or make the edit smaller.")
         if not targets:
-            return {"files": [], "edits": found.edits, "up_to_date": True}
+            return {"files": [], "edits": found.edits, "up_to_date": True, "left": []}
         note: dict[str, Any] = {"project": project_id, "what": "build", "edits": found.edits, "files": []}
-        _carry_out(workspace, project, targets, note, ticker)
-        return {"files": [asdict(file) for file in found.files], "edits": found.edits, "up_to_date": False}
+        left = _carry_out(workspace, project, targets, note, ticker)
+        if left:
+            raise ChangedError(
+                "This file of the game was changed by something else while it was built; it was left as it is.",
+                address=left[0],
+                remedy="Open the game again, then build again.",
+            )
+        copies.tell(workspace, project_id)
+        return {
+            "files": [asdict(file) for file in found.files],
+            "edits": found.edits,
+            "up_to_date": False,
+            "left": left,
+        }
 
 
 def _carry_out(
     workspace: Workspace, project: Project, targets: list[_Target], note: dict[str, Any], ticker: Ticker
-) -> None:
-    """Prepare every target, commit, apply. ``targets`` is used up: no file may be open when it is replaced."""
+) -> list[str]:
+    """Prepare every target, commit, apply; returns the files that were left as they are.
+
+    ``targets`` is used up: no file may be open when it is replaced.
+    """
     journal = journals.start(workspace.home.journal(project.id))
     plans = [asdict(target.plan) for target in targets]
     ticker.begin(sum(target.plan.size_after for target in targets), "bytes")
@@ -357,21 +411,9 @@ def _carry_out(
             if path.exists():
                 with path.open("r+b"):  # refused now where it is read-only or in use, not half-way
                     pass
-            if target.plan.way == "patch":
-                note["files"].append(_prepare_patch(workspace, target, path, journal))
-                ticker.tick(target.plan.size_after)
-            elif target.plan.way == "remove":
-                folders = [Path(project.folder) / folder for folder in target.original.made_folders]
-                journal.remove(path, folders)
-                note["files"].append(_note(target.original, "removed", "", [], None))
-            elif target.plan.way == "restore":
-                note["files"].append(_prepare_restore(workspace, target.original, path, journal, written))
-                ticker.tick(target.plan.size_after)
-            elif target.plan.way == "create":
-                note["files"].append(_prepare_create(project, target, path, journal, written, ticker))
-            else:
-                note["files"].append(_prepare_replace(workspace, target, path, journal, written, ticker))
-        del target
+            step = _Step(workspace, project, target, path, journals.Seen.at(path), journal, written, ticker)
+            note["files"].append(step.prepare())
+        del target, step
         journal.note = note | {"plan": plans}
         ticker.tick(0)  # the last moment at which a cancel leaves all as it was
         workspace.forget_archives()
@@ -383,7 +425,147 @@ def _carry_out(
         if isinstance(error, OSError):
             raise storage_error(error, "write beside the game's files in", project.folder) from error
         raise
-    finish(workspace, journal)
+    return finish(workspace, journal)
+
+
+@dataclass
+class _Step:
+    """One target on its way into the journal."""
+
+    workspace: Workspace
+    project: Project
+    target: _Target
+    path: Path
+    before: journals.Seen | None
+    journal: journals.Journal
+    written: list[Path]
+    ticker: Ticker
+
+    def prepare(self) -> dict[str, Any]:
+        """Keep what is needed to go back, write what is to come, and put the step into the journal."""
+        original = self.target.original
+        expected = None
+        if original.state != "absent":
+            expected = journals.Seen(original.current_size, original.current_mtime)
+        if self.before != expected and not self.target.force:
+            raise _changed(original.path)
+        ways = {"patch": self._patch, "remove": self._remove, "restore": self._restore, "create": self._create}
+        return ways.get(self.target.plan.way, self._replace)()
+
+    def _note(self, state: str, sha256: str, kept: list[list[Any]], built_from: str | None) -> dict[str, Any]:
+        original = self.target.original
+        return {
+            "path": original.path,
+            "original": [original.size, original.sha256],
+            "state": state,
+            "sha256": sha256,
+            "kept": kept,
+            "built_from": built_from,
+            "made_folders": original.made_folders,
+        }
+
+    def _before_sha256(self) -> str:
+        """The bytes that are there now, by their hash."""
+        known = self.target.original.current_sha256
+        if self.before is None or (known and not self.target.force):
+            return known
+        return journals.file_hash(self.path)
+
+    def _write(self, composed: Composed, key: str, ticker: Ticker) -> str:
+        """Write the new version where it waits for the journal; returns its SHA-256."""
+        new = journals.staged(self.path)
+        self.journal.writes(new)
+        self.written.append(new)
+        sha256 = write_beside(composed, key, new, ticker.tick, digest=True)
+        self.journal.replace(self.path, sha256, self.before, self._before_sha256())
+        return sha256
+
+    def _create(self) -> dict[str, Any]:
+        folder = self.project.folder
+        folders = [one.relative_to(folder).as_posix() for one in journals.missing_folders(self.path)]
+        sha256 = self._write(self.target.composed, self.target.key, self.ticker)
+        note = self._note("created", sha256, [], self.target.composed.fingerprint(self.target.key))
+        return note | {"made_folders": self.target.original.made_folders or folders}
+
+    def _remove(self) -> dict[str, Any]:
+        folders = [Path(self.project.folder) / folder for folder in self.target.original.made_folders]
+        self.journal.remove(self.path, folders, self.before, self._before_sha256())
+        return self._note("removed", "", [], None)
+
+    def _replace(self) -> dict[str, Any]:
+        original = self.target.original
+        whole = _keep_whole(self.workspace, original, self.path)
+        sha256 = self._write(self.target.composed, self.target.key, self.ticker)
+        kept = [[-1, original.size, whole]]
+        return self._note("rebuilt", sha256, kept, self.target.composed.fingerprint(self.target.key))
+
+    def _patch(self) -> dict[str, Any]:
+        """Ranges that shall differ from the original, and those of the last build that shall not any more."""
+        original = self.target.original
+        source = self.target.composed.sources[self.target.key]  # the original's view
+        wanted = list(self.target.composed.changes(self.target.key))
+        kept: list[list[Any]] = [
+            [offset, len(data), self.workspace.blobs.put(source.read(offset, len(data)))] for offset, data in wanted
+        ]
+        if original.size <= KEEP_WHOLE_BELOW:
+            kept.append([-1, original.size, _keep_whole(self.workspace, original, self.path)])
+        self.journal.patch(self.path, self._ranges(source, wanted), self.before, original.sha256)
+        self.ticker.tick(self.target.plan.size_after)
+        # The hash of a patched file is not worked out: that would read all of it. Its ranges tell what it is.
+        built_from = self.target.composed.fingerprint(self.target.key)
+        if not wanted:
+            return self._note("original", original.sha256, [], built_from)
+        return self._note("patched", "", kept, built_from)
+
+    def _ranges(self, source: ByteSource, wanted: list[tuple[int, bytes]]) -> list[journals.Range]:
+        """Every range that was or shall be patched; ``source`` is the original."""
+        places = [(kept.offset, kept.offset + kept.length) for kept in self.target.original.ranges]
+        places += [(offset, offset + len(data)) for offset, data in wanted]
+        after = OverlaySource(source, wanted)
+        with FileSource(self.path) as current:
+            return [
+                journals.Range(
+                    begin,
+                    source.read(begin, end - begin),
+                    current.read(begin, end - begin),
+                    after.read(begin, end - begin),
+                )
+                for begin, end in _united(places)
+            ]
+
+    def _restore(self) -> dict[str, Any]:
+        original, whole = self.target.original, self.target.original.whole
+        if whole is None:
+            with FileSource(self.path) as current:
+                ranges = self._ranges(self.workspace.as_it_was(original, current), [])
+            self.journal.patch(self.path, ranges, self.before, original.sha256)
+        else:
+            with FileSource(self.workspace.blobs.path(whole.sha256)) as source:
+                kept = Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]})
+                copied = self._write(kept, MAIN, Silent())
+            if copied != original.sha256:
+                raise NotFoundError(f"The kept bytes {whole.sha256[:12]}… are damaged.", address=original.path)
+        self.ticker.tick(self.target.plan.size_after)
+        return self._note("original", original.sha256, [], None)
+
+
+def _united(places: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Ranges (begin, end) in order, those that touch or overlap as one."""
+    found: list[tuple[int, int]] = []
+    for begin, end in sorted(places):
+        if found and begin <= found[-1][1]:
+            found[-1] = (found[-1][0], max(found[-1][1], end))
+        else:
+            found.append((begin, end))
+    return found
+
+
+def _changed(path: str) -> ChangedError:
+    return ChangedError(
+        "This file of the game was changed by something else.",
+        address=path,
+        remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
+    )
 
 
 def _keep_whole(workspace: Workspace, original: Original, path: Path) -> str:
@@ -394,129 +576,48 @@ def _keep_whole(workspace: Workspace, original: Original, path: Path) -> str:
         ranges = [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges]
         kept = workspace.blobs.put_parts(chunks(OverlaySource(source, ranges)))
     if kept != original.sha256:
-        raise ChangedError(
-            "This file of the game was changed by something else.",
-            address=original.path,
-            remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
-        )
+        raise _changed(original.path)
     return kept
 
 
-def _write_new(
-    composed: Composed, key: str, path: Path, journal: journals.Journal, written: list[Path], ticker: Ticker
-) -> str:
-    """Write a file's new version where it waits for the journal; returns its SHA-256."""
-    new = journals.staged(path)
-    journal.writes(new)
-    written.append(new)
-    sha256 = write_beside(composed, key, new, ticker.tick, digest=True)
-    journal.replace(path, sha256)
-    return sha256
-
-
-def _prepare_create(
-    project: Project,
-    target: _Target,
-    path: Path,
-    journal: journals.Journal,
-    written: list[Path],
-    ticker: Ticker,
-) -> dict[str, Any]:
-    folders = [folder.relative_to(project.folder).as_posix() for folder in journals.missing_folders(path)]
-    sha256 = _write_new(target.composed, target.key, path, journal, written, ticker)
-    note = _note(target.original, "created", sha256, [], target.composed.fingerprint(target.key))
-    return note | {"made_folders": target.original.made_folders or folders}
-
-
-def _prepare_replace(
-    workspace: Workspace,
-    target: _Target,
-    path: Path,
-    journal: journals.Journal,
-    written: list[Path],
-    ticker: Ticker,
-) -> dict[str, Any]:
-    original = target.original
-    whole = _keep_whole(workspace, original, path)
-    sha256 = _write_new(target.composed, target.key, path, journal, written, ticker)
-    kept = [[-1, original.size, whole]]
-    return _note(original, "rebuilt", sha256, kept, target.composed.fingerprint(target.key))
-
-
-def _note(
-    original: Original, state: str, sha256: str, kept: list[list[Any]], built_from: str | None
-) -> dict[str, Any]:
-    return {"path": original.path, "state": state, "sha256": sha256, "kept": kept, "built_from": built_from}
-
-
-def _prepare_patch(workspace: Workspace, target: _Target, path: Path, journal: journals.Journal) -> dict[str, Any]:
-    """Ranges that shall differ from the original, and those of the last build that shall not any more."""
-    original = target.original
-    source = target.composed.sources[target.key]  # the original's view
-    wanted = list(target.composed.changes(target.key))
-    kept: list[list[Any]] = [
-        [offset, len(data), workspace.blobs.put(source.read(offset, len(data)))] for offset, data in wanted
-    ]
-    if original.size <= KEEP_WHOLE_BELOW:
-        kept.append([-1, original.size, _keep_whole(workspace, original, path)])
-    back = [(old.offset, workspace.blobs.get(old.sha256)) for old in original.ranges]
-    # Written in this order: first all as it was, then what is wanted.
-    journal.patch(path, [*back, *wanted])
-    # The hash of a patched file is not worked out: that would read all of it. Its ranges tell what it is.
-    built_from = target.composed.fingerprint(target.key)
-    if not wanted:
-        return _note(original, "original", original.sha256, [], built_from)
-    return _note(original, "patched", "", kept, built_from)
-
-
-def _prepare_restore(
-    workspace: Workspace, original: Original, path: Path, journal: journals.Journal, written: list[Path]
-) -> dict[str, Any]:
-    whole = original.whole
-    if whole is None:
-        journal.patch(path, [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges])
-    else:
-        with FileSource(workspace.blobs.path(whole.sha256)) as source:
-            kept = Composed({MAIN: source}, {MAIN: [Copy(0, source.size)]})
-            copied = _write_new(kept, MAIN, path, journal, written, Silent())
-        if copied != original.sha256:
-            raise NotFoundError(f"The kept bytes {whole.sha256[:12]}… are damaged.", address=original.path)
-    return _note(original, "original", original.sha256, [], None)
-
-
 def restore(
-    workspace: Workspace, project_id: str, paths: list[str] | None = None, *, force: bool = False
+    workspace: Workspace,
+    project_id: str,
+    paths: list[str] | None = None,
+    *,
+    force: bool = False,
+    ticker: Ticker | None = None,
 ) -> dict[str, Any]:
     """Put the originals back, of one file or of all that Brae changed; verified by their hashes.
 
     A file that something else changed since is left alone unless ``force``; then what lies there is kept first.
+    Returns what was put back, and what was ``left`` alone with the reason. Raises ChangedError where nothing could
+    be put back.
     """
-    with workspace.locked(project_id), workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        query = select(Original).where(Original.project_id == project_id, Original.state != "original")
-        originals = [o for o in session.scalars(query) if paths is None or o.path in paths]
-        if paths is not None and len(originals) < len(paths):
+    with workspace.locked(project_id, "restoring"):
+        project = workspace.project(project_id)
+        originals = [one for one in workspace.originals(project_id).values() if one.state != "original"]
+        if paths is not None:
             missing = sorted(set(paths) - {original.path for original in originals})
-            raise NotFoundError(f"{missing[0]} is as it was: there is nothing to restore.")
-        targets = []
+            if missing:
+                raise NotFoundError(f"{missing[0]} is as it was: there is nothing to restore.")
+            originals = [original for original in originals if original.path in paths]
+        targets, left = [], []
         for original in originals:
-            path = Path(project.folder) / original.path
             try:
-                workspace.check_unchanged(project, original)
-            except ChangedError:
-                if not force or (original.whole is None and original.state != "created"):
-                    raise
-                if path.exists():
-                    workspace.blobs.put_file(path)
-            way = "remove" if original.state == "created" else "restore"
-            plan = FilePlan(original.path, way, "asked for", original.current_size, original.size)
-            targets.append(_Target(original, plan, Composed({}, {}), MAIN))
+                targets.append(_to_restore(workspace, project, original, force=force))
+            except BraeError as error:
+                left.append(error.at(original.path))
         if not targets:
-            return {"files": []}
+            if left:
+                raise left[0]
+            return {"files": [], "left": []}
+        back = [(target.original, target.plan.way) for target in targets]
         note: dict[str, Any] = {"project": project_id, "what": "restore", "edits": [], "files": []}
-        ways = [target.plan.way for target in targets]
-        _carry_out(workspace, project, targets, note, Silent())
-        for original, way in zip(originals, ways, strict=True):
+        changed = _carry_out(workspace, project, targets, note, ticker or Silent())
+        left += [_changed(path) for path in changed]
+        done = [(original, way) for original, way in back if original.path not in changed]
+        for original, way in done:
             path = Path(project.folder) / original.path
             if path.exists() if way == "remove" else journals.file_hash(path) != original.sha256:
                 raise ChangedError(
@@ -525,4 +626,24 @@ def restore(
                     expected=original.sha256,
                     remedy="The disk may be failing: restore it once more, to another disk.",
                 )
-        return {"files": [original.path for original in originals]}
+        copies.tell(workspace, project_id)
+        return {
+            "files": [original.path for original, _ in done],
+            "left": [{"path": error.address, "reason": f"{error.message} {error.remedy or ''}"} for error in left],
+        }
+
+
+def _to_restore(workspace: Workspace, project: Project, original: Original, *, force: bool) -> _Target:
+    """What puts one original back; ChangedError where something else changed the file and nobody ``force``s it."""
+    path = Path(project.folder) / original.path
+    try:
+        workspace.check_unchanged(project, original)
+        force = False
+    except ChangedError:
+        if not force or (original.whole is None and original.state != "created"):
+            raise
+        if path.exists():
+            workspace.blobs.put_file(path)
+    way = "remove" if original.state == "created" else "restore"
+    plan = FilePlan(original.path, way, "asked for", original.current_size, original.size)
+    return _Target(original, plan, Composed({}, {}), MAIN, force)

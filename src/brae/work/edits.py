@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import hashlib
-import os
-import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm.exc import StaleDataError
 
-from brae.core.errors import BraeError, FormatError, NotFoundError, storage_error
+from brae.core.addresses import exchange_path
+from brae.core.atomic import write_atomically
+from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.core.match.remedies import REMEDIES
 from brae.core.match.textures import match
 from brae.core.textures.files import can_write, read_image, write_image
 from brae.core.textures.marks import MARKS, Mark, marked
-from brae.core.textures.texture import Departures, Recipe, TextureFile
-from brae.store.models import Edit, EditStep, now
+from brae.core.textures.texture import Departures, Header, Recipe, TextureFile
+from brae.jobs import Silent, Ticker
+from brae.store.models import Edit, EditStep, Project, now
 from brae.work.workspace import Found, Workspace
 
 #: what an editor may save beside the file that was sent out
@@ -29,6 +31,8 @@ LARGEST_UPLOAD = 1 << 30
 #: what a version is called whose file the person's editor saved
 CAME_BACK = "file came back"
 _MARKED = "test colours: "
+#: how often an edit is worked out anew because something else changed it meanwhile
+_TRIES = 50
 
 
 def exchange_file(workspace: Workspace, edit: Edit) -> Path:
@@ -36,43 +40,90 @@ def exchange_file(workspace: Workspace, edit: Edit) -> Path:
     return workspace.exchange_folder(edit.project_id) / edit.exchange_path
 
 
+def _change(
+    workspace: Workspace,
+    project_id: str,
+    address: str,
+    change: Callable[[Edit], bool],
+    *,
+    encode: bool = True,
+    refuse: bool = True,
+) -> bool:
+    """One unit of work on one edit: read it, ``change`` the copy, encode it, write it down if it is still as read.
+
+    No database session is open while it is worked out. Whatever else changed the edit meanwhile comes first: then
+    all of it is done again, on what is there now. What cannot be encoded is refused, or (without ``refuse``) stays
+    with its fault. Returns False where ``change`` says that there is nothing to do.
+    """
+    for _ in range(_TRIES):
+        edit = workspace.edit(project_id, address)
+        if not change(edit):
+            return False
+        if encode:
+            try:
+                _work_out(workspace, edit)
+            except BraeError as error:
+                if refuse:
+                    raise
+                edit.state, edit.sheet, edit.encoded_sha256, edit.fault = "attention", None, None, str(error)
+        edit.changed = now()
+        try:
+            with workspace.database.change() as session:
+                session.merge(edit)
+        except StaleDataError:
+            continue
+        workspace.ledger.keep_edit(edit)
+        _tell(workspace, project_id, address)
+        return True
+    raise ChangedError("The edit changes all the time.", address=address, remedy="Try again in a moment.")
+
+
 def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
     """Choose an item for editing: its picture appears in the exchange folder.
 
     An item that was in work before gets its last version back.
     """
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        found = workspace.find(session, project_id, address)
-        edit = session.scalar(select(Edit).where(Edit.project_id == project_id, Edit.address == address))
-        if found.member.kind != "texture":
-            raise FormatError(
-                "Only textures can be edited yet.", address=address, remedy="You can look at it or listen to it."
-            )
-        texture = workspace.original_texture(session, project, found)
-        if not can_write(texture.header.container):
-            raise FormatError(
-                f"{texture.header.container.upper()} files are read, but not written.", address=address
-            )
-        kind, picture = _sent(texture)
-        if edit is None:
-            edit = Edit(
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    if found.member.kind != "texture":
+        raise FormatError(
+            "Only textures can be edited yet.", address=address, remedy="You can look at it or listen to it."
+        )
+    texture = workspace.original_texture(project, found)
+    if not can_write(texture.header.container):
+        raise FormatError(f"{texture.header.container.upper()} files are read, but not written.", address=address)
+    kind, picture = _sent(texture)
+    _create(workspace, found, kind, picture, _recipe(workspace, project, found, texture))
+
+    def enter(edit: Edit) -> bool:
+        edit.in_work = True
+        target = exchange_file(workspace, edit)
+        check_place(workspace, target)
+        if not target.exists():
+            _send_out(workspace, edit, texture)
+        return True
+
+    _change(workspace, project_id, address, enter, refuse=False)
+
+
+def _create(workspace: Workspace, found: Found, kind: str, picture: bytes, recipe: dict[str, Any]) -> None:
+    """An edit for an item that has none yet."""
+    project_id, address = found.member.project_id, found.member.address
+    with workspace.database.change() as session:
+        rows = session.execute(select(Edit.address, Edit.exchange_path).where(Edit.project_id == project_id)).all()
+        taken = {path for other, path in rows if other != address}
+        if len(taken) < len(rows):
+            return
+        path = exchange_path(address, kind, taken)
+        session.add(
+            Edit(
                 project_id=project_id,
                 address=address,
-                exchange_path=workspace.exchange_path(found.member, kind),
-                recipe=_recipe(workspace, session, found),
+                exchange_path=path,
+                recipe=recipe,
                 sent_sha256=hashlib.sha256(picture).hexdigest(),
+                in_work=False,
             )
-            session.add(edit)
-        edit.in_work = True
-        if edit.position:
-            picture = workspace.blobs.get(edit.steps[edit.position - 1].file_sha256)
-        target = exchange_file(workspace, edit)
-        if not target.exists():
-            write_atomically(target, picture)
-            edit.seen_sha256 = hashlib.sha256(picture).hexdigest()
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
+        )
 
 
 def _sent(texture: TextureFile) -> tuple[str, bytes]:
@@ -82,30 +133,89 @@ def _sent(texture: TextureFile) -> tuple[str, bytes]:
     return kind, write_image(texture.picture(), kind, alpha=texture.header.format.alpha != "none")
 
 
-def _recipe(workspace: Workspace, session: Session, found: Found) -> dict[str, Any]:
-    project = workspace.project(session, found.member.project_id)
-    recipe = workspace.original_texture(session, project, found).recipe()
+def _send_out(workspace: Workspace, edit: Edit, texture: TextureFile) -> None:
+    """Write the version in use into the exchange folder, so that an editor shows it."""
+    data = _sent(texture)[1]
+    step, target = edit.current, exchange_file(workspace, edit)
+    if step is not None:
+        data = workspace.blobs.get(step.file_sha256)
+        if Path(step.file_name).suffix.lower() != target.suffix:
+            # The file came back as another type than was sent out.
+            with suppress(BraeError):
+                data = write_image(read_image(data, step.file_name).picture, target.suffix[1:])
+    write_atomically(target, data)
+    edit.seen_sha256 = hashlib.sha256(data).hexdigest()
+
+
+def _recipe(workspace: Workspace, project: Project, found: Found, texture: TextureFile) -> dict[str, Any]:
+    recipe = texture.recipe()
     if found.archive.layout is not None:
-        archive = workspace.archive(session, project, found.archive)
-        recipe.packer = archive.packer(found.member.number).name
-        recipe.packing_level = archive.packing_level(found.member.number)
+        archive = workspace.archive(project, found.archive)
+        number = workspace.number_of(archive, found)
+        recipe.packer = archive.packer(number).name
+        recipe.packing_level = archive.packing_level(number)
     return recipe.model_dump()
 
 
 def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> None:
-    """The item keeps its original again; its versions are kept and come back when it is put in work again."""
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
+    """The item keeps its original again; its versions are kept and come back when it is put in work again.
+
+    A file on disk that cannot be read as a picture is no version: it is put aside in the exchange folder.
+    """
+
+    def leave(edit: Edit) -> bool:
         target = exchange_file(workspace, edit)
+        check_place(workspace, target)
         if target.is_file():
-            data = target.read_bytes()
+            data = _read_exchange(target)
             sha256 = hashlib.sha256(data).hexdigest()
-            if sha256 != edit.sent_sha256 and sha256 not in {step.file_sha256 for step in edit.steps}:
-                workspace.blobs.put(data)
-                _add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
-            target.unlink()
+            known = {edit.sent_sha256, edit.seen_sha256, *(step.file_sha256 for step in edit.steps)}
+            if sha256 not in known:
+                try:
+                    read_image(data, target.name)
+                    workspace.blobs.put(data)
+                    _add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
+                except BraeError:
+                    _put_aside(target)
+            target.unlink(missing_ok=True)
         edit.in_work = False
-    _tell(workspace, project_id, address)
+        return True
+
+    _change(workspace, project_id, address, leave, encode=False)
+
+
+def _read_exchange(target: Path) -> bytes:
+    try:
+        return target.read_bytes()
+    except OSError as error:
+        raise storage_error(error, "read", target) from error
+
+
+def _put_aside(target: Path) -> None:
+    """Give a file that is no picture another name beside it."""
+    number = 1
+    while (aside := target.with_name(f"{target.stem} (not readable {number}){target.suffix}")).exists():
+        number += 1
+    try:
+        target.rename(aside)
+    except OSError as error:
+        raise storage_error(error, "rename", target) from error
+
+
+def check_place(workspace: Workspace, target: Path) -> None:
+    """Raise ChangedError where a link or a folder has taken the place of an exchange file or of a folder above it.
+
+    It is not followed: it could lead anywhere.
+    """
+    root = workspace.home.exchange
+    for place in [target, *target.parents]:
+        if place == root:
+            return
+        if place.is_symlink() or (place == target and place.is_dir()) or (place != target and place.is_file()):
+            raise ChangedError(
+                f"{place} is not what Brae put there (a link, or another kind of thing).",
+                remedy="Move it away: Brae then writes its own file again.",
+            )
 
 
 def take_file(
@@ -120,30 +230,46 @@ def take_file(
     where it is no picture; the version before stays in use then.
     """
     sha256 = hashlib.sha256(data).hexdigest()
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
-        current = edit.steps[edit.position - 1].file_sha256 if edit.position else edit.sent_sha256
-        if sha256 == current or (on_disk and sha256 == edit.seen_sha256):
-            edit.fault = None
+    read: list[str] = []
+
+    def take(edit: Edit) -> bool:
+        current = edit.current.file_sha256 if edit.current else edit.sent_sha256
+        if on_disk and not edit.in_work:
             return False
-        try:
-            read_image(data, name)
-        except BraeError as error:
-            raise error.at(name) from None
-        workspace.blobs.put(data)
+        if sha256 == current or (on_disk and sha256 == edit.seen_sha256):
+            if edit.fault is not None:
+                _forget_fault(workspace, edit)
+            return False
+        if not read:  # once, however often the edit has to be read anew
+            try:
+                read_image(data, name)
+            except BraeError as error:
+                raise error.at(name) from None
+            read.append(workspace.blobs.put(data))
         if on_disk:
             edit.seen_sha256 = sha256
         _add_step(edit, what, file_sha256=sha256, file_name=name)
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
-    return True
+        return True
+
+    return _change(workspace, project_id, address, take)
+
+
+def _forget_fault(workspace: Workspace, edit: Edit) -> None:
+    with workspace.database.change() as session:
+        row = session.get(Edit, edit.id)
+        if row is not None:
+            row.fault = None
+    _tell(workspace, edit.project_id, edit.address)
 
 
 def note_fault(workspace: Workspace, project_id: str, address: str, error: BraeError) -> None:
     """Remember why the file on disk could not be taken; the version before stays in use."""
-    with workspace.database.session() as session:
-        workspace.edit(session, project_id, address).fault = str(error)
-    _tell(workspace, project_id, address)
+
+    def note(edit: Edit) -> bool:
+        edit.fault = str(error)
+        return True
+
+    _change(workspace, project_id, address, note, encode=False)
 
 
 def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: list[str]) -> None:
@@ -151,37 +277,37 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
     unknown = set(remedies) - set(REMEDIES)
     if unknown:
         raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(REMEDIES)}")
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
-        if not edit.position:
+
+    def apply(edit: Edit) -> bool:
+        if edit.current is None:
             raise NotFoundError("No file has come back yet, so there is nothing to put right.", address=address)
-        step = edit.steps[edit.position - 1]
-        if set(remedies) == set(step.remedies):
-            return
-        changed = set(remedies) ^ set(step.remedies)
+        changed = set(remedies) ^ set(edit.current.remedies)
+        if not changed:
+            return False
         what = ", ".join(REMEDIES[remedy] for remedy in REMEDIES if remedy in changed)
         what = what if changed <= set(remedies) else f"not: {what}"
         _add_step(edit, what, remedies=remedies)
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
+        return True
+
+    _change(workspace, project_id, address, apply)
 
 
 def set_choices(workspace: Workspace, project_id: str, address: str, choices: Departures) -> None:
     """Encode the newest version otherwise than its original; no choice at all is like the original again."""
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
-        if not edit.position:
+
+    def choose(edit: Edit) -> bool:
+        if edit.current is None:
             raise NotFoundError("No file has come back yet, so there is nothing to encode.", address=address)
-        step = edit.steps[edit.position - 1]
         wanted = choices.model_dump(exclude_none=True)
         recipe = Recipe.model_validate(edit.recipe)
         wanted = {name: value for name, value in wanted.items() if value != getattr(recipe, name)}
-        if wanted == step.choices:
-            return
+        if wanted == edit.current.choices:
+            return False
         said = ", ".join(f"{name} {value}" for name, value in wanted.items()) or "like the original"
         _add_step(edit, f"encoded: {said}", choices=wanted)
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
+        return True
+
+    _change(workspace, project_id, address, choose)
 
 
 def take_level(workspace: Workspace, project_id: str, address: str, level: int, data: bytes, name: str) -> None:
@@ -189,12 +315,11 @@ def take_level(workspace: Workspace, project_id: str, address: str, level: int, 
 
     Raises FormatError where it has not the sides of that level.
     """
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
-        levels = dict(edit.steps[edit.position - 1].levels) if edit.position else {}
-        project = workspace.project(session, project_id)
-        original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
-        head = (workspace.edited_texture(session, original, edit) if edit.position else original).header
+    original = workspace.texture_at(project_id, address)
+
+    def replace(edit: Edit) -> bool:
+        levels = dict(edit.current.levels) if edit.current else {}
+        head = (workspace.edited_texture(original, edit) if edit.current else original).header
         if not 1 <= level < head.levels:
             raise FormatError(
                 f"Level {level} cannot be made by hand.",
@@ -202,109 +327,123 @@ def take_level(workspace: Workspace, project_id: str, address: str, level: int, 
                 expected=f"a level from 1 to {head.levels - 1}; level 0 is the picture itself",
             )
         if data:
-            try:
-                picture = read_image(data, name).picture
-            except BraeError as error:
-                raise error.at(name) from None
-            width, height = head.sides(level)
-            height *= head.pictures(level)
-            if picture.shape[:2] != (height, width):
-                raise FormatError(
-                    f"The picture has {picture.shape[1]} x {picture.shape[0]} pixels.",
-                    address=name,
-                    expected=f"{width} x {height}, the sides of level {level}",
-                )
+            _check_sides(data, name, head, level)
             levels[str(level)] = [workspace.blobs.put(data), name]
             what = f"level {level} by hand: {name}"
         elif levels.pop(str(level), None) is not None:
             what = f"level {level} worked out again"
         else:
-            return
+            return False
         if not edit.position:
             workspace.blobs.put(_sent(original)[1])  # what the version begins with
         _add_step(edit, what, levels=levels)
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
+        return True
+
+    _change(workspace, project_id, address, replace)
+
+
+def _check_sides(data: bytes, name: str, head: Header, level: int) -> None:
+    try:
+        picture = read_image(data, name).picture
+    except BraeError as error:
+        raise error.at(name) from None
+    width, height = head.sides(level)
+    height *= head.pictures(level)
+    if picture.shape[:2] != (height, width):
+        raise FormatError(
+            f"The picture has {picture.shape[1]} x {picture.shape[0]} pixels.",
+            address=name,
+            expected=f"{width} x {height}, the sides of level {level}",
+        )
 
 
 def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: Mark) -> None:
     """Test colours in the place of items' pictures; ``take_marks_back`` gives back what they had."""
     for address in addresses:
         put_in_work(workspace, project_id, address)
-        with workspace.database.session() as session:
-            edit = workspace.edit(session, project_id, address)
-            project = workspace.project(session, project_id)
-            original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
-            picture, levels = marked(original, mark)
-            kept = {level: [workspace.blobs.put(write_image(own)), f"{mark}.png"] for level, own in levels.items()}
-            _add_step(
-                edit,
-                f"{_MARKED}{MARKS[mark]}",
-                file_sha256=workspace.blobs.put(write_image(picture)),
-                file_name=f"{mark}.png",
-                remedies=[],
-                choices={},
-                levels={str(level): value for level, value in kept.items()},
-            )
-            _refresh(workspace, session, edit)
-        _tell(workspace, project_id, address)
+        picture, levels = marked(workspace.texture_at(project_id, address), mark)
+        file = workspace.blobs.put(write_image(picture))
+        kept = {str(level): [workspace.blobs.put(write_image(own)), f"{mark}.png"] for level, own in levels.items()}
+
+        def put(
+            edit: Edit, file: str = file, kept: dict[str, list[str]] = kept, what: str = f"{_MARKED}{MARKS[mark]}"
+        ) -> bool:
+            named = f"{mark}.png"
+            _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, levels=kept)
+            return True
+
+        _change(workspace, project_id, address, put)
 
 
 def marked_now(edit: Edit) -> bool:
     """Whether the version in use is test colours."""
-    return bool(edit.position) and edit.steps[edit.position - 1].what.startswith(_MARKED)
+    return edit.current is not None and edit.current.what.startswith(_MARKED)
 
 
 def take_marks_back(workspace: Workspace, project_id: str, addresses: Sequence[str]) -> None:
     """Items with test colours get the version before them again; those that had none leave the work."""
     for address in addresses:
-        with workspace.database.session() as session:
-            edit = workspace.edit(session, project_id, address)
-            position = edit.position
-            while position and edit.steps[position - 1].what.startswith(_MARKED):
-                position -= 1
-            if position == edit.position:
-                continue
-            untouched = all(step.what.startswith(_MARKED) for step in edit.steps)
+        edit = workspace.edit(project_id, address)
+        position = edit.position
+        while position and edit.steps[position - 1].what.startswith(_MARKED):
+            position -= 1
+        if position == edit.position:
+            continue
+        untouched = all(step.what.startswith(_MARKED) for step in edit.steps)
         go_to(workspace, project_id, address, position)
         if untouched:
             take_out_of_work(workspace, project_id, address)
 
 
 def go_to(workspace: Workspace, project_id: str, address: str, position: int) -> None:
-    """Undo or redo: use the first ``position`` versions (0: the original)."""
-    with workspace.database.session() as session:
-        edit = workspace.edit(session, project_id, address)
+    """Undo or redo: use the first ``position`` versions (0: the original).
+
+    The exchange file becomes that version too, unless something was saved there that has not been taken yet.
+    """
+    texture = workspace.texture_at(project_id, address)
+
+    def go(edit: Edit) -> bool:
         if not 0 <= position <= len(edit.steps):
             raise NotFoundError(
                 f"There is no version {position}.", address=address, expected=f"0 to {len(edit.steps)}"
             )
         edit.position = position
-        _refresh(workspace, session, edit)
-    _tell(workspace, project_id, address)
+        target = exchange_file(workspace, edit)
+        check_place(workspace, target)
+        if edit.in_work and (not target.exists() or _is_seen(edit, _read_exchange(target))):
+            _send_out(workspace, edit, texture)
+        return True
+
+    _change(workspace, project_id, address, go, refuse=False)
+
+
+def _is_seen(edit: Edit, data: bytes) -> bool:
+    """Whether an exchange file holds nothing that Brae has not."""
+    known = {edit.sent_sha256, edit.seen_sha256, *(step.file_sha256 for step in edit.steps)}
+    return hashlib.sha256(data).hexdigest() in known
 
 
 def _add_step(edit: Edit, what: str, **changed: Any) -> None:
     """A version more: like the one in use, but for what has ``changed``."""
     values: dict[str, Any] = {"file_sha256": edit.sent_sha256, "file_name": Path(edit.exchange_path).name}
-    if edit.position:
-        step = edit.steps[edit.position - 1]
-        values = {name: getattr(step, name) for name in (*values, "remedies", "choices", "levels")}
+    values |= {"remedies": [], "choices": {}, "levels": {}}
+    if edit.current is not None:
+        values = {name: getattr(edit.current, name) for name in values}
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
     edit.steps.append(EditStep(number=len(edit.steps) + 1, what=what, **values | changed))
     edit.position = len(edit.steps)
 
 
-def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
-    """Match and encode the version in use."""
+def _work_out(workspace: Workspace, edit: Edit) -> None:
+    """Match and encode the version in use, on an edit that no session knows."""
     edit.fault, edit.encoded_elsewhere = None, {}
-    if not edit.position:
+    step = edit.current
+    if step is None:
         edit.state, edit.sheet, edit.encoded_sha256 = "waiting", None, None
         return
-    project = workspace.project(session, edit.project_id)
-    found = workspace.find(session, edit.project_id, edit.address)
-    step = edit.steps[edit.position - 1]
-    original = workspace.original_texture(session, project, found)
+    project = workspace.project(edit.project_id)
+    found = workspace.find(edit.project_id, edit.address)
+    original = workspace.original_texture(project, found)
     image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
     recipe = Departures.model_validate(step.choices).applied(Recipe.model_validate(edit.recipe))
     replaced = {
@@ -315,40 +454,43 @@ def _refresh(workspace: Workspace, session: Session, edit: Edit) -> None:
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
-        workspace.neighbour(session, found, name).member.address: workspace.blobs.put(data)
+        workspace.neighbour(found, name).member.address: workspace.blobs.put(data)
         for name, data in made.elsewhere.items()
     }
-    if made.data == workspace.original_bytes(session, project, found) and made.elsewhere == original.elsewhere:
+    if made.data == workspace.original_bytes(project, found) and made.elsewhere == original.elsewhere:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"
 
 
-def rematch(workspace: Workspace, project_id: str) -> None:
-    """Match every edit anew, after the game was opened again."""
+def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> None:
+    """Match every edit anew, after the game was opened again; each is written down by itself."""
+    ticker = ticker or Silent()
     with workspace.database.session() as session:
-        for edit in session.scalars(select(Edit).where(Edit.project_id == project_id, Edit.in_work)):
-            try:
-                edit.changed = now()
-                edit.recipe = _recipe(workspace, session, workspace.find(session, project_id, edit.address))
-                _refresh(workspace, session, edit)
-            except BraeError as error:
-                edit.state, edit.fault = "attention", str(error)
-
-
-def write_atomically(target: Path, data: bytes) -> None:
-    """A file appears whole or not at all."""
-    try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(dir=target.parent, prefix=".brae-", suffix=target.suffix)
+        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
+        addresses = list(session.scalars(query))
+    if addresses:
+        ticker.begin(len(addresses), "edits matched")
+    for address in addresses:
+        ticker.tick()
         try:
-            with os.fdopen(handle, "wb") as stream:
-                stream.write(data)
-            Path(name).replace(target)
-        finally:
-            Path(name).unlink(missing_ok=True)
-    except OSError as error:
-        raise storage_error(error, "write", target) from error
+
+            def again(edit: Edit) -> bool:
+                project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
+                edit.recipe = _recipe(workspace, project, found, workspace.original_texture(project, found))
+                return True
+
+            _change(workspace, project_id, address, again)
+        except CancelledError:
+            raise
+        except BraeError as error:
+            words = str(error)
+
+            def fail(edit: Edit, words: str = words) -> bool:
+                edit.state, edit.fault = "attention", words
+                return True
+
+            _change(workspace, project_id, address, fail, encode=False)
 
 
 def _tell(workspace: Workspace, project_id: str, address: str) -> None:

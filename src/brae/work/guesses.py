@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
+from brae.core.atomic import write_atomically
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.load import parse
 from brae.core.textures.files import read_raw
 from brae.core.textures.formats import Picture
 from brae.core.textures.guess import Guess, propose
-from brae.work.edits import write_atomically
 from brae.work.structures import free_name, workshop_sources
 from brae.work.workspace import Workspace
 
@@ -50,13 +50,12 @@ def keep_guess(
 
 
 def _bytes(workspace: Workspace, project_id: str, address: str) -> bytes:
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        try:
-            return workspace.original_bytes(session, project, workspace.find(session, project_id, address))
-        except NotFoundError:
-            if "//" in address:
-                raise
+    project = workspace.project(project_id)
+    try:
+        return workspace.original_bytes(project, workspace.find(project_id, address))
+    except NotFoundError:
+        if "//" in address:
+            raise
     # A file that no layout describes is no item of the catalogue yet.
     source = workshop_sources(workspace, project_id, address, None)["main"]
     return source.read(0, source.size)

@@ -7,13 +7,12 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
-from sqlalchemy import bindparam, delete, update
+from sqlalchemy import bindparam, delete, select, update
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.catalogue import Item
-from brae.core.layouts.model import MAIN
-from brae.store.models import ArchiveRow, Base
+from brae.store.models import ArchiveRow, Base, Member
 from brae.work.workspace import Workspace
 
 _BATCH = 1000
@@ -33,15 +32,46 @@ class Listing:
         self._waiting: list[Callable[[Session], None]] = []
         self._told = time.monotonic()
         self._parts: set[str] = set()
-        self.archives = self.members = 0
-        #: main file of the archive (None: a loose file), name and address of what lies at no depth
-        self.outermost: list[tuple[str | None, str, str]] = []
+        self.archives = self.members = self.reused = 0
+        with workspace.database.session() as session:
+            rows = session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id))
+            #: what was listed before, by address
+            self._before = {row.address: row for row in rows}
+        self._kept: set[int] = set()
+
+    def reuse(self, address: str, listed_from: str, kind: str | None) -> ArchiveRow | None:
+        """The archive as it was listed before from the very same, whole: it need not be read again."""
+        row = self._before.get(address)
+        if row is None or not listed_from or (row.listed_from, row.layout) != (listed_from, kind):
+            return None
+        self._kept.add(row.id)
+        self.archives += row.layout is not None
+        self.members += row.member_count
+        self.reused += row.layout is not None
+        return row
+
+    def files_of(self, address: str) -> dict[str, Any] | None:
+        """The files of an archive as they were listed before."""
+        row = self._before.get(address)
+        return None if row is None else row.files
+
+    def known_members(self, row: ArchiveRow) -> tuple[list[str], list[tuple[int, str, str, str]]]:
+        """Names of all members of a reused archive; number, level, name and kind of the archives among them."""
+        query = select(Member.name, Member.kind, Member.number, Member.address, Member.container, Member.parts)
+        with self._workspace.database.session() as session:
+            found = session.execute(query.where(Member.archive_id == row.id).order_by(Member.number)).all()
+        inside = []
+        for name, kind, number, address, container, parts in found:
+            self._parts.update(parts)
+            if kind == "archive":
+                inside.append((number, addresses.split(address)[-1], name, container or ""))
+        return [one[0] for one in found], inside
 
     def _do(self, step: Callable[[Session], None]) -> None:
         if not self._at_once:
             self._waiting.append(step)
             return
-        with self._workspace.database.session() as session:
+        with self._workspace.database.change() as session:
             step(session)
         if time.monotonic() - self._told > _EVERY:
             self._told = time.monotonic()
@@ -52,9 +82,13 @@ class Listing:
         self.archives += row.layout is not None
 
         def step(session: Session) -> None:
+            # What was begun before, and is not whole, gives way.
+            here = ArchiveRow.project_id == self._project_id
+            session.execute(delete(ArchiveRow).where(here, ArchiveRow.address == row.address))
             row.parent_id = parent.id if parent is not None else None
             session.add(row)
             session.flush()
+            self._kept.add(row.id)
 
         self._do(step)
 
@@ -63,11 +97,6 @@ class Listing:
         self.members += len(items)
         prefix = "/".join(addresses.split(row.address)[1:])
         for start in range(0, len(items), _BATCH):
-            if len(addresses.split(row.address)) == 1:
-                main = None if row.layout is None else row.files[MAIN]
-                for item in items[start : start + _BATCH]:
-                    address = item.level if main is None else addresses.join(row.address, item.level)
-                    self.outermost.append((main, item.name, address))
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
 
     def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
@@ -75,7 +104,8 @@ class Listing:
         for number, item in enumerate(items, first):
             values = dict(vars(item))
             level = values.pop("level")
-            self._parts.update(values.pop("parts"))
+            values["parts"] = list(values["parts"])
+            self._parts.update(values["parts"])
             values["use"] = None if item.use is None else item.use.model_dump(exclude_defaults=True)
             values["address"] = level if row.layout is None else addresses.join(row.address, level)
             values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
@@ -107,27 +137,10 @@ class Listing:
 
         self._do(step)
 
-    def overridden(self, winners: dict[str, str]) -> None:
-        """Which members the game does not use, and the address of the copy that it uses instead."""
-
-        def step(session: Session) -> None:
-            members = Base.metadata.tables["members"]
-            rows = [{"at": address, "by": winner} for address, winner in winners.items()]
-            if rows:
-                here = members.c.project_id == self._project_id
-                change = members.update().where(here, members.c.address == bindparam("at"))
-                session.connection().execute(change.values(winner=bindparam("by")), rows)
-
-        self._do(step)
-
     def finish(self, session: Session) -> None:
-        """Put the new list in the place of the old one."""
-        if self._at_once:
-            return
-        self.forget(session)
+        """Put the new list in the place of the old one; what was not read again stays."""
         for step in self._waiting:
             step(session)
-
-    def forget(self, session: Session) -> None:
-        """Take the project's archives and members out of the database."""
-        session.execute(delete(ArchiveRow).where(ArchiveRow.project_id == self._project_id))
+        gone = [row.id for row in self._before.values() if row.id not in self._kept]
+        for start in range(0, len(gone), _BATCH):
+            session.execute(delete(ArchiveRow).where(ArchiveRow.id.in_(gone[start : start + _BATCH])))

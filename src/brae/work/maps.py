@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from brae.core.errors import BraeError, FormatError
 from brae.core.match.remedies import apply_remedies
@@ -14,7 +13,7 @@ from brae.core.textures.channels import Part
 from brae.core.textures.files import read_image, write_image
 from brae.core.textures.formats import Picture
 from brae.core.textures.roles import Channel, MapName, MapUse, map_names
-from brae.store.models import Edit, Member
+from brae.store.models import Member
 from brae.work.edits import take_file
 from brae.work.workspace import Workspace
 
@@ -32,18 +31,17 @@ def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
 
     Told by the ends of their names; what a map is for, its own format may say better.
     """
+    profile = workspace.profile(workspace.project(project_id))
+    rules = profile.maps if profile is not None else []
+    found = workspace.find(project_id, address)
+    query = select(Member).where(
+        Member.project_id == project_id, Member.kind == "texture", Member.folder == found.member.folder
+    )
     with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        profile = workspace.profile(project)
-        rules = profile.maps if profile is not None else []
-        found = workspace.find(session, project_id, address)
-        query = select(Member).where(
-            Member.project_id == project_id, Member.kind == "texture", Member.folder == found.member.folder
-        )
         members = list(session.scalars(query))
-        names = map_names({member.name: _use(member) for member in members}, rules)
-        near = [MapOf(member, names[member.name]) for member in members]
-        wanted = names[found.member.name].surface
+    names = map_names({member.name: _use(member) for member in members}, rules)
+    near = [MapOf(member, names[member.name]) for member in members]
+    wanted = names[found.member.name].surface
     # Of copies in several archives the item's own archive's counts, else the one that the game uses.
     own = found.archive.id
     near.sort(key=lambda one: (one.member.archive_id != own, one.member.winner is not None))
@@ -60,8 +58,7 @@ def _use(member: Member) -> MapUse | None:
 
 def channel_of(workspace: Workspace, project_id: str, address: str, channel: Channel) -> bytes:
     """One channel of an item as it is now, as a grey PNG (or EXR, where it holds light)."""
-    with workspace.database.session() as session:
-        picture = _now(workspace, session, project_id, address)
+    picture = _now(workspace, project_id, address)
     kind = "exr" if formats.depth_of(picture) == "float" else "png"
     return write_image(channels.split(picture, channel)[channel], kind, alpha=False)
 
@@ -73,8 +70,7 @@ def set_channel(
 
     A version more of the edit. Raises FormatError where the sides differ.
     """
-    with workspace.database.session() as session:
-        base = _now(workspace, session, project_id, address)
+    base = _now(workspace, project_id, address)
     part = Part(base, channel, invert)
     words = f"{channel.upper()} inverted" if not data else f"{channel.upper()} from {name}"
     if data:
@@ -89,13 +85,12 @@ def set_channel(
     take_file(workspace, project_id, address, write_image(made, kind), f"{name or channel}.{kind}", what=words)
 
 
-def _now(workspace: Workspace, session: Session, project_id: str, address: str) -> Picture:
+def _now(workspace: Workspace, project_id: str, address: str) -> Picture:
     """An item's picture as it was painted last, remedies applied; its original where nothing was painted."""
-    project = workspace.project(session, project_id)
-    original = workspace.original_texture(session, project, workspace.find(session, project_id, address))
-    edit = session.scalar(select(Edit).where(Edit.project_id == project_id, Edit.address == address))
-    if edit is None or not edit.position:
+    original = workspace.texture_at(project_id, address)
+    edit = workspace.edit_or_none(project_id, address)
+    step = edit.current if edit is not None else None
+    if step is None:
         return original.picture()
-    step = edit.steps[edit.position - 1]
     image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
     return apply_remedies(image.picture, original, step.remedies)

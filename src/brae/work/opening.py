@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+import logging
 import os
 import re
 from collections import deque
@@ -10,26 +13,30 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from brae import __version__
 from brae.core import addresses, catalogue
+from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
-from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError
-from brae.core.games.order import Copies, places_of
+from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
 from brae.core.games.signs import edition_in, game_in, missing_halves
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, BytesSource, FileSource, chunks
+from brae.core.sources import ByteSource, BytesSource, FileSource
+from brae.core.sources.cue import image_of, is_cue
 from brae.core.textures.files import HEAD
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
+from brae.work import copies
 from brae.work.edits import rematch
 from brae.work.listing import Listing
 from brae.work.workspace import Workspace
 
+log = logging.getLogger(__name__)
 _MOST_FILES = 50_000
 #: a file of more bytes than this shows its own progress while it is hashed
 _LARGE = 64 << 20
@@ -57,22 +64,11 @@ def begin(workspace: Workspace, path: Path, name: str | None = None) -> str:
     path = Path(os.path.abspath(path))  # noqa: PTH100  links are kept as the person named them
     if not path.exists():
         raise NotFoundError(f"There is no file or folder {path}.", remedy="Check the spelling.")
-    if path.is_file() and path.suffix.lower() == ".cue":
-        path = _named_by(path)
+    if is_cue(path):
+        path = image_of(path)
     folder, only = (path, None) if path.is_dir() else (path.parent, path.name)
-    with workspace.database.session() as session:
+    with workspace.database.change() as session:
         return _project(session, folder, only, name or (path.name if only is None else path.stem)).id
-
-
-def _named_by(sheet: Path) -> Path:
-    """The image that a cue sheet names."""
-    found = re.search(r'^\s*FILE\s+(?:"([^"]+)"|(\S+))', sheet.read_text("utf-8", "replace"), re.MULTILINE | re.I)
-    image = sheet.with_name(Path((found[1] or found[2]).replace("\\", "/")).name) if found else sheet
-    if found is None or not image.is_file():
-        raise FormatError(
-            f"{sheet.name} names no image that lies beside it.", expected='a line such as FILE "disc.bin" BINARY'
-        )
-    return image
 
 
 def open_game(
@@ -80,12 +76,15 @@ def open_game(
 ) -> dict[str, Any]:
     """Open a folder or one archive; opening it again takes the files as they are now and keeps the edits.
 
-    Returns the project's identifier and counts. Raises NotFoundError where there is nothing.
+    What was listed before and has not changed is not read again, also where an opening was interrupted. Returns the
+    project's identifier and counts. Raises NotFoundError where there is nothing.
     """
     identifier = begin(workspace, path, name)
-    with workspace.locked(identifier):
-        result = _Opening(workspace, identifier, ticker or Silent()).run()
-        rematch(workspace, identifier)
+    ticker = ticker or Silent()
+    with workspace.locked(identifier, f"opening {path.name}"):
+        result = _Opening(workspace, identifier, ticker).run()
+        copies.tell(workspace, identifier)
+        rematch(workspace, identifier, ticker)
     workspace.events.publish("project", project=identifier)
     return result
 
@@ -118,12 +117,14 @@ class _Found:
 
 @dataclass
 class _Listed:
-    """An archive that was listed and waits for its proof."""
+    """An archive whose members are known; its container is opened when it is needed."""
 
     row: ArchiveRow
-    container: Container
     found: _Found
+    container: Container | None = None
     depth: int = 0
+    #: it was listed before, from the very same
+    reused: bool = False
 
 
 @dataclass
@@ -135,81 +136,54 @@ class _Opening:
     names: list[str] = field(default_factory=list)
     noted: set[str] = field(default_factory=set)
     to_hash: list[str] = field(default_factory=list)
+    to_settle: list[_Listed] = field(default_factory=list)
     nested: int = 0
 
     def run(self) -> dict[str, Any]:
         """List first, so that there is something to look at; hash and prove afterwards."""
         self.workspace.forget_archives()
-        with self.workspace.database.session() as session:
-            project = self.workspace.project(session, self.project_id)
-            self.folder, self.only = Path(project.folder), project.only
-            self._recognise_game(project)
-            self.library: Library = self.workspace.project_library(project)
-            # What Brae itself put beside the game's files is no part of the game.
-            made = select(Original.path).where(Original.project_id == project.id, Original.state == "created")
-            self.made = set(session.scalars(made))
-            counted = select(func.count()).select_from(ArchiveRow).where(ArchiveRow.project_id == project.id)
-            new = not session.scalar(counted)
-        self.listing = Listing(self.workspace, self.project_id, at_once=new)
+        self.project = self._recognise_game(self.workspace.project(self.project_id))
+        self.folder, self.only = Path(self.project.folder), self.project.only
+        self.library: Library = self.workspace.project_library(self.project)
+        self.originals = self.workspace.originals(self.project_id)
+        # What Brae itself put beside the game's files is no part of the game.
+        self.made = {path for path, original in self.originals.items() if original.state == "created"}
+        # Until it has been opened as a whole, what is found can be looked at at once.
+        self.listing = Listing(self.workspace, self.project_id, at_once=self.project.files_seen == 0)
+        self.layouts = _digest([__version__, *sorted(self.library.versions.items())])
         files = self._files()
-        try:
-            self._look_through(files)
-            self.listing.tell_parts()
-            game_faults = self._tell_copies(files)
-        except BaseException:
-            if new:
-                with self.workspace.database.session() as session:
-                    self.listing.forget(session)
-            raise
-        with self.workspace.database.session() as session:
+        self._look_through(files)
+        profile = self.workspace.profile(self.project)
+        relative = [file.relative_to(self.folder).as_posix() for file in files]
+        self.undescribed.sort(key=lambda entry: -int(entry["size"]))
+        with self.workspace.database.change() as session:
             self.listing.finish(session)
-            project = self.workspace.project(session, self.project_id)
+            project = session.get_one(Project, self.project_id)
             project.files_seen, project.opened = len(files), now()
             project.layout_faults = [
                 error.as_dict() | {"layout": Path(path).name} for path, error in self.library.errors.items()
             ]
-            self.undescribed.sort(key=lambda entry: -int(entry["size"]))
-            project.game_faults = game_faults
+            project.game_faults = missing_halves(profile, relative) if profile is not None else []
             project.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
-            self._forget_gone(session, files)
+            self._forget_gone(session, set(relative))
         return {
             "project": self.project_id,
             "archives": self.listing.archives,
             "members": self.listing.members,
             "files": len(files),
+            "reused": self.listing.reused,
         }
 
-    def _recognise_game(self, project: Project) -> None:
+    def _recognise_game(self, project: Project) -> Project:
+        folder = Path(project.folder)
         library = self.workspace.project_library(project)
-        profile = game_in(self.folder, library) if self.only is None else None
-        edition = edition_in(self.folder, profile, library) if profile is not None else None
-        project.game = profile.game if profile is not None else None
-        project.edition = edition.edition if edition is not None else None
-
-    def _tell_copies(self, files: list[Path]) -> list[str]:
-        """Work out which copies win by the game's profile; returns the files that miss their other half."""
-        with self.workspace.database.session() as session:
-            project = self.workspace.project(session, self.project_id)
-            profile = self.workspace.profile(project)
-            if profile is None:
-                return []
-
-            def read(path: str) -> bytes:
-                return b"".join(chunks(self.workspace.original_source(session, project, path)))
-
-            archives = sorted({main for main, _, _ in self.listing.outermost if main is not None})
-            try:
-                copies = Copies(places_of(profile, archives, read))
-            except BraeError:
-                return []  # the settings are missing: what the game would say of that is not ours to guess
-        copies.add(self.listing.outermost)
-        winners = {}
-        for main, name, address in self.listing.outermost:
-            winner = copies.winner(main, name)
-            if winner is not None and winner != address:
-                winners[address] = winner
-        self.listing.overridden(winners)
-        return missing_halves(profile, (file.relative_to(self.folder).as_posix() for file in files))
+        profile = game_in(folder, library) if project.only is None else None
+        edition = edition_in(folder, profile, library) if profile is not None else None
+        with self.workspace.database.change() as session:
+            row = session.get_one(Project, project.id)
+            row.game = profile.game if profile is not None else None
+            row.edition = edition.edition if edition is not None else None
+            return row
 
     def _look_through(self, files: list[Path]) -> None:
         self.ticker.begin(len(files), "files")
@@ -242,9 +216,14 @@ class _Opening:
                 late.append(waiting.popleft())
             else:
                 self._list(waiting.popleft(), waiting, listed)
+        self.listing.tell_parts()
         for relative in self.to_hash:
             self._hash(relative)
-        self.ticker.begin(sum(len(one.container) for one in listed), "members proved")
+        for one in self.to_settle:
+            listed_from = self._from(one.found, by_hash=True)
+            if listed_from != one.row.listed_from:
+                self.listing.settle(one.row, listed_from=listed_from)
+        self.ticker.begin(sum(one.row.member_count for one in listed), "members proved")
         for one in listed:
             self._prove(one)
 
@@ -262,11 +241,63 @@ class _Opening:
             return recognise_file(path, self.library)
         except BraeError:
             return None
+        except Exception:  # whatever one file does, the others open; it is offered for description
+            log.exception("recognising %s failed", path)
+            return None
 
     # ---- archives ---------------------------------------------------------------------------------------
 
+    def _from(self, found: _Found, *, by_hash: bool) -> str:
+        """What an archive is listed from: its files as they are, and the layouts; "" where that cannot be told.
+
+        Files are told by their hashes, or (until those are known) by size and time.
+        """
+        names = self.names if self._is_hashed(found) else []
+        if found.parent is not None:  # what holds it says the rest
+            return _digest([found.kind, sorted(found.files.items()), names])
+        files: list[object] = []
+        for name, path in sorted(found.files.items()):
+            known, seen = self.originals.get(path), Seen.at(self.folder / path)
+            if seen is None:
+                return ""
+            if known is not None and seen != Seen(known.current_size, known.current_mtime):
+                return ""
+            if by_hash:
+                if known is None:
+                    return ""
+                # The original is what is listed, whatever was built since.
+                files.append([name, path, known.sha256])
+            elif known is None or known.state == "original":
+                files.append([name, path, seen.size, seen.mtime])
+            else:
+                return ""
+        return _digest([found.kind, files, self.layouts, names])
+
+    def _known(self, found: _Found) -> ArchiveRow | None:
+        """The archive as it was listed before, if it need not be read again."""
+        if found.parent is not None and not found.parent.reused:
+            return None
+        for by_hash in (True, False):
+            row = self.listing.reuse(found.address, self._from(found, by_hash=by_hash), found.kind or None)
+            if row is not None:
+                return row
+        return None
+
     def _list(self, found: _Found, waiting: deque[_Found], listed: list[_Listed]) -> None:
         """Open one archive and write its members down; archives among them wait for their turn."""
+        parent = found.parent
+        if parent is None:
+            for file in found.files.values():
+                self._note_original(file)
+        depth = parent.depth + 1 if parent else 0
+        known = self._known(found)
+        if known is not None:
+            one = _Listed(known, found, None, depth, reused=True)
+            self._outermost(one)
+            self._go_on(one, waiting)
+            if not known.proof:
+                listed.append(one)
+            return
         row = ArchiveRow(
             project_id=self.project_id,
             address=found.address,
@@ -274,37 +305,57 @@ class _Opening:
             title=title(found.kind, self.library),
             files=found.files,
         )
-        parent = found.parent
         self.listing.add(row, parent.row if parent else None)
-        if parent is None:
-            for file in found.files.values():
-                self._note_original(file)
+        one = _Listed(row, found, None, depth)
         try:
-            container = self._open(found)
-            one = _Listed(row, container, found, parent.depth + 1 if parent else 0)
+            container = one.container = self._open(one)
             self.ticker.begin(len(container), "members")
             self._list_members(one, waiting)
+            # What was unpacked into memory is proved while it is there.
+            if any(isinstance(source, BytesSource) for source in container.sources.values()):
+                self._prove(one)
+            else:
+                listed.append(one)
         except CancelledError:
             raise
         except BraeError as error:
-            proof = Proof(False, offset=error.offset, reason=error.message)
-            self.listing.settle(row, fault=str(error), proof=proof.as_dict())
-            return
-        # What was unpacked into memory is proved while it is there.
-        if any(isinstance(source, BytesSource) for source in container.sources.values()):
-            self._prove(one)
-        else:
-            listed.append(one)
+            self._fail(row, error, error.offset)
+        except Exception as error:  # whatever one archive does, the others open
+            log.exception("opening %s failed", found.address)
+            self._fail(row, internal(error, found.address), None)
 
-    def _open(self, found: _Found) -> Container:
+    def _outermost(self, one: _Listed) -> None:
+        """Told by hash from now on, as soon as the hashes are known."""
+        if one.found.parent is None:
+            self.to_settle.append(one)
+
+    def _fail(self, row: ArchiveRow, error: BraeError, offset: int | None) -> None:
+        proof = Proof(False, offset=offset, reason=error.message)
+        self.listing.settle(row, fault=str(error), proof=proof.as_dict())
+
+    def _go_on(self, one: _Listed, waiting: deque[_Found]) -> None:
+        """The archives inside one that is not read again."""
+        names, inside = self.listing.known_members(one.row)
+        self.names += names
+        for number, level, name, kind in inside:
+            if one.depth >= _DEEPEST or self.nested >= _MOST_NESTED:
+                break
+            self.nested += 1
+            address = addresses.join(one.row.address, level)
+            files = self.listing.files_of(address)
+            if files is None:  # it was not reached before
+                container = one.container = one.container or self._open(one)
+                files = levels_of(kind, container, number, self.library)
+            waiting.append(_Found(kind, address, name, files, one))
+
+    def _open(self, one: _Listed) -> Container:
+        found = one.found
         sources: dict[str, ByteSource] = {}
         if found.parent is None:
-            with self.workspace.database.session() as session:
-                project = self.workspace.project(session, self.project_id)
-                for name, file in found.files.items():
-                    sources[name] = self.workspace.original_source(session, project, file)
+            for name, file in found.files.items():
+                sources[name] = self.workspace.original_source(self.project, file)
         else:
-            outer = found.parent.container
+            outer = found.parent.container = found.parent.container or self._open(found.parent)
             for name, level in found.files.items():
                 index = outer.index_of(level)
                 if not outer.is_plain(index) and int(outer.real_sizes[index]) > _LARGEST_UNPACKED:
@@ -316,6 +367,7 @@ class _Opening:
         return open_container(found.kind, sources, found.name, self.library, known)
 
     def _list_members(self, one: _Listed, waiting: deque[_Found]) -> None:
+        assert one.container is not None
         batch: list[Item] = []
         first = 0
         inside: list[_Found] = []
@@ -332,17 +384,28 @@ class _Opening:
                 self.listing.fill(one.row, batch, first)
                 first, batch = first + len(batch), []
         self.listing.fill(one.row, batch, first)
-        self.listing.settle(one.row, member_count=first + len(batch))
+        one.row.member_count = first + len(batch)
+        listed_from = self._from(one.found, by_hash=False)
+        self.listing.settle(one.row, member_count=one.row.member_count, listed_from=listed_from)
+        self._outermost(one)
         waiting.extendleft(reversed(inside))
 
     def _prove(self, one: _Listed) -> None:
-        proof = one.container.prove(lambda done, total: self.ticker.tick())
+        try:
+            container = one.container = one.container or self._open(one)
+            proof = container.prove(lambda done, total: self.ticker.tick())
+        except CancelledError:
+            raise
+        except BraeError as error:
+            proof = Proof(False, offset=error.offset, reason=error.message)
+        except Exception as error:  # whatever one archive does, the others are proved
+            log.exception("proving %s failed", one.row.address)
+            proof = Proof(False, reason=internal(error, one.row.address).message)
         self.listing.settle(one.row, proof=proof.as_dict())
 
     # ---- originals --------------------------------------------------------------------------------------
 
-    def _forget_gone(self, session: Session, files: list[Path]) -> None:
-        seen = {path.relative_to(self.folder).as_posix() for path in files}
+    def _forget_gone(self, session: Session, seen: set[str]) -> None:
         for original in session.scalars(select(Original).where(Original.project_id == self.project_id)):
             # A file that Brae replaced and that is gone now can still be restored: it is not forgotten.
             gone = original.path not in seen and not (self.folder / original.path).exists()
@@ -354,42 +417,43 @@ class _Opening:
         if relative in self.noted:
             return
         self.noted.add(relative)
-        with self.workspace.database.session() as session:
-            original = self._original(session, relative)
-            status = (self.folder / relative).stat()
-            if original is None:
-                self.to_hash.append(relative)
-                return
-            if (original.current_size, original.current_mtime) == (status.st_size, status.st_mtime_ns):
-                return
-        self._hash(relative)
-
-    def _original(self, session: Session, relative: str) -> Original | None:
-        return session.scalar(
-            select(Original).where(Original.project_id == self.project_id, Original.path == relative)
-        )
+        original = self.originals.get(relative)
+        if original is None:
+            self.to_hash.append(relative)
+        elif Seen.at(self.folder / relative) != Seen(original.current_size, original.current_mtime):
+            self._hash(relative)
 
     def _hash(self, relative: str) -> None:
         size = (self.folder / relative).stat().st_size
         if size > _LARGE:
             self.ticker.begin(size, "bytes")
-        with self.workspace.database.session() as session:
-            project = self.workspace.project(session, self.project_id)
-            self.workspace.note_original(session, project, relative, self.ticker.tick if size > _LARGE else None)
+        tick = self.ticker.tick if size > _LARGE else None
+        self.originals[relative] = self.workspace.note_original(self.project, relative, tick)
 
     def _add_loose(self, relative: str) -> None:
         """A file outside any archive; only pictures, sounds and texts are worth a place in the catalogue."""
-        path = self.folder / relative
+        path, level = self.folder / relative, addresses.quote_level(relative)
+        found = _Found("", level, relative, {MAIN: relative})
+        known = self._known(found)
+        if known is not None:
+            self._note_original(relative)
+            one = _Listed(known, found, reused=True)
+            self.names += self.listing.known_members(known)[0]
+            self._outermost(one)
+            return
         try:
             size = path.stat().st_size
             with FileSource(path) as source:
                 head = source.read(0, min(HEAD, size))
         except (BraeError, OSError):
             return
-        level = addresses.quote_level(relative)
-        item = catalogue.describe(
-            head, self.library, level=level, name=relative, stored=size, real=size, packer="none"
-        )
+        try:
+            item = catalogue.describe(
+                head, self.library, level=level, name=relative, stored=size, real=size, packer="none"
+            )
+        except Exception:  # whatever one file does, the others are listed
+            log.exception("describing %s failed", relative)
+            return
         if item.kind == "data":
             if size >= _WORTH_DESCRIBING:
                 self.undescribed.append({"path": relative, "size": size})
@@ -400,12 +464,18 @@ class _Opening:
             address=level,
             layout=None,
             title="Loose file",
-            files={MAIN: relative},
+            files=found.files,
             proof=Proof(True, 1).as_dict(),
             member_count=1,
+            listed_from=self._from(found, by_hash=False),
         )
         self.listing.add(row, None)
         self.listing.fill(row, [item])
+        self._outermost(_Listed(row, found))
+
+
+def _digest(parts: object) -> str:
+    return hashlib.sha256(json.dumps(parts, default=str).encode("utf-8", "backslashreplace")).hexdigest()
 
 
 def _walk(folder: Path) -> Iterator[Path]:

@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from brae.core.build.addon import add_on
 from brae.core.errors import FormatError, LimitError, NotFoundError
@@ -17,7 +16,7 @@ from brae.core.layouts.library import companion_names
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, New
 from brae.core.sources import BytesSource, chunks
-from brae.store.models import ArchiveRow, Original, Project
+from brae.store.models import ArchiveRow, Project
 from brae.work.workspace import Workspace
 
 #: a file's path, why it is written, what it holds, and under which name in the result
@@ -34,14 +33,14 @@ class Work(Protocol):
 class Outward:
     """Files beside the game's archives for the edits of one project."""
 
-    def __init__(self, workspace: Workspace, session: Session, project: Project) -> None:
-        self._workspace, self._session, self._project = workspace, session, project
+    def __init__(self, workspace: Workspace, project: Project) -> None:
+        self._workspace, self._project = workspace, project
 
     def _items(self, work: Mapping[int, Work]) -> Iterator[tuple[str, bytes, int | None]]:
         """Name, new bytes and packing level of each edited member; names that occur twice are refused."""
         seen: dict[str, str] = {}
         for one in work.values():
-            archive = self._workspace.archive(self._session, self._project, one.row)
+            archive = self._workspace.archive(self._project, one.row)
             for number, (data, recipe) in one.edited.items():
                 name = archive.names[number]
                 if name in seen:
@@ -81,16 +80,16 @@ class Outward:
 
     def add_on(self, way: AddOnWay, work: Mapping[int, Work]) -> Iterator[Made]:
         """One new archive with every edited member, and the line that registers it."""
-        row = self._session.scalar(
-            select(ArchiveRow).where(
-                ArchiveRow.project_id == self._project.id,
-                ArchiveRow.parent_id.is_(None),
-                ArchiveRow.files[MAIN].as_string() == way.like,
-            )
+        query = select(ArchiveRow).where(
+            ArchiveRow.project_id == self._project.id,
+            ArchiveRow.parent_id.is_(None),
+            ArchiveRow.files[MAIN].as_string() == way.like,
         )
+        with self._workspace.database.session() as session:
+            row = session.scalar(query)
         if row is None:
             raise NotFoundError(f"The archive {way.like}, which an add-on is made like, is not there.")
-        like = self._workspace.archive(self._session, self._project, row)
+        like = self._workspace.archive(self._project, row)
         members, levels = {}, {}
         for name, data, level in self._items(work):
             members[name], levels[name] = data, level
@@ -107,12 +106,8 @@ class Outward:
 
     def _free(self, way: AddOnWay) -> tuple[int, str]:
         """The number of the add-on: the one Brae made before, else the next that nothing uses."""
-        mine = {
-            original.path
-            for original in self._session.scalars(
-                select(Original).where(Original.project_id == self._project.id, Original.state == "created")
-            )
-        }
+        originals = self._workspace.originals(self._project.id).values()
+        mine = {original.path for original in originals if original.state == "created"}
         names = {number: way.file.format(number=number) for number in range(way.first, way.last + 1)}
         for number, name in names.items():
             if name in mine:
@@ -135,7 +130,7 @@ class Outward:
         """The settings as they were when the game was opened."""
         if not (Path(self._project.folder) / rule.file).is_file():
             raise NotFoundError(f"The settings file {rule.file} is not there.", address=rule.file)
-        source = self._workspace.original_source(self._session, self._project, rule.file)
+        source = self._workspace.original_source(self._project, rule.file)
         return b"".join(chunks(source))
 
     def _registered(self, rule: Register, lines: list[str]) -> Made:

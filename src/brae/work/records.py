@@ -2,71 +2,70 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import select
 
-from brae.core.build.journal import Journal, file_hash
-from brae.core.errors import ChangedError
+from brae.core.build.journal import Journal, Seen
 from brae.store.models import Build, Kept, Original, Project
 
 if TYPE_CHECKING:
     from brae.work.workspace import Workspace
 
+#: size and time that no file has: the file is not what Brae wrote
+_CHANGED = Seen(-1, -1)
 
-def finish(workspace: Workspace, journal: Journal) -> None:
+
+def finish(workspace: Workspace, journal: Journal) -> list[str]:
     """Carry out a committed journal's steps, write down what they did, forget the journal. May be repeated.
 
-    Where a file was changed since the kill, what is kept is written down all the same: the file then counts as
-    changed by something else, and its original can still be put back.
+    Returns the paths of files that something else changed since the journal was written. They are left alone, and
+    what is kept of them is written down all the same, so their originals can still be put back.
     """
-    with suppress(ChangedError):
-        journal.apply()
-    record(workspace, journal.note)
+    done = journal.apply()
+    project = journal.note["project"]
+    changed = _record(workspace, journal.note, done)
     journal.clear()
+    workspace.forget_archives()
+    workspace.events.publish("build", project=project)
+    return changed
 
 
-def record(workspace: Workspace, note: dict[str, Any]) -> None:
-    """Write into the database what a build did; may be repeated."""
-    with workspace.database.session() as session:
+def _record(workspace: Workspace, note: dict[str, Any], done: dict[str, Seen | None]) -> list[str]:
+    """Write into database and ledger what a build did; may be repeated."""
+    changed: list[str] = []
+    with workspace.database.change() as session:
         project = session.get(Project, note["project"])
         if project is None:
-            return
+            return changed
         for file in note["files"]:
-            original = session.scalar(
-                select(Original).where(Original.project_id == project.id, Original.path == file["path"])
-            )
+            path = file["path"]
+            seen = done[str(Path(project.folder) / path)]
+            if seen is None:
+                changed.append(path)
+            row = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
             if file["state"] == "removed":
-                if original is not None:
-                    session.delete(original)
+                if row is not None and seen is not None:
+                    session.delete(row)
                 continue
-            if original is None and file["state"] == "created":
-                original = Original(project_id=project.id, path=file["path"], size=0, sha256="")
-                session.add(original)
-            if original is None:
+            if seen is None and file["state"] == "original" and row is not None:
+                # It could not be put back: what is kept of it stays kept.
+                row.current_size, row.current_mtime = _CHANGED.size, _CHANGED.mtime
                 continue
-            original.made_folders = file.get("made_folders", [])
-            original.state, original.current_sha256 = file["state"], file["sha256"]
-            original.current_size, original.current_mtime = _seen(
-                Path(project.folder) / file["path"], file["sha256"]
-            )
-            original.built_from = file["built_from"]
-            original.kept = [Kept(offset=offset, length=length, sha256=sha) for offset, length, sha in file["kept"]]
+            if row is None:
+                row = Original(project_id=project.id, path=path)
+                session.add(row)
+            row.size, row.sha256 = file["original"]
+            row.made_folders, row.state, row.built_from = file["made_folders"], file["state"], file["built_from"]
+            row.current_sha256 = file["sha256"]
+            row.current_size, row.current_mtime = (seen or _CHANGED).size, (seen or _CHANGED).mtime
+            row.kept = [Kept(offset=offset, length=length, sha256=sha) for offset, length, sha in file["kept"]]
         session.add(
             Build(project_id=project.id, what=note["what"], files=note.get("plan", []), edits=note["edits"])
         )
-    workspace.forget_archives()
-    workspace.events.publish("build", project=note["project"])
-
-
-def _seen(path: Path, sha256: str) -> tuple[int, int]:
-    """Size and time of a file that a build wrote, or two numbers no file has where it is not that file."""
-    try:
-        if sha256 and file_hash(path) != sha256:
-            return -1, -1
-        status = path.stat()
-    except OSError:
-        return -1, -1
-    return status.st_size, status.st_mtime_ns
+        session.flush()
+        rows = list(session.scalars(select(Original).where(Original.project_id == project.id)))
+        # Inside the transaction: whoever reads the one finds the other.
+        workspace.ledger.keep_files(project, rows)
+    return changed

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from brae.core.atomic import write_atomically
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.files import MOST_FILES, numbered_file
 from brae.core.layouts.load import parse
@@ -14,7 +15,6 @@ from brae.core.sources import ByteSource, FileSource
 from brae.core.structure import companion_pattern, propose
 from brae.core.structure.workshop import beginning
 from brae.jobs import Silent, Ticker
-from brae.work.edits import write_atomically
 from brae.work.workspace import Workspace
 
 _SHOWN = 5
@@ -29,9 +29,8 @@ def find_structure(
     Raises NotFoundError for files that are not among those that no layout describes.
     """
     ticker = ticker or Silent()
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        folder, known = Path(project.folder), {entry["path"] for entry in project.undescribed}
+    project = workspace.project(project_id)
+    folder, known = Path(project.folder), {entry["path"] for entry in project.undescribed}
     for name in filter(None, (path, data)):
         if name not in known:
             raise NotFoundError("This is no file of the game that waits for a description.", address=name)
@@ -57,8 +56,7 @@ def find_structure(
 
 def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str | None) -> dict[str, ByteSource]:
     """A file of a game's folder (with its data file), to be described; NotFoundError outside the folder."""
-    with workspace.database.session() as session:
-        folder = Path(workspace.project(session, project_id).folder).resolve()
+    folder = Path(workspace.project(project_id).folder).resolve()
     found: dict[str, ByteSource] = {}
     for file, name in (("main", path), ("data", data)):
         if name is None:

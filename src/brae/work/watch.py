@@ -5,77 +5,182 @@ from __future__ import annotations
 import logging
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 import watchfiles
 from sqlalchemy import select
 
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, LimitError, storage_error
 from brae.store.models import Edit
-from brae.work.edits import LARGEST_UPLOAD, SUFFIXES, note_fault, take_file
+from brae.work.edits import LARGEST_UPLOAD, SUFFIXES, check_place, note_fault, take_file
 from brae.work.workspace import Workspace
 
 log = logging.getLogger(__name__)
+#: seconds that a file's size and time must stand still
 _STEADY = 0.25
+#: seconds for which a file that cannot be read counts as half-saved
 _PATIENCE = 5.0
+#: seconds until a file is tried again whose taking failed for another reason than its content, at most
+_LATER = 30.0
+_THREADS = 2
+
+
+@dataclass
+class _Waiting:
+    """A file that was saved and is not taken yet."""
+
+    due: float
+    seen: tuple[int, int] | None = None
+    #: when it counts as broken; counted from when it stood still first
+    deadline: float | None = None
+    failures: int = 0
+    #: saved again while it was being taken
+    again: bool = False
+    busy: bool = False
 
 
 class Watcher:
-    """A thread that takes files from the exchange folder as they are saved."""
+    """Takes files from the exchange folder as they are saved.
+
+    One thread listens, one looks at what waits, others take: a file that cannot be read yet holds up no other, and
+    one whose taking failed (the database was held, the disk full) is tried again until it is taken.
+    """
 
     def __init__(self, workspace: Workspace) -> None:
         self.workspace = workspace
         self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._run, name="watcher", daemon=True)
+        self._lock = threading.Lock()
+        self._waiting: dict[Path, _Waiting] = {}
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="taking")
+        self._threads = [
+            threading.Thread(target=self._listen, name="watcher", daemon=True),
+            threading.Thread(target=self._look, name="taker", daemon=True),
+        ]
 
     def start(self) -> None:
         """Begin to watch; files saved while nobody watched are taken first."""
-        self._thread.start()
+        for thread in self._threads:
+            thread.start()
 
     def stop(self) -> None:
         """Stop watching."""
         self._stop.set()
-        self._thread.join(timeout=5)
+        for thread in self._threads:
+            thread.join(timeout=5)
+        self._pool.shutdown(wait=True, cancel_futures=True)
 
-    def _run(self) -> None:
-        self.catch_up()
+    def _listen(self) -> None:
         folder = self.workspace.home.exchange
-        for changes in watchfiles.watch(folder, stop_event=self._stop, debounce=200, step=50, rust_timeout=500):
-            for path in {Path(name) for change, name in changes if change != watchfiles.Change.deleted}:
-                self.take(path)
+        while not self._stop.is_set():
+            try:
+                folder.mkdir(parents=True, exist_ok=True)
+                # Listening begins before what lies there is looked at, so that nothing falls between.
+                events = watchfiles.watch(
+                    folder, stop_event=self._stop, debounce=200, step=50, rust_timeout=500, yield_on_timeout=True
+                )
+                next(events, None)
+                self.catch_up()
+                for changes in events:
+                    for path in {Path(name) for change, name in changes if change != watchfiles.Change.deleted}:
+                        self._expect(path)
+                    if not folder.is_dir():
+                        break
+            except Exception:  # watching goes on, whatever the operating system says
+                log.exception("watching %s failed", folder)
+            self._stop.wait(1)
 
     def catch_up(self) -> None:
-        """Take what was saved while Brae was not running."""
+        """Expect what was saved while nobody watched."""
         with self.workspace.database.session() as session:
-            waited = [
-                self.workspace.exchange_folder(edit.project_id) / edit.exchange_path
-                for edit in session.scalars(select(Edit).where(Edit.in_work))
-            ]
+            query = select(Edit.project_id, Edit.exchange_path).where(Edit.in_work)
+            waited = [self.workspace.exchange_folder(project) / path for project, path in session.execute(query)]
         for path in waited:
             if path.is_file():
-                self.take(path)
+                self._expect(path)
+
+    def _expect(self, path: Path) -> None:
+        if path.suffix.lower() not in SUFFIXES or path.name.startswith(".brae-"):
+            return
+        with self._lock:
+            waiting = self._waiting.setdefault(path, _Waiting(0.0))
+            waiting.again = waiting.busy
+            waiting.due = time.monotonic()
+
+    def _look(self) -> None:
+        while not self._stop.wait(0.05):
+            now = time.monotonic()
+            with self._lock:
+                due = [path for path, one in self._waiting.items() if not one.busy and one.due <= now]
+                for path in due:
+                    self._waiting[path].busy = True
+            for path in due:
+                self._pool.submit(self._try, path)
+
+    def _try(self, path: Path) -> None:
+        waiting = self._waiting[path]
+        try:
+            done = self._attempt(path, waiting)
+        except Exception as error:
+            log.warning("taking %s failed, it is tried again", path, exc_info=not isinstance(error, BraeError))
+            waiting.failures += 1
+            waiting.due = time.monotonic() + min(2.0**waiting.failures / 2, _LATER)
+            done = False
+        with self._lock:
+            waiting.busy = False
+            if done and not waiting.again:
+                del self._waiting[path]
+            elif waiting.again:
+                self._waiting[path] = _Waiting(time.monotonic())
 
     def take(self, path: Path) -> None:
-        """Take one file, if an item in work waits for it; patient with files that are still being written."""
+        """Take one file now, if an item in work waits for it; patient with files that are still being written."""
+        waiting = _Waiting(0.0)
+        while not self._attempt(path, waiting):
+            time.sleep(max(waiting.due - time.monotonic(), 0))
+
+    def _attempt(self, path: Path, waiting: _Waiting) -> bool:
+        """Look at a file once; True where there is nothing more to do about it.
+
+        Raises what is no fault of the file: it is to be tried again.
+        """
         edit = self._edit_for(path)
         if edit is None:
-            return
-        deadline = time.monotonic() + _PATIENCE
-        while True:
-            try:
-                data = _read_steady(path)
-                if data is not None:
-                    take_file(self.workspace, edit.project_id, edit.address, data, path.name, on_disk=True)
-                return
-            except BraeError as error:
-                # A half-saved file is a damaged picture until the rest of it arrives.
-                if time.monotonic() > deadline or self._stop.is_set():
-                    note_fault(self.workspace, edit.project_id, edit.address, error)
-                    return
-                time.sleep(_STEADY)
-            except Exception:  # one odd file must not end the watching
-                log.exception("taking %s failed", path)
-                return
+            return True
+        try:
+            status = path.stat()
+        except OSError:
+            return True  # gone
+        now = time.monotonic()
+        seen = (status.st_size, status.st_mtime_ns)
+        if seen != waiting.seen:
+            waiting.seen, waiting.due, waiting.deadline = seen, now + _STEADY, None
+            return False
+        waiting.deadline = waiting.deadline or now + _PATIENCE
+        try:
+            take_file(self.workspace, edit.project_id, edit.address, self._read(path), path.name, on_disk=True)
+        except BraeError as error:
+            # A half-saved file is a damaged picture until the rest of it arrives.
+            if error.status >= 500:
+                note_fault(self.workspace, edit.project_id, edit.address, error)
+                raise
+            if now < waiting.deadline and not self._stop.is_set():
+                waiting.due = now + _STEADY
+                return False
+            note_fault(self.workspace, edit.project_id, edit.address, error)
+        return True
+
+    def _read(self, path: Path) -> bytes:
+        check_place(self.workspace, path)
+        try:
+            if path.stat().st_size > LARGEST_UPLOAD:
+                raise LimitError(f"The file is larger than {LARGEST_UPLOAD:,} bytes.", address=path.name)
+            return path.read_bytes()
+        except OSError as error:
+            wrapped = storage_error(error, "read", path)
+            wrapped.status = 422  # of this file, not of Brae's own place: it is told once it stays so
+            raise wrapped from error
 
     def _edit_for(self, path: Path) -> Edit | None:
         try:
@@ -91,17 +196,3 @@ class Watcher:
                     Edit.project_id == project, Edit.exchange_path.in_([f"{stem}.png", f"{stem}.exr"]), Edit.in_work
                 )
             )
-
-
-def _read_steady(path: Path) -> bytes | None:
-    """A file's bytes once its size and time stand still; None where it is gone."""
-    try:
-        before = path.stat()
-        while True:
-            time.sleep(_STEADY)
-            after = path.stat()
-            if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns):
-                return path.read_bytes() if after.st_size <= LARGEST_UPLOAD else b""
-            before = after
-    except OSError:
-        return None

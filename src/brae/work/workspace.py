@@ -1,8 +1,13 @@
-"""One Brae folder with all that is open in it."""
+"""What every stage of the work stands on: the store, the layouts, the archives that are open, the originals.
+
+Nothing here keeps a database session open while it computes: rows are read, the session is closed, and what was
+read is used as it is.
+"""
 
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
@@ -11,23 +16,22 @@ from pathlib import Path
 
 from filelock import Timeout
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from brae.core import addresses
-from brae.core.build.journal import Journal, file_hash, left_behind, tidy
+from brae.core.build.journal import Journal, Seen, file_hash, left_behind, tidy
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource
+from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.core.textures.files import read_texture
 from brae.core.textures.texture import TextureFile
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
-from brae.store import Blobs, Database, Home
-from brae.store.home import busy
+from brae.store import Blobs, Home, Ledger, open_database
+from brae.store.home import InUseError
 from brae.store.models import ArchiveRow, Edit, Member, Original, Project
 from brae.work.records import finish
 
@@ -36,6 +40,10 @@ _OPEN_ARCHIVES = 32
 _OPEN_BYTES = 128 << 20
 #: bytes of textures that are looked at part by part
 _VIEWED_BYTES = 256 << 20
+#: seconds that are waited for another process
+_PATIENCE = 5.0
+#: what tells one state of an archive, its files and its layout, from every other
+Version = tuple[object, ...]
 
 
 @dataclass(frozen=True)
@@ -51,18 +59,49 @@ def _memory(archive: Container) -> int:
     return sum(source.size for source in archive.sources.values() if isinstance(source, BytesSource))
 
 
+class _Turns:
+    """One turn a project, among the threads of this process; ``doing`` says who has it."""
+
+    def __init__(self) -> None:
+        self._guard = threading.Lock()
+        self._locks: dict[str, threading.RLock] = {}
+        self.doing: dict[str, str] = {}
+
+    @contextlib.contextmanager
+    def turn(self, project: str, doing: str, *, wait: bool) -> Iterator[bool]:
+        """Whether this thread's turn has come; it is False only where it does not ``wait``."""
+        with self._guard:
+            lock = self._locks.setdefault(project, threading.RLock())
+        mine = lock.acquire(blocking=wait)
+        if not mine:
+            yield False
+            return
+        before = self.doing.get(project)
+        self.doing[project] = doing
+        try:
+            yield True
+        finally:
+            if before is None:
+                self.doing.pop(project, None)
+            else:
+                self.doing[project] = before
+            lock.release()
+
+
 class Workspace:
     """Database, kept bytes, layouts, jobs and the archives that are open."""
 
     def __init__(self, home: Home) -> None:
         self.home = home
-        self.database = Database(home.database)
+        self.ledger = Ledger(home.ledger)
+        self.database = open_database(home, self.ledger)
         self.blobs = Blobs(home.blobs)
         self.events = Events()
         self.jobs = Jobs(self.database, self.events)
-        self._archives: OrderedDict[int, Container] = OrderedDict()
-        self._viewed: OrderedDict[tuple[str, str, str], TextureFile] = OrderedDict()
+        self._archives: OrderedDict[Version, Container] = OrderedDict()
+        self._viewed: OrderedDict[tuple[object, ...], TextureFile] = OrderedDict()
         self._lock = threading.RLock()
+        self._turns = _Turns()
         self._finish_builds()
 
     def close(self) -> None:
@@ -72,28 +111,41 @@ class Workspace:
         self.database.close()
 
     def _finish_builds(self) -> None:
-        """Carry out builds that a kill interrupted."""
-        for journal in left_behind(self.home.journals):
-            # Where another process holds the lock it is in the middle of this very build; where a file was
-            # changed since, the journal stays and the next build or restore says so.
-            with contextlib.suppress(BraeError), self.locked(journal.note["project"], wait=0):
+        """Carry out builds that a kill interrupted, and clear away what others had begun to write."""
+        waiting = {journal.note["project"] for journal in left_behind(self.home.journals)}
+        waiting |= {path.stem for path in self.home.journals.glob("*.pending")}
+        for project in sorted(waiting):
+            # Where another process holds the lock it is in the middle of this very build; where a step is refused
+            # the journal stays, and the next build or restore says so.
+            with contextlib.suppress(BraeError), self.locked(project, "finishing a build", wait=False):
                 pass
 
     @contextlib.contextmanager
-    def locked(self, project: str, wait: float = 5) -> Iterator[None]:
+    def locked(self, project: str, doing: str = "working on it", *, wait: bool = True) -> Iterator[None]:
         """Hold the project's lock, against other threads and other processes.
 
-        A build that a kill interrupted is finished first.
+        Threads of this process come one after the other; another process is waited for some seconds. A build that a
+        kill interrupted is finished first. Raises InUseError: at once with ``wait`` False.
         """
-        try:
-            with self.home.lock(project, wait):
-                path = self.home.journal(project)
-                if path.exists():
-                    finish(self, Journal.load(path))
-                tidy(path)
-                yield
-        except Timeout as error:
-            raise busy(error, project) from error
+        with self._turns.turn(project, doing, wait=wait) as mine:
+            if not mine:
+                raise InUseError(
+                    f"This Brae is busy with '{project}': {self._turns.doing.get(project, 'another change')}.",
+                    remedy="Wait until that is done, or cancel it.",
+                )
+            try:
+                lock = self.home.lock(project, _PATIENCE if wait else 0)
+                with lock:
+                    self.home.note_holder(project)
+                    path = self.home.journal(project)
+                    if path.exists():
+                        finish(self, Journal.load(path))
+                    tidy(path)
+                    yield
+            except Timeout as error:
+                raise self.home.busy(error, project) from error
+
+    # ---- layouts ----------------------------------------------------------------------------------------
 
     def library(self, *folders: Path) -> Library:
         """The layouts known: Brae's demo's, the person's own, those beside the game."""
@@ -109,8 +161,7 @@ class Workspace:
 
     def library_of(self, project_id: str) -> Library:
         """The same by a project's identifier."""
-        with self.database.session() as session:
-            return self.project_library(self.project(session, project_id))
+        return self.project_library(self.project(project_id))
 
     def profile(self, project: Project) -> GameProfile | None:
         """The game profile of a project."""
@@ -118,118 +169,220 @@ class Workspace:
 
     # ---- finding ----------------------------------------------------------------------------------------
 
-    def project(self, session: Session, name: str) -> Project:
+    def project(self, name: str) -> Project:
         """A project by its identifier; NotFoundError where there is none."""
-        project = session.get(Project, name)
-        if project is None:
-            known = ", ".join(session.scalars(select(Project.id)))
-            raise NotFoundError(f"There is no project '{name}'.", expected=f"one of {known or '(none)'}")
-        return project
+        with self.database.session() as session:
+            project = session.get(Project, name)
+            if project is None:
+                known = ", ".join(session.scalars(select(Project.id)))
+                raise NotFoundError(f"There is no project '{name}'.", expected=f"one of {known or '(none)'}")
+            return project
 
-    def find(self, session: Session, project: str, address: str) -> Found:
+    def find(self, project: str, address: str) -> Found:
         """A member by its address; NotFoundError where there is none."""
         query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
-        row = session.execute(query.where(Member.project_id == project, Member.address == address)).first()
+        with self.database.session() as session:
+            row = session.execute(query.where(Member.project_id == project, Member.address == address)).first()
         if row is None:
             raise NotFoundError("There is no such item.", address=address)
         return Found(row[0], row[1])
 
-    def edit(self, session: Session, project: str, address: str) -> Edit:
+    def edit(self, project: str, address: str) -> Edit:
         """The edit of an item; NotFoundError where it is not in work."""
-        edit = session.scalar(select(Edit).where(Edit.project_id == project, Edit.address == address))
+        edit = self.edit_or_none(project, address)
         if edit is None:
             raise NotFoundError("This item is not in work.", address=address)
         return edit
 
+    def edit_or_none(self, project: str, address: str) -> Edit | None:
+        """The edit of an item, with its versions; None where there never was one."""
+        with self.database.session() as session:
+            return session.scalar(select(Edit).where(Edit.project_id == project, Edit.address == address))
+
+    def originals(self, project: str) -> dict[str, Original]:
+        """What is known of the game's files, by their paths."""
+        with self.database.session() as session:
+            rows = session.scalars(select(Original).where(Original.project_id == project).order_by(Original.path))
+            return {row.path: row for row in rows}
+
+    def original(self, project: str, path: str) -> Original | None:
+        """What is known of one file of the game."""
+        with self.database.session() as session:
+            return session.scalar(select(Original).where(Original.project_id == project, Original.path == path))
+
     # ---- originals --------------------------------------------------------------------------------------
 
-    def original_source(self, session: Session, project: Project, path: str) -> ByteSource:
+    def original_source(self, project: Project, path: str) -> ByteSource:
         """The bytes of a game file as they were when it was opened, whatever was built since.
 
         ChangedError where the file on disk is neither the original nor what Brae wrote.
         """
-        original = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
+        original = self.original(project.id, path)
         target = Path(project.folder) / path
         if original is None:
             return FileSource(target)
         if original.whole is not None:
             return FileSource(self.blobs.path(original.whole.sha256))
-        if original.state == "patched":
-            self.check_unchanged(project, original)
-            return OverlaySource(
-                FileSource(target), [(kept.offset, self.blobs.get(kept.sha256)) for kept in original.ranges]
-            )
+        source = FileSource(target)
+        # Looked at once the file is open: what is opened is what was looked at.
         self.check_unchanged(project, original)
-        return FileSource(target)
+        return self.as_it_was(original, source) if original.state == "patched" else source
 
-    def note_original(
-        self, session: Session, project: Project, path: str, tick: Callable[[int], None] | None = None
-    ) -> Original:
-        """Remember a file of the game as it is now, with its hash, unless it is what Brae itself wrote."""
+    def as_it_was(self, original: Original, source: ByteSource) -> ByteSource:
+        """A patched file with the ranges of its original over it."""
+        return OverlaySource(source, [(kept.offset, self.blobs.get(kept.sha256)) for kept in original.ranges])
+
+    def observe(
+        self, project: Project, path: str, tick: Callable[[int], None] | None = None
+    ) -> tuple[Original, bool]:
+        """A file of the game as it is now, with its hash, and whether its original is still the one that is known.
+
+        Nothing is written. What Brae itself wrote is told by its bytes: a copy with another time is still that.
+        """
         target = Path(project.folder) / path
-        status = target.stat()
-        original = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
+        known = self.original(project.id, path)
+        seen = Seen.of(target.stat())
+        if known is not None and known.state == "patched":
+            with FileSource(target) as source:
+                fits = all(kept.offset + kept.length <= source.size for kept in known.ranges)
+                if fits and source.size == known.size:
+                    digest = hashlib.sha256()
+                    for part in chunks(self.as_it_was(known, source)):
+                        digest.update(part)
+                        if tick:
+                            tick(len(part))
+                    if digest.hexdigest() == known.sha256:
+                        known.current_size, known.current_mtime, known.built_from = seen.size, seen.mtime, None
+                        return known, True
         sha256 = file_hash(target, tick)
-        if original is None:
-            original = Original(project_id=project.id, path=path, size=status.st_size, sha256=sha256)
-            session.add(original)
-        elif sha256 != original.current_sha256:
-            # Changed by something else, such as an update: this is the original from now on.
-            original.size, original.sha256, original.state = status.st_size, sha256, "original"
-            original.kept.clear()
-        original.current_size, original.current_mtime = status.st_size, status.st_mtime_ns
-        original.current_sha256, original.built_from = sha256, None
-        return original
+        if known is not None and sha256 == known.current_sha256:
+            known.current_size, known.current_mtime, known.built_from = seen.size, seen.mtime, None
+            return known, True
+        # New, or changed by something else, such as an update: this is the original from now on.
+        fresh = Original(
+            project_id=project.id, path=path, size=seen.size, sha256=sha256, state="original",
+            current_size=seen.size, current_mtime=seen.mtime, current_sha256=sha256, built_from=None,
+            made_folders=[], kept=[],
+        )  # fmt: skip
+        return fresh, False
+
+    def note_original(self, project: Project, path: str, tick: Callable[[int], None] | None = None) -> Original:
+        """Remember a file of the game as it is now, with its hash, unless it is what Brae itself wrote."""
+        found, same = self.observe(project, path, tick)
+        if not same:
+            before = self.original(project.id, path)
+            if before is not None:
+                self.ledger.keep_superseded(project.id, before)
+        with self.database.change() as session:
+            row = session.scalar(select(Original).where(Original.project_id == project.id, Original.path == path))
+            if row is None:
+                session.add(found)
+                return found
+            if not same:
+                row.size, row.sha256, row.state = found.size, found.sha256, found.state
+                row.current_sha256 = found.current_sha256
+                row.kept.clear()
+            row.current_size, row.current_mtime = found.current_size, found.current_mtime
+            row.built_from = None
+            return row
 
     def check_unchanged(self, project: Project, original: Original) -> None:
         """Raise ChangedError unless a game file is what Brae last saw or wrote (by size and time)."""
         target = Path(project.folder) / original.path
-        try:
-            status = target.stat()
-        except FileNotFoundError:
+        seen = Seen.at(target)
+        if seen is None:
             raise ChangedError(
                 "This file of the game is gone.",
                 address=original.path,
                 remedy="Put it back (Brae can restore it), or open the game again.",
-            ) from None
-        if (status.st_size, status.st_mtime_ns) != (original.current_size, original.current_mtime):
+            )
+        if (seen.size, seen.mtime) != (original.current_size, original.current_mtime):
             raise ChangedError(
                 "This file of the game was changed by something else.",
                 address=original.path,
                 remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
             )
 
-    def archive(self, session: Session, project: Project, row: ArchiveRow) -> Container:
-        """An archive as it was when it was opened, at any depth."""
-        with self._lock:
-            if row.id in self._archives:
-                self._archives.move_to_end(row.id)
-                return self._archives[row.id]
+    # ---- archives ---------------------------------------------------------------------------------------
+
+    def archive(self, project: Project, row: ArchiveRow) -> Container:
+        """An archive as it was when it was opened, at any depth.
+
+        It is remembered by what it is, never by its row: rows are made anew when a game is opened again.
+        """
         library = self.project_library(project)
-        kind = row.layout or ""
+        names = self._known_names(library, row)
+        key = self._version(project, row, library, names)
+        with self._lock:
+            if key in self._archives:
+                self._archives.move_to_end(key)
+                return self._archives[key]
         sources: dict[str, ByteSource] = {}
         if row.parent_id is None:
             for name, path in row.files.items():
-                sources[name] = self.original_source(session, project, path)
+                sources[name] = self.original_source(project, path)
         else:
-            outer = self.archive(session, project, self.parent(session, row))
+            outer = self.archive(project, self.parent(row))
             for name, level in row.files.items():
-                sources[name] = outer.member_source(outer.index_of(level))
-        names: list[str] = []
-        if kind in library.layouts and library.layouts[kind].hashed:
-            names = list(session.scalars(select(Member.name).where(Member.archive_id == row.id)))
-        archive = open_container(kind, sources, addresses.split(row.address)[-1], library, names)
+                sources[name] = outer.member_source(self._index(outer, level, row.address))
+        archive = open_container(row.layout or "", sources, addresses.split(row.address)[-1], library, names)
         with self._lock:
-            self._archives[row.id] = archive
+            self._archives[key] = archive
             while len(self._archives) > 1 and (
                 len(self._archives) > _OPEN_ARCHIVES or sum(map(_memory, self._archives.values())) > _OPEN_BYTES
             ):
                 self._archives.popitem(last=False)
         return archive
 
-    def parent(self, session: Session, row: ArchiveRow) -> ArchiveRow:
+    def _known_names(self, library: Library, row: ArchiveRow) -> list[str]:
+        """The members' names, for an archive that holds only their hashes."""
+        layout = library.layouts.get(row.layout or "")
+        if layout is None or not layout.hashed:
+            return []
+        with self.database.session() as session:
+            return list(session.scalars(select(Member.name).where(Member.archive_id == row.id)))
+
+    def _version(self, project: Project, row: ArchiveRow, library: Library, names: list[str]) -> Version:
+        """What tells this state of an archive from every other; ChangedError where its files are not as known."""
+        layout = (row.layout, library.versions.get(row.layout or ""), tuple(names))
+        if row.parent_id is not None:
+            outer = self.parent(row)
+            outside = self._version(project, outer, library, self._known_names(library, outer))
+            return (outside, layout, tuple(sorted(row.files.items())))
+        return (
+            project.folder,
+            layout,
+            tuple((name, *self._state(project, path)) for name, path in row.files.items()),
+        )
+
+    def _state(self, project: Project, path: str) -> Version:
+        original = self.original(project.id, path)
+        if original is None:
+            return (path, Seen.at(Path(project.folder) / path))
+        if original.whole is not None:
+            return (path, original.whole.sha256)
+        self.check_unchanged(project, original)
+        kept = tuple((one.offset, one.sha256) for one in original.ranges)
+        return (path, original.current_size, original.current_mtime, kept)
+
+    @staticmethod
+    def _index(archive: Container, level: str, address: str) -> int:
+        """Where a member is in an archive; ChangedError where it is not there any more."""
+        index = archive.index_of(level)
+        if index < 0:
+            raise ChangedError(
+                "The game was changed while it was looked at.", address=address, remedy="Open the game again."
+            )
+        return index
+
+    def number_of(self, archive: Container, found: Found) -> int:
+        """An item's number in its archive, told by its name: numbers of an earlier listing may have moved."""
+        return self._index(archive, addresses.split(found.member.address)[-1], found.member.address)
+
+    def parent(self, row: ArchiveRow) -> ArchiveRow:
         """The archive that a nested one is a member of."""
-        parent = session.get(ArchiveRow, row.parent_id)
+        with self.database.session() as session:
+            parent = session.get(ArchiveRow, row.parent_id)
         if parent is None:
             raise NotFoundError("There is no such archive.", address=row.address)
         return parent
@@ -243,47 +396,55 @@ class Workspace:
             self._archives.clear()
             self._viewed.clear()
 
-    def original_bytes(self, session: Session, project: Project, found: Found) -> bytes:
+    # ---- items ------------------------------------------------------------------------------------------
+
+    def original_bytes(self, project: Project, found: Found) -> bytes:
         """An item's original bytes, unpacked."""
         if found.archive.layout is None:
-            source = self.original_source(session, project, found.archive.files[MAIN])
+            source = self.original_source(project, found.archive.files[MAIN])
             return source.read(0, source.size)
-        return self.archive(session, project, found.archive).read(found.member.number)
+        archive = self.archive(project, found.archive)
+        return archive.read(self.number_of(archive, found))
 
-    def original_texture(self, session: Session, project: Project, found: Found) -> TextureFile:
+    def original_texture(self, project: Project, found: Found) -> TextureFile:
         """An item's original, decoded."""
         try:
-            data = self.original_bytes(session, project, found)
+            data = self.original_bytes(project, found)
             return read_texture(
                 data,
                 self.project_library(project),
                 found.member.name,
-                lambda name: self.original_bytes(session, project, self.neighbour(session, found, name)),
+                lambda name: self.original_bytes(project, self.neighbour(found, name)),
             )
         except BraeError as error:
             raise error.at(found.member.address) from None
 
-    def viewed_texture(self, session: Session, project_id: str, address: str, edit: Edit | None) -> TextureFile:
+    def texture_at(self, project_id: str, address: str) -> TextureFile:
+        """The same by an item's address."""
+        return self.original_texture(self.project(project_id), self.find(project_id, address))
+
+    def viewed_texture(self, project_id: str, address: str, edit: Edit | None) -> TextureFile:
         """An item's original, or its edit, to be looked at part by part: the last few stay in memory."""
         # The same stub may go with other larger levels, so those count as well.
         version = [] if edit is None else [edit.encoded_sha256 or "", *sorted(edit.encoded_elsewhere.values())]
-        key = (project_id, address, " ".join(version))
+        project, found = self.project(project_id), self.find(project_id, address)
+        row, library = found.archive, self.project_library(project)
+        state = self._version(project, row, library, self._known_names(library, row))
+        key = (state, address, tuple(library.versions.items()), *version)
         with self._lock:
             if key in self._viewed:
                 self._viewed.move_to_end(key)
                 return self._viewed[key]
-        texture = self.original_texture(
-            session, self.project(session, project_id), self.find(session, project_id, address)
-        )
+        texture = self.original_texture(project, found)
         if edit is not None:
-            texture = self.edited_texture(session, texture, edit)
+            texture = self.edited_texture(texture, edit)
         with self._lock:
             self._viewed[key] = texture
             while len(self._viewed) > 1 and sum(one.size for one in self._viewed.values()) > _VIEWED_BYTES:
                 self._viewed.popitem(last=False)
         return texture
 
-    def neighbour(self, session: Session, found: Found, name: str) -> Found:
+    def neighbour(self, found: Found, name: str) -> Found:
         """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
 
         Raises NotFoundError where there is none.
@@ -294,7 +455,8 @@ class Workspace:
             .where(Member.project_id == found.member.project_id, Member.name == name)
             .order_by(Member.archive_id != found.archive.id, Member.winner.is_not(None))
         )
-        row = session.execute(query).first()
+        with self.database.session() as session:
+            row = session.execute(query).first()
         if row is None:
             raise NotFoundError(
                 f"{name}, which holds the larger levels of this texture, is nowhere in the game.",
@@ -302,12 +464,12 @@ class Workspace:
             )
         return Found(row[0], row[1])
 
-    def edited_texture(self, session: Session, original: TextureFile, edit: Edit) -> TextureFile:
+    def edited_texture(self, original: TextureFile, edit: Edit) -> TextureFile:
         """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
         if edit.encoded_sha256 is None:
             raise NotFoundError("No file has come back yet.", address=edit.address)
         elsewhere = {
-            self.find(session, edit.project_id, address).member.name: self.blobs.get(sha256)
+            self.find(edit.project_id, address).member.name: self.blobs.get(sha256)
             for address, sha256 in edit.encoded_elsewhere.items()
         }
         return original.again(self.blobs.get(edit.encoded_sha256), elsewhere)
@@ -315,8 +477,3 @@ class Workspace:
     def exchange_folder(self, project: str) -> Path:
         """Where the files of a project's items in work lie."""
         return self.home.exchange / project
-
-    def exchange_path(self, member: Member, kind: str = "png") -> str:
-        """The file of an item in work, relative to the exchange folder: mirrors its address."""
-        levels = [addresses.safe_path(level) for level in addresses.split(member.address)]
-        return "/".join(levels) + f".{kind}"

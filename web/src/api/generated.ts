@@ -187,7 +187,7 @@ export interface paths {
         put?: never;
         /**
          * Build
-         * @description Carry the plan out, as a job.
+         * @description Carry the plan out, as a job; it waits for its turn where the project is being worked on.
          */
         post: operations["build_api_projects__project_id__build_post"];
         delete?: never;
@@ -674,7 +674,7 @@ export interface paths {
         put?: never;
         /**
          * Restore
-         * @description Put originals back: of the files named, or of all that Brae changed.
+         * @description Put originals back, of the files named or of all that Brae changed, as a job; its result names them.
          */
         post: operations["restore_api_projects__project_id__restore_post"];
         delete?: never;
@@ -925,6 +925,8 @@ export interface components {
          * @description What a build would do.
          */
         BuildPlan: {
+            /** Asks */
+            asks: string[];
             /** Edits */
             edits: string[];
             /** Faults */
@@ -941,6 +943,17 @@ export interface components {
             warnings: {
                 [key: string]: string;
             };
+        };
+        /**
+         * BuildRequest
+         * @description How to build.
+         */
+        BuildRequest: {
+            /**
+             * May Grow
+             * @default false
+             */
+            may_grow: boolean;
         };
         /**
          * BuildView
@@ -1395,13 +1408,15 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "running" | "done" | "failed" | "cancelled" | "interrupted";
+            state: "waiting" | "running" | "done" | "failed" | "cancelled" | "interrupted";
             /** Title */
             title: string;
             /** Total */
             total: number;
             /** Unit */
             unit: string;
+            /** Waits For */
+            waits_for?: string | null;
         };
         /**
          * KeepGuess
@@ -1952,14 +1967,6 @@ export interface components {
             force: boolean;
             /** Paths */
             paths?: string[] | null;
-        };
-        /**
-         * Restored
-         * @description Which files were put back.
-         */
-        Restored: {
-            /** Files */
-            files: string[];
         };
         /**
          * Said
@@ -2593,7 +2600,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["BuildRequest"] | null;
+            };
+        };
         responses: {
             /** @description Successful Response */
             202: {
@@ -3561,12 +3572,12 @@ export interface operations {
         };
         responses: {
             /** @description Successful Response */
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Restored"];
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             /** @description Default Response */

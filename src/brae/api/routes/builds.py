@@ -10,17 +10,17 @@ from sqlalchemy import select
 from brae.api.routes import Work
 from brae.api.schemas import (
     BuildPlan,
+    BuildRequest,
     BuildView,
     GameFile,
     JobView,
     PlayReport,
-    Restored,
     RestoreRequest,
     TrialView,
 )
 from brae.core.errors import ChangedError
 from brae.demo.standin import Report
-from brae.store.models import Build, Original
+from brae.store.models import Build
 from brae.work import builds, trials
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["build"])
@@ -33,18 +33,32 @@ def plan(project_id: str, workspace: Work) -> BuildPlan:
 
 
 @router.post("/build", status_code=202)
-def build(project_id: str, workspace: Work) -> JobView:
-    """Carry the plan out, as a job."""
+def build(project_id: str, workspace: Work, request: BuildRequest | None = None) -> JobView:
+    """Carry the plan out, as a job; it waits for its turn where the project is being worked on."""
+    workspace.project(project_id)
+    may_grow = request is not None and request.may_grow
     job, _ = workspace.jobs.start(
-        "build", "Building", lambda job: builds.build(workspace, project_id, job), project=project_id
+        "build",
+        "Building",
+        lambda job: builds.build(workspace, project_id, job, may_grow=may_grow),
+        project=project_id,
+        queue=project_id,
     )
     return JobView.model_validate(job.as_dict())
 
 
-@router.post("/restore")
-def restore(project_id: str, request: RestoreRequest, workspace: Work) -> Restored:
-    """Put originals back: of the files named, or of all that Brae changed."""
-    return Restored.model_validate(builds.restore(workspace, project_id, request.paths, force=request.force))
+@router.post("/restore", status_code=202)
+def restore(project_id: str, request: RestoreRequest, workspace: Work) -> JobView:
+    """Put originals back, of the files named or of all that Brae changed, as a job; its result names them."""
+    workspace.project(project_id)
+    job, _ = workspace.jobs.start(
+        "restore",
+        "Putting the originals back",
+        lambda job: builds.restore(workspace, project_id, request.paths, force=request.force, ticker=job),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
 
 
 @router.get("/builds")
@@ -60,29 +74,26 @@ def history(project_id: str, workspace: Work) -> list[BuildView]:
 @router.get("/files")
 def files(project_id: str, workspace: Work) -> list[GameFile]:
     """The game's files that Brae watches over."""
+    project = workspace.project(project_id)
     found = []
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        for row in session.scalars(
-            select(Original).where(Original.project_id == project_id).order_by(Original.path)
-        ):
-            try:
-                workspace.check_unchanged(project, row)
-                behind = None
-            except ChangedError as error:
-                behind = f"{error.message} {error.remedy}"
-            found.append(
-                GameFile(
-                    path=row.path,
-                    size=row.size,
-                    sha256=row.sha256,
-                    state=row.state,
-                    current_size=row.current_size,
-                    kept_whole=row.whole is not None,
-                    kept_bytes=sum(kept.length for kept in row.ranges),
-                    changed_behind=behind,
-                )
+    for row in workspace.originals(project_id).values():
+        try:
+            workspace.check_unchanged(project, row)
+            behind = None
+        except ChangedError as error:
+            behind = f"{error.message} {error.remedy}"
+        found.append(
+            GameFile(
+                path=row.path,
+                size=row.size,
+                sha256=row.sha256,
+                state=row.state,
+                current_size=row.current_size,
+                kept_whole=row.whole is not None,
+                kept_bytes=sum(kept.length for kept in row.ranges),
+                changed_behind=behind,
             )
+        )
     return found
 
 

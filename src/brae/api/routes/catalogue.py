@@ -107,8 +107,8 @@ def members(
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> MemberPage:
     """Part of the catalogue, narrowed and ordered."""
+    workspace.project(project_id)
     with workspace.database.session() as session:
-        workspace.project(session, project_id)
         conditions = search.conditions(project_id)
         total = session.scalar(select(func.count()).select_from(Member).where(*conditions)) or 0
         query = select(Member).where(*conditions).order_by(*_ORDERS[order]).offset(offset).limit(limit)
@@ -153,30 +153,29 @@ def facets(project_id: str, workspace: Work, search: Annotated[Search, Depends()
 @router.get("/projects/{project_id}/item")
 def item(project_id: str, address: str, workspace: Work) -> ItemView:
     """One item with all that is known of it."""
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        found = workspace.find(session, project_id, address)
-        edit = session.scalar(
-            select(Edit).where(Edit.project_id == project_id, Edit.address == address, Edit.in_work)
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    edit = workspace.edit_or_none(project_id, address)
+    if edit is not None and not edit.in_work:
+        edit = None
+    offset: int | None = None
+    refers_to: list[str] = []
+    used_by: list[str] = []
+    if found.archive.layout is not None:
+        archive = workspace.archive(project, found.archive)
+        number = workspace.number_of(archive, found)
+        offset = int(archive.offsets[number])
+        refers_to, used_by = (
+            [addresses.join(found.archive.address, level) for level in levels]
+            for levels in (archive.refers_to(number), archive.used_by(number))
         )
-        offset: int | None = None
-        refers_to: list[str] = []
-        used_by: list[str] = []
-        if found.archive.layout is not None:
-            archive, number = workspace.archive(session, project, found.archive), found.member.number
-            offset = int(archive.offsets[number])
-            refers_to, used_by = (
-                [addresses.join(found.archive.address, level) for level in levels]
-                for levels in (archive.refers_to(number), archive.used_by(number))
-            )
-        return ItemView(
-            member=_member_view(found.member, _edit_states(session, project_id)),
-            archive=ArchiveView.model_validate(found.archive),
-            offset=offset,
-            edit=edit_view(workspace, edit, found.member) if edit else None,
-            refers_to=refers_to,
-            used_by=used_by,
-        )
+    return ItemView(
+        member=_member_view(found.member, {} if edit is None else {address: edit.state}),
+        archive=ArchiveView.model_validate(found.archive),
+        offset=offset,
+        edit=edit_view(workspace, edit, found.member) if edit else None,
+        refers_to=refers_to,
+        used_by=used_by,
+    )
 
 
 @router.get(
@@ -203,23 +202,17 @@ def picture(
     asks for a part: ``left,top,side,times``, where ``times`` pixels each way become one.
     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
     """
-    with workspace.database.session() as session:
-        part = None if tile is None else Part.of(tile)
-        if which in ("painted", "heat"):
-            pixels = _painted(workspace, session, project_id, address, which, level, exposure)
-            if part is not None:
-                left, top, width, height = part.box(pixels.shape[1], pixels.shape[0])
-                pixels = part.reduced(pixels[top : top + height, left : left + width])
-        else:
-            pixels = _stored(workspace, session, project_id, address, which, level, exposure, part, fit)
+    part = None if tile is None else Part.of(tile)
+    if which in ("painted", "heat"):
+        pixels = _painted(workspace, project_id, address, which, level, exposure)
+        if part is not None:
+            left, top, width, height = part.box(pixels.shape[1], pixels.shape[0])
+            pixels = part.reduced(pixels[top : top + height, left : left + width])
+    else:
+        pixels = _stored(workspace, project_id, address, which, level, exposure, part, fit)
     if fit is not None:
         pixels = shrink(pixels, fit)
     return png(_channels(pixels, channels), keep=bool(revision))
-
-
-def _original(workspace: Workspace, session: Session, project_id: str, address: str) -> TextureFile:
-    project = workspace.project(session, project_id)
-    return workspace.original_texture(session, project, workspace.find(session, project_id, address))
 
 
 def _check_level(texture: TextureFile, level: int) -> None:
@@ -227,25 +220,25 @@ def _check_level(texture: TextureFile, level: int) -> None:
         raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
 
 
-def _edit_with_file(workspace: Workspace, session: Session, project_id: str, address: str) -> Edit:
-    edit = workspace.edit(session, project_id, address)
+def _edit_with_file(workspace: Workspace, project_id: str, address: str) -> Edit:
+    edit = workspace.edit(project_id, address)
     if not edit.position or edit.encoded_sha256 is None:
         raise NotFoundError("No file has come back yet.", address=address)
     return edit
 
 
 def _painted(
-    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int, exposure: float
+    workspace: Workspace, project_id: str, address: str, which: Which, level: int, exposure: float
 ) -> Picture:
     """What a person painted, or what storing it cost."""
-    edit = _edit_with_file(workspace, session, project_id, address)
-    original = _original(workspace, session, project_id, address)
+    edit = _edit_with_file(workspace, project_id, address)
+    original = workspace.texture_at(project_id, address)
     step = edit.steps[edit.position - 1]
     image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
     painted = apply_remedies(image.picture, original, step.remedies)
     if which == "painted":
         return formats.shown(painted, exposure)
-    texture = workspace.edited_texture(session, original, edit)
+    texture = workspace.edited_texture(original, edit)
     _check_level(texture, level)
     stored = texture.picture(level)
     if stored.shape[:2] != painted.shape[:2]:
@@ -254,16 +247,16 @@ def _painted(
 
 
 def _stored(
-    workspace: Workspace, session: Session, project_id: str, address: str, which: Which, level: int,
+    workspace: Workspace, project_id: str, address: str, which: Which, level: int,
     exposure: float, part: Part | None, fit: int | None,
 ) -> Picture:  # fmt: skip
     """What is stored of an item, now or after the edit, or where the two differ."""
     textures = []
     if which != "edit":
-        textures.append(workspace.viewed_texture(session, project_id, address, None))
+        textures.append(workspace.viewed_texture(project_id, address, None))
     if which != "original":
-        edit = _edit_with_file(workspace, session, project_id, address)
-        textures.append(workspace.viewed_texture(session, project_id, address, edit))
+        edit = _edit_with_file(workspace, project_id, address)
+        textures.append(workspace.viewed_texture(project_id, address, edit))
     if fit is not None:
         level = _fitting_level(textures[0], fit)
     while part is not None and part.even and all(level + 1 < len(texture.levels) for texture in textures):
@@ -300,9 +293,8 @@ def pixel(
     level: Annotated[int, Query(ge=0, le=20)] = 0,
 ) -> PixelView:
     """The exact values at a place of the original, or of what is stored of the edit."""
-    with workspace.database.session() as session:
-        edit = _edit_with_file(workspace, session, project_id, address) if which == "edit" else None
-        texture = workspace.viewed_texture(session, project_id, address, edit)
+    edit = _edit_with_file(workspace, project_id, address) if which == "edit" else None
+    texture = workspace.viewed_texture(project_id, address, edit)
     _check_level(texture, level)
     width, height = texture.header.sides(level)
     height *= texture.header.pictures(level)
@@ -333,26 +325,22 @@ def _channels(pixels: Picture, channels: Channels) -> Picture:
 @router.get("/projects/{project_id}/bytes", response_class=Response)
 def raw_bytes(project_id: str, address: str, workspace: Work, download: bool = False) -> Response:
     """An item's original bytes, unpacked: to listen to, or to keep."""
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        found = workspace.find(session, project_id, address)
-        data = workspace.original_bytes(session, project, found)
-        sounds = {"wav": "audio/wav", "ogg": "audio/ogg", "flac": "audio/flac"}
-        # Never as a page: a member of a game could hold one.
-        media = sounds.get(found.member.container or "", "application/octet-stream")
-        name = found.member.name.rpartition("/")[2].encode("ascii", "replace").decode().replace('"', "_")
-        headers = {"Cache-Control": "no-cache"} | (
-            {"Content-Disposition": f'attachment; filename="{name}"'} if download else {}
-        )
-        return Response(data, media_type=media, headers=headers)
+    found = workspace.find(project_id, address)
+    data = workspace.original_bytes(workspace.project(project_id), found)
+    sounds = {"wav": "audio/wav", "ogg": "audio/ogg", "flac": "audio/flac"}
+    # Never as a page: a member of a game could hold one.
+    media = sounds.get(found.member.container or "", "application/octet-stream")
+    name = found.member.name.rpartition("/")[2].encode("ascii", "replace").decode().replace('"', "_")
+    headers = {"Cache-Control": "no-cache"} | (
+        {"Content-Disposition": f'attachment; filename="{name}"'} if download else {}
+    )
+    return Response(data, media_type=media, headers=headers)
 
 
 @router.get("/projects/{project_id}/text")
 def text(project_id: str, address: str, workspace: Work) -> TextView:
     """A text member, to read."""
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        data = workspace.original_bytes(session, project, workspace.find(session, project_id, address))
+    data = workspace.original_bytes(workspace.project(project_id), workspace.find(project_id, address))
     encoding = "utf-8"
     cut = len(data) > _LONGEST_TEXT
     try:

@@ -19,6 +19,7 @@ from brae.store.models import Edit, Member
 from brae.work import Workspace
 from brae.work.edits import (
     LARGEST_UPLOAD,
+    check_place,
     exchange_file,
     go_to,
     marked_now,
@@ -71,23 +72,23 @@ def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditVi
 
 def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     """The edit of an item as the page shows it."""
-    with workspace.database.session() as session:
-        found = workspace.find(session, project_id, address)
-        return edit_view(workspace, workspace.edit(session, project_id, address), found.member)
+    found = workspace.find(project_id, address)
+    return edit_view(workspace, workspace.edit(project_id, address), found.member)
 
 
 @router.get("")
 def edits(project_id: str, workspace: Work) -> list[EditView]:
     """Every item in work."""
+    workspace.project(project_id)
     with workspace.database.session() as session:
-        workspace.project(session, project_id)
         query = (
             select(Edit, Member)
             .outerjoin(Member, (Member.project_id == Edit.project_id) & (Member.address == Edit.address))
             .where(Edit.project_id == project_id, Edit.in_work)
             .order_by(Edit.id)
         )
-        return [edit_view(workspace, edit, member) for edit, member in session.execute(query)]
+        rows = session.execute(query).all()
+    return [edit_view(workspace, edit, member) for edit, member in rows]
 
 
 @router.post("", status_code=201)
@@ -107,8 +108,8 @@ def take_out(project_id: str, address: str, workspace: Work) -> None:
 @router.get("/file", response_class=Response)
 def download(project_id: str, address: str, workspace: Work) -> Response:
     """The exchange file, to save it elsewhere."""
-    with workspace.database.session() as session:
-        file = exchange_file(workspace, workspace.edit(session, project_id, address))
+    file = exchange_file(workspace, workspace.edit(project_id, address))
+    check_place(workspace, file)
     if not file.is_file():
         raise NotFoundError("The exchange file is gone.", address=address, remedy="Put the item in work again.")
     name = file.name.encode("ascii", "replace").decode().replace('"', "_")

@@ -47,7 +47,9 @@ def _start_opening(workspace: Workspace, path: Path) -> JobView:
     def work(job: Job) -> dict[str, object]:
         return open_game(workspace, path, job)
 
-    job, _ = workspace.jobs.start("open", f"Opening {path.name}", work, project=project, path=str(path))
+    job, _ = workspace.jobs.start(
+        "open", f"Opening {path.name}", work, project=project, queue=project, path=str(path)
+    )
     return JobView.model_validate(job.as_dict())
 
 
@@ -73,34 +75,33 @@ def open_project(request: OpenRequest, workspace: Work) -> JobView:
 @router.post("/projects/{project_id}/open", status_code=202)
 def open_again(project_id: str, workspace: Work) -> JobView:
     """Look through the game again: its files as they are now; edits are kept."""
-    with workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        path = Path(project.folder) / (project.only or "")
+    project = workspace.project(project_id)
+    path = Path(project.folder) / (project.only or "")
     return _start_opening(workspace, path)
 
 
 @router.delete("/projects/{project_id}", status_code=204)
 def forget(project_id: str, workspace: Work) -> None:
     """Forget a project whose game is as it was; exchange files and kept bytes stay."""
-    with workspace.locked(project_id), workspace.database.session() as session:
-        project = workspace.project(session, project_id)
-        changed = session.scalar(
-            select(Original.path).where(Original.project_id == project_id, Original.state != "original")
-        )
-        if changed is not None:
+    with workspace.locked(project_id, "forgetting it", wait=False):
+        workspace.project(project_id)
+        changed = [path for path, one in workspace.originals(project_id).items() if one.state != "original"]
+        if changed:
             raise ReadOnlyError(
                 "Files of this game are changed; Brae must not forget how to put them back.",
-                address=changed,
+                address=changed[0],
                 remedy="Restore the originals first.",
             )
-        session.delete(project)
+        with workspace.database.change() as session:
+            session.delete(session.get_one(Project, project_id))
+        workspace.ledger.forget(project_id)
 
 
 @router.get("/projects/{project_id}")
 def project(project_id: str, workspace: Work) -> ProjectView:
     """A project with its archives, proofs and counts."""
+    row = workspace.project(project_id)
     with workspace.database.session() as session:
-        row = workspace.project(session, project_id)
         archives = list(session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id)))
         described = [archive for archive in archives if archive.layout is not None]
         by_state = (
@@ -110,25 +111,25 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         built = session.scalar(
             select(func.count()).where(Original.project_id == project_id, Original.state != "original")
         )
-        return ProjectView(
-            **ProjectSummary.model_validate(row).model_dump(),
-            files_seen=row.files_seen,
-            layout_faults=[Fault.model_validate(fault) for fault in row.layout_faults],
-            archives=[ArchiveView.model_validate(archive) for archive in described],
-            loose_files=len(archives) - len(described),
-            undescribed=[UndescribedFile.model_validate(entry) for entry in row.undescribed],
-            counts=Counts(
-                members=sum(archive.member_count for archive in archives),
-                in_work=sum(states.values()),
-                attention=states.get("attention", 0),
-                ready=states.get("ready", 0),
-                built_files=built or 0,
-            ),
-            standin=has_standin(Path(row.folder)),
-            exchange=str(workspace.exchange_folder(project_id)),
-            game=_game(workspace, row),
-            game_faults=row.game_faults,
-        )
+    return ProjectView(
+        **ProjectSummary.model_validate(row).model_dump(),
+        files_seen=row.files_seen,
+        layout_faults=[Fault.model_validate(fault) for fault in row.layout_faults],
+        archives=[ArchiveView.model_validate(archive) for archive in described],
+        loose_files=len(archives) - len(described),
+        undescribed=[UndescribedFile.model_validate(entry) for entry in row.undescribed],
+        counts=Counts(
+            members=sum(archive.member_count for archive in archives),
+            in_work=sum(states.values()),
+            attention=states.get("attention", 0),
+            ready=states.get("ready", 0),
+            built_files=built or 0,
+        ),
+        standin=has_standin(Path(row.folder)),
+        exchange=str(workspace.exchange_folder(project_id)),
+        game=_game(workspace, row),
+        game_faults=row.game_faults,
+    )
 
 
 def _game(workspace: Workspace, project: Project) -> GameView | None:

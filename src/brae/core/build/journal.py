@@ -11,12 +11,15 @@ import contextlib
 import hashlib
 import json
 import os
+import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
-from brae.core.errors import ChangedError, storage_error
+import numpy as np
+
+from brae.core.errors import BraeError, FormatError, storage_error
 
 _SUFFIX = ".brae-new"
 
@@ -62,9 +65,44 @@ def file_hash(path: Path, progress: Callable[[int], None] | None = None) -> str:
     return digest.hexdigest()
 
 
+@dataclass(frozen=True)
+class Seen:
+    """Size and time (nanoseconds) of a file, by which a change of something else is noticed."""
+
+    size: int
+    mtime: int
+
+    @classmethod
+    def of(cls, status: os.stat_result) -> Seen:
+        """From what the operating system says of an open or named file."""
+        return cls(status.st_size, status.st_mtime_ns)
+
+    @classmethod
+    def at(cls, path: Path) -> Seen | None:
+        """Of an ordinary file; None where there is none, or a link or a folder has taken its place."""
+        try:
+            status = path.lstat()
+        except OSError:
+            return None
+        return cls.of(status) if stat.S_ISREG(status.st_mode) else None
+
+
+@dataclass(frozen=True)
+class Range:
+    """Bytes of a patched file: as the original has them, as they are before the patch, as they shall be."""
+
+    offset: int
+    original: bytes
+    now: bytes
+    new: bytes
+
+
 @dataclass
 class Journal:
-    """Steps that turn the game's files from before to after; ``note`` travels with them, for the store."""
+    """Steps that turn the game's files from before to after; ``note`` travels with them, for the store.
+
+    Each step says what its file is before it, so that whoever carries it out later writes over nothing else.
+    """
 
     path: Path
     replaces: list[dict[str, Any]] = field(default_factory=list)
@@ -88,24 +126,35 @@ class Journal:
             stream.flush()
             os.fsync(stream.fileno())
 
-    def replace(self, target: Path, sha256: str) -> None:
-        """``staged(target)`` has been written and flushed; it shall become ``target``."""
-        self.replaces.append({"target": str(target), "new": str(staged(target)), "sha256": sha256})
+    def replace(self, target: Path, sha256: str, before: Seen | None, before_sha256: str) -> None:
+        """``staged(target)`` has been written and flushed; it shall become ``target``, which is now ``before``."""
+        step = {"target": str(target), "new": str(staged(target)), "sha256": sha256}
+        self.replaces.append(step | _expected(before, before_sha256))
 
-    def remove(self, target: Path, folders: list[Path]) -> None:
+    def remove(self, target: Path, folders: list[Path], before: Seen | None, before_sha256: str) -> None:
         """A file that Brae made shall go, and these folders with it where they are empty then, innermost last."""
-        self.removes.append({"target": str(target), "folders": [str(folder) for folder in folders]})
+        step = {"target": str(target), "folders": [str(folder) for folder in folders]}
+        self.removes.append(step | _expected(before, before_sha256))
 
-    def patch(self, target: Path, ranges: list[tuple[int, bytes]]) -> None:
-        """These ranges of ``target`` shall be overwritten."""
+    def patch(self, target: Path, ranges: list[Range], before: Seen | None, original_sha256: str) -> None:
+        """These ranges of ``target`` shall be overwritten; outside them it is as the original is."""
         places = []
         with self.data_path.open("ab") as stream:
-            for offset, data in ranges:
-                places.append([offset, stream.tell(), len(data)])
+
+            def put(data: bytes) -> int:
+                place = stream.tell()
                 stream.write(data)
+                return place
+
+            for one in ranges:
+                original = put(one.original)
+                now = original if one.now == one.original else put(one.now)
+                new = original if one.new == one.original else put(one.new)
+                places.append([one.offset, len(one.new), original, now, new])
             stream.flush()
             os.fsync(stream.fileno())
-        self.patches.append({"target": str(target), "places": places})
+        step = {"target": str(target), "original": original_sha256, "places": places}
+        self.patches.append(step | _expected(before, ""))
 
     def commit(self) -> None:
         """From here on the build has happened."""
@@ -118,49 +167,42 @@ class Journal:
         draft.replace(self.path)
         sync_folder(self.path.parent)
 
-    def apply(self) -> None:
+    def apply(self) -> dict[str, Seen | None]:
         """Carry the steps out; may be repeated after a kill.
 
-        Raises ChangedError where a file is neither before nor after.
+        Returns for each file, by its path, what was seen of it when its step was done: None where something else
+        has changed it since the journal was written. Such a file is left as it is. Raises StorageError where the
+        operating system refuses a step; the journal then stays and can be applied again.
         """
-        for step in self.replaces:
-            target = Path(step["target"])
-            new = Path(step.get("new") or beside(target))
-            try:
-                if new.exists():
-                    target.parent.mkdir(parents=True, exist_ok=True)
-                    new.replace(target)
-                    sync_folder(target.parent)
-                elif not target.exists() or file_hash(target) != step["sha256"]:
-                    raise ChangedError(
-                        "A build was interrupted and this file has been changed since.",
-                        address=str(target),
-                        remedy="Restore it, then build again.",
-                    )
-            except OSError as error:
-                raise storage_error(error, "replace", target) from error
-        for step in self.patches:
-            target = Path(step["target"])
-            try:
-                with target.open("r+b") as stream, self.data_path.open("rb") as data:
-                    for offset, place, length in step["places"]:
-                        data.seek(place)
-                        stream.seek(offset)
-                        stream.write(data.read(length))
-                    stream.flush()
-                    os.fsync(stream.fileno())
-            except OSError as error:
-                raise storage_error(error, "patch", target) from error
+        done: dict[str, Seen | None] = {}
+        for verb, steps, carry_out in (
+            ("replace", self.replaces, _replace),
+            ("patch", self.patches, self._patch),
+            ("remove", self.removes, _remove),
+        ):
+            for step in steps:
+                try:
+                    done[step["target"]] = carry_out(step)
+                except OSError as error:
+                    raise storage_error(error, verb, step["target"]) from error
+        return done
 
-        for step in self.removes:
-            target = Path(step["target"])
-            try:
-                target.unlink(missing_ok=True)
-                for folder in reversed(step["folders"]):
-                    with contextlib.suppress(OSError):  # something else lies in it, or it is gone
-                        Path(folder).rmdir()
-            except OSError as error:
-                raise storage_error(error, "remove", target) from error
+    def _patch(self, step: dict[str, Any]) -> Seen | None:
+        target = Path(step["target"])
+        before = _before(step)
+        found = Seen.at(target)
+        if found is None or before is None or found.size != before.size:
+            return None
+        with target.open("r+b") as stream, self.data_path.open("rb") as data:
+            if Seen.of(os.fstat(stream.fileno())) != before and not _is_ours(stream, data, step):
+                return None
+            for offset, length, _, _, new in step["places"]:
+                data.seek(new)
+                stream.seek(offset)
+                stream.write(data.read(length))
+            stream.flush()
+            os.fsync(stream.fileno())
+            return Seen.of(os.fstat(stream.fileno()))
 
     def clear(self) -> None:
         """Forget the journal: its steps are done and the store knows."""
@@ -170,9 +212,89 @@ class Journal:
 
     @classmethod
     def load(cls, path: Path) -> Journal:
-        """A journal that was left behind."""
-        content = json.loads(path.read_text(encoding="utf-8"))
-        return cls(path, content["replaces"], content["patches"], content.get("removes", []), content["note"])
+        """A journal that was left behind. Raises FormatError where it is damaged."""
+        try:
+            content = json.loads(path.read_text(encoding="utf-8"))
+            return cls(path, content["replaces"], content["patches"], content["removes"], content["note"])
+        except (ValueError, KeyError, TypeError) as error:
+            raise FormatError(
+                f"The journal of a build, {path}, is damaged.",
+                remedy="Move it to another folder, restore the originals, then build again.",
+            ) from error
+
+
+def _expected(before: Seen | None, sha256: str) -> dict[str, Any]:
+    return {"before": None if before is None else [before.size, before.mtime], "before_sha256": sha256}
+
+
+def _before(step: dict[str, Any]) -> Seen | None:
+    return None if step["before"] is None else Seen(*step["before"])
+
+
+def _is_before(step: dict[str, Any], target: Path, now: Seen | None) -> bool:
+    """Whether a file is what it was when the step was written down: by size and time, else by its bytes."""
+    if now == _before(step):
+        return now is not None or not os.path.lexists(target)
+    return now is not None and bool(step["before_sha256"]) and file_hash(target) == step["before_sha256"]
+
+
+def _replace(step: dict[str, Any]) -> Seen | None:
+    target, new = Path(step["target"]), Path(step["new"])
+    now = Seen.at(target)
+    if new.exists() and _is_before(step, target, now):
+        target.parent.mkdir(parents=True, exist_ok=True)
+        seen = Seen.at(new)
+        new.replace(target)
+        sync_folder(target.parent)
+        return seen
+    if now is not None and file_hash(target) == step["sha256"] and Seen.at(target) == now:
+        return now  # done before the kill
+    new.unlink(missing_ok=True)
+    return None
+
+
+def _remove(step: dict[str, Any]) -> Seen | None:
+    target = Path(step["target"])
+    now = Seen.at(target)
+    gone = now is None and not os.path.lexists(target)
+    if not gone and not _is_before(step, target, now):
+        return None
+    target.unlink(missing_ok=True)
+    for folder in reversed(step["folders"]):
+        with contextlib.suppress(OSError):  # something else lies in it, or it is gone
+            Path(folder).rmdir()
+    return Seen(0, 0)
+
+
+def _is_ours(stream: BinaryIO, data: BinaryIO, step: dict[str, Any]) -> bool:
+    """Whether a file is what a patch that was killed half-way left: the original outside the ranges, and inside
+    them each byte as it is in the original, was before the patch, or shall be after it.
+    """
+    digest, position = hashlib.sha256(), 0
+    for offset, length, *versions in sorted(step["places"]):
+        _hash_range(stream, position, offset, digest)
+        stream.seek(offset)
+        found = np.frombuffer(stream.read(length), np.uint8)
+        allowed = []
+        for place in versions:
+            data.seek(place)
+            allowed.append(np.frombuffer(data.read(length), np.uint8))
+        if len(found) != length or not np.logical_or.reduce([found == version for version in allowed]).all():
+            return False
+        digest.update(allowed[0].tobytes())
+        position = offset + length
+    _hash_range(stream, position, None, digest)
+    return digest.hexdigest() == str(step["original"])
+
+
+def _hash_range(stream: BinaryIO, start: int, end: int | None, digest: hashlib._Hash) -> None:
+    stream.seek(start)
+    while end is None or start < end:
+        part = stream.read(1 << 20 if end is None else min(1 << 20, end - start))
+        if not part:
+            return
+        digest.update(part)
+        start += len(part)
 
 
 def tidy(path: Path) -> None:
@@ -198,6 +320,7 @@ def start(path: Path) -> Journal:
 
 
 def left_behind(folder: Path) -> Iterator[Journal]:
-    """Committed journals whose steps may not all be done."""
+    """Committed journals whose steps may not all be done; damaged ones are passed over."""
     for path in sorted(folder.glob("*.json")) if folder.is_dir() else []:
-        yield Journal.load(path)
+        with contextlib.suppress(BraeError):
+            yield Journal.load(path)

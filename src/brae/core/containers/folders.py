@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from brae.core import addresses
-from brae.core.addresses import safe_path
+from brae.core.addresses import safe_path, short_path
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, storage_error
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
@@ -17,7 +16,6 @@ from brae.core.layouts.library import Library
 from brae.core.textures.encode import Encoded, encode_like
 from brae.core.textures.files import read_image, read_texture
 
-_LONGEST_STEP = 200
 #: members unpacked by one thread before it takes others
 _BATCH = 64
 _NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0)
@@ -28,7 +26,7 @@ def member_paths(levels: Sequence[str]) -> list[str]:
 
     Paths that differ only in letter case, or where one is a folder of another, get a ``~`` and a number.
     """
-    paths = [_shorten(safe_path(level)) for level in levels]
+    paths = [short_path(safe_path(level)) for level in levels]
     folders = {path[:place].casefold() for path in paths for place, char in enumerate(path) if char == "/"}
     taken: set[str] = set()
     for index, path in enumerate(paths):
@@ -39,18 +37,6 @@ def member_paths(levels: Sequence[str]) -> list[str]:
         taken.add(candidate.casefold())
         paths[index] = candidate
     return paths
-
-
-def _shorten(path: str) -> str:
-    if len(path) <= _LONGEST_STEP:
-        return path
-    steps = path.split("/")
-    return "/".join(
-        step
-        if len(step.encode()) <= _LONGEST_STEP
-        else f"{step[:40]}~{hashlib.sha256(step.encode()).hexdigest()[:12]}"
-        for step in steps
-    )
 
 
 def unpack(archive: Container, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:

@@ -9,7 +9,7 @@ from functools import lru_cache
 from itertools import count
 from pathlib import Path
 
-from brae.core.errors import BraeError, NotFoundError
+from brae.core.errors import BraeError, NotFoundError, storage_error
 from brae.core.games.model import GameProfile
 from brae.core.layouts.files import numbered_file
 from brae.core.layouts.load import load, load_as
@@ -55,6 +55,8 @@ class Library:
     errors: dict[str, BraeError] = field(default_factory=dict)
     folders: list[Path] = field(default_factory=list)
     games: dict[str, GameProfile] = field(default_factory=dict)
+    #: what tells this state of each layout from every other: its file, with the file's time and size
+    versions: dict[str, tuple[str, int, int]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, folders: Iterable[Path]) -> Library:
@@ -70,8 +72,11 @@ class Library:
                         library.games[found.game] = found
                     else:
                         library.add(found)
+                        library.versions[found.layout] = (str(path), status.st_mtime_ns, status.st_size)
                 except BraeError as error:
                     library.errors[str(path)] = error
+                except OSError as error:  # gone, or not to be read, since it was listed
+                    library.errors[str(path)] = storage_error(error, "read", path)
         return library
 
     def known_names(self, layout: Layout) -> list[str]:

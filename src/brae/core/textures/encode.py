@@ -72,7 +72,9 @@ def encode_levels(
     pixel_format = header.format
     picture = formats.as_depth(picture, pixel_format.depth)
     levels = _levels_of(picture, header, rule)
-    for level, own in (replaced or {}).items():
+    # Levels that the file has no room for any more wait until it has.
+    replaced = {level: own for level, own in (replaced or {}).items() if level < len(levels)}
+    for level, own in replaced.items():
         levels[level] = _own_level(own, header, level)
     before = None
     if original is not None and _comparable(original.header, header):
@@ -88,7 +90,7 @@ def encode_levels(
             asked = how
             if before is not None and original is not None and level < len(original.levels):
                 old = before[level][index]
-                if level in (replaced or {}):
+                if level in replaced:
                     old = _stored_picture(original, level, index)
                 changed = mips.reduce_blocks(_differ(old, pixels), pixel_format.block)
                 size = pixel_format.size(pixels.shape[1], pixels.shape[0])
