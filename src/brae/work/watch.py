@@ -13,6 +13,7 @@ import watchfiles
 from sqlalchemy import select
 
 from brae.core.errors import BraeError, LimitError, storage_error
+from brae.core.textures.files import HEAD, check_picture
 from brae.store.models import Edit
 from brae.work.edits import LARGEST_UPLOAD, SUFFIXES, check_place, note_fault, take_file
 from brae.work.workspace import Workspace
@@ -174,9 +175,16 @@ class Watcher:
     def _read(self, path: Path) -> bytes:
         check_place(self.workspace, path)
         try:
-            if path.stat().st_size > LARGEST_UPLOAD:
-                raise LimitError(f"The file is larger than {LARGEST_UPLOAD:,} bytes.", address=path.name)
-            return path.read_bytes()
+            with path.open("rb") as stream:
+                size = stream.seek(0, 2)
+                if size > LARGEST_UPLOAD:
+                    raise LimitError(f"The file is larger than {LARGEST_UPLOAD:,} bytes.", address=path.name)
+                stream.seek(max(size - 26, 0))
+                tail = stream.read()
+                stream.seek(0)
+                check_picture(stream.read(HEAD), tail, size, path.name)
+                stream.seek(0)
+                return stream.read()
         except OSError as error:
             wrapped = storage_error(error, "read", path)
             wrapped.status = 422  # of this file, not of Brae's own place: it is told once it stays so

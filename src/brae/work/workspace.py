@@ -26,7 +26,7 @@ from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
-from brae.core.textures.files import read_texture
+from brae.core.textures.files import HEAD, LARGE, TGA_END, check_picture, read_texture
 from brae.core.textures.texture import TextureFile
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
@@ -408,16 +408,31 @@ class Workspace:
 
     def original_texture(self, project: Project, found: Found) -> TextureFile:
         """An item's original, decoded."""
+        library = self.project_library(project)
         try:
+            self._check_beginning(project, found, library)
             data = self.original_bytes(project, found)
             return read_texture(
                 data,
-                self.project_library(project),
+                library,
                 found.member.name,
                 lambda name: self.original_bytes(project, self.neighbour(found, name)),
             )
         except BraeError as error:
             raise error.at(found.member.address) from None
+
+    def _check_beginning(self, project: Project, found: Found, library: Library) -> None:
+        """Refuse a huge item that only claims to be a picture, before all of it is read."""
+        size = found.member.real
+        if size <= LARGE:
+            return
+        if found.archive.layout is None:
+            head = self.original_source(project, found.archive.files[MAIN]).read(0, HEAD)
+        else:
+            archive = self.archive(project, found.archive)
+            head = archive.read_start(self.number_of(archive, found), HEAD)
+        if library.recognise(found.member.name, head, "texture", size=size) is None:
+            check_picture(head, TGA_END, size, found.member.name)
 
     def texture_at(self, project_id: str, address: str) -> TextureFile:
         """The same by an item's address."""

@@ -125,7 +125,8 @@ def test_changed_files_fit_or_move_and_all_others_stay(
         st.sets(st.sampled_from([name for name, old in FILES.items() if old]), min_size=1, max_size=3)
     )
     wanted = {
-        name: random.Random(7).randbytes(data.draw(st.sampled_from([1, 700, 2048, 5000, 40_000]))) for name in names
+        name: random.Random(7).randbytes(data.draw(st.sampled_from([1, 700, 2048, 5000, 10_300, 14_000, 40_000])))
+        for name in names
     }
     made = _changed(disc, wanted)
     again = _disc(made)
@@ -136,6 +137,22 @@ def test_changed_files_fit_or_move_and_all_others_stay(
     if kind.startswith("raw"):
         # An independent writer gives the same sectors, all of them.
         assert made == raw_image(cooked, int(kind[-1]))
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_small_files_give_way_to_a_large_one_that_grows_a_little(kind: str, images: dict[str, bytes]) -> None:
+    """Else a volume of hundreds of megabytes would move as a whole, and double the image, for one sector."""
+    disc = _disc(images[kind])
+    wanted = {"data/file11.bin": FILES["data/file11.bin"] + b"one sector more" * 50}
+    again = _disc(_changed(disc, wanted))
+    assert _content(again) == FILES | wanted
+    moved = {name for name in FILES if again.offsets[again.index_of(name)] != disc.offsets[disc.index_of(name)]} - {
+        "data/file0.bin"
+    }
+    assert "data/file11.bin" not in moved
+    assert sum(len(FILES[name]) for name in moved) < len(FILES["data/file11.bin"])
+    both = {name: data * 2 for name, data in FILES.items() if data}
+    assert _content(_disc(_changed(disc, both))) == FILES | both, "all of them grow at once"
 
 
 def test_xorriso_reads_a_file_that_moved(tmp_path: Path, images: dict[str, bytes]) -> None:

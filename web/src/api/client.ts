@@ -23,6 +23,9 @@ export class Problem extends Error {
   }
 }
 
+/** What is announced when the server does not know this page. */
+export const STRANGER = "brae-stranger";
+
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The data of an answer, or its problem thrown. */
@@ -39,6 +42,8 @@ export async function take<T>(promise: Promise<Answer<T>>): Promise<T> {
     );
   }
   if (answer.response.ok) return answer.data as T;
+  // Another Brae runs than the one that this page was opened with.
+  if (answer.response.status === 401) window.dispatchEvent(new Event(STRANGER));
   const problem = (answer.error ?? {}) as Partial<Schemas["Problem"]>;
   const where = [problem.address, problem.offset != null ? `offset ${problem.offset}` : null]
     .filter(Boolean)

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { toast } from "sonner";
+import { isActive } from "../lib/format";
 import { client, type Edit, type Job, Problem, type Schemas, take } from "./client";
 
 export const useServer = () =>
@@ -285,20 +286,24 @@ export const useKeepGuess = (project: string) =>
   );
 
 export const useBuild = (project: string) =>
-  useAct((_: undefined) => take(client.POST("/api/projects/{project_id}/build", at(project))));
+  useAct((may_grow: boolean) =>
+    take(client.POST("/api/projects/{project_id}/build", { ...at(project), body: { may_grow } })),
+  );
 
 export const useRestore = (project: string) =>
-  useAct(
-    ({ paths, force = false }: { paths: string[] | null; force?: boolean }) =>
-      take(client.POST("/api/projects/{project_id}/restore", { ...at(project), body: { paths, force } })),
-    (result) => {
-      toast.success(
-        result.files.length === 1
-          ? `${result.files[0]} is as it was`
-          : `${result.files.length} files are as they were`,
-      );
-    },
+  useAct(({ paths, force = false }: { paths: string[] | null; force?: boolean }) =>
+    take(client.POST("/api/projects/{project_id}/restore", { ...at(project), body: { paths, force } })),
   );
+
+type Restored = { files: string[]; left: { path: string; reason: string }[] };
+
+/** What a restore put back, and what it left alone. */
+function tellRestored({ files, left }: Restored): void {
+  if (files.length > 0)
+    toast.success(files.length === 1 ? `${files[0]} is as it was` : `${files.length} files are as they were`);
+  for (const { path, reason } of left)
+    toast.warning(`${path} was left alone`, { description: reason, duration: Number.POSITIVE_INFINITY });
+}
 
 export const useTrial = (project: string) =>
   useQuery({
@@ -330,7 +335,9 @@ export function useServerEvents(): void {
           event.job,
           ...jobs.filter((job) => job.id !== event.job.id),
         ]);
-        if (event.job.state !== "running") void queries.invalidateQueries();
+        if (!isActive(event.job)) void queries.invalidateQueries();
+        if (event.job.kind === "restore" && event.job.state === "done")
+          tellRestored(event.job.result as unknown as Restored);
         if (event.job.state === "failed" && event.job.error) {
           const error = event.job.error;
           showProblem(

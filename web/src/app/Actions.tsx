@@ -46,7 +46,7 @@ export function Actions({
       {
         group: "Game",
         name: "Build now",
-        run: () => build.mutate(undefined, { onSuccess: () => go("build") }),
+        run: () => build.mutate(false, { onSuccess: () => go("build") }),
       },
       {
         group: "Game",

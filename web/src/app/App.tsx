@@ -1,8 +1,9 @@
 import { Moon, Search, Sun } from "lucide-react";
-import { lazy, Suspense, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, NavLink, Route, Routes, useNavigate, useParams } from "react-router";
 import { Toaster } from "sonner";
+import { STRANGER } from "../api/client";
 import { useProject, useServerEvents } from "../api/queries";
 import { BuildStage } from "../stages/build/BuildStage";
 import { CheckStage } from "../stages/check/CheckStage";
@@ -22,6 +23,13 @@ const Workshop = lazy(() => import("../stages/workshop/Workshop"));
 export function App() {
   useServerEvents();
   const theme = useTheme();
+  const [stranger, setStranger] = useState(false);
+  useEffect(() => {
+    const told = () => setStranger(true);
+    window.addEventListener(STRANGER, told);
+    return () => window.removeEventListener(STRANGER, told);
+  }, []);
+  if (stranger) return <Stranger />;
   return (
     <>
       <Routes>
@@ -43,6 +51,19 @@ export function App() {
         toastOptions={{ style: { fontFamily: "var(--font-sans)", fontSize: 14.5 } }}
       />
     </>
+  );
+}
+
+/** The page of a Brae that has ended, or one that was opened without the secret of this start. */
+function Stranger() {
+  return (
+    <main className="mx-auto grid max-w-2xl gap-3 px-8 py-[20vh]">
+      <h1 className="text-[26px] font-bold">This page does not belong to the Brae that runs now</h1>
+      <p className="text-[17px] text-quiet">
+        Each start of Brae has an address of its own, so that nobody else on this computer can use it. Open
+        the address that Brae printed when it was started. Nothing is lost: your games and edits are there.
+      </p>
+    </main>
   );
 }
 

@@ -3,13 +3,13 @@ import { NavLink, useLocation } from "react-router";
 import { pictureUrl } from "../api/client";
 import { useCancelJob, useEdits, useJobs } from "../api/queries";
 import { StateMark } from "../components/StateMark";
-import { baseName, progress } from "../lib/format";
+import { baseName, isActive, progress } from "../lib/format";
 
 export function WorkStrip({ project }: { project: string }) {
   const { data: edits = [] } = useEdits(project);
   const { data: jobs = [] } = useJobs();
   const { search, pathname } = useLocation();
-  const running = jobs.filter((job) => job.state === "running");
+  const running = jobs.filter(isActive);
   if (project === "" && running.length === 0) return null;
   const shown = pathname.endsWith("/edit") ? new URLSearchParams(search).get("item") : null;
   return (
@@ -67,7 +67,9 @@ function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data
         </button>
       </div>
       <progress className="progress w-full" max={job.total || 1} value={job.total ? job.done : undefined} />
-      <div className="text-[13px] text-quiet">{progress(job)}</div>
+      <div className="truncate text-[13px] text-quiet" title={progress(job)}>
+        {progress(job)}
+      </div>
     </div>
   );
 }

@@ -163,7 +163,7 @@ export function Compare({
       smooth={smooth}
     />
   );
-  const under = useValues(values, level, size, now);
+  const under = useValues(values, level, size, now, shown === "wipe" ? wipe / 100 : null);
   const panes: Record<Mode, () => ReactNode> = {
     both: () => (
       <>
@@ -329,7 +329,14 @@ export function Compare({
 }
 
 /** The exact values under the pointer, asked for when it rests. */
-function useValues(values: Values | undefined, level: number, size: Size, view: View) {
+function useValues(
+  values: Values | undefined,
+  level: number,
+  size: Size,
+  view: View,
+  /** how far from the left the edit begins, as a part of the width, where both lie in one pane */
+  border: number | null,
+) {
   const [words, setWords] = useState("");
   const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   useEffect(() => () => clearTimeout(timer.current), []);
@@ -345,8 +352,17 @@ function useValues(values: Values | undefined, level: number, size: Size, view: 
       setWords("");
       return;
     }
-    const which = pane.dataset.pane === "edit" ? "edit" : "original";
-    timer.current = setTimeout(() => values(which, level, x, y).then(setWords, () => setWords("")), 120);
+    const isEdit =
+      border === null ? pane.dataset.pane === "edit" : (event.clientX - box.left) / box.width >= border;
+    const which = isEdit ? "edit" : "original";
+    timer.current = setTimeout(
+      () =>
+        values(which, level, x, y).then(
+          (words) => setWords(`${which} ${words}`),
+          () => setWords(""),
+        ),
+      120,
+    );
   };
   return { words, onMove };
 }

@@ -35,8 +35,20 @@ export function baseName(path: string): string {
   return path.slice(Math.max(path.lastIndexOf("/"), path.lastIndexOf("\\")) + 1);
 }
 
+/** Whether a job has not ended: it runs, or waits for its turn. */
+export function isActive(job: { state: string }): boolean {
+  return job.state === "running" || job.state === "waiting";
+}
+
 /** A job's progress in words: "1,200 of 3,000 members, 480 a second". */
-export function progress(job: { done: number; total: number; unit: string; rate: number | null }): string {
+export function progress(job: {
+  done: number;
+  total: number;
+  unit: string;
+  rate: number | null;
+  waits_for?: string | null;
+}): string {
+  if (job.waits_for) return `waits until this is done: ${job.waits_for}`;
   const number = job.unit === "bytes" ? rounded : count;
   if (!job.total) return "starting";
   const rate = job.rate ? `, ${number(Math.round(job.rate))} a second` : "";

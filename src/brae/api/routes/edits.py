@@ -13,7 +13,7 @@ from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView, 
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.match.textures import MatchSheet
 from brae.core.textures import formats
-from brae.core.textures.files import sayable
+from brae.core.textures.files import HEAD, TGA_END, check_picture, sayable
 from brae.core.textures.texture import Departures, Recipe
 from brae.store.models import Edit, Member
 from brae.work import Workspace
@@ -129,16 +129,21 @@ async def upload(
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
     """A file came back by hand: the picture is the body of the request."""
-    data = await body_of(request)
+    data = await body_of(request, name)
     await run_in_threadpool(take_file, workspace, project_id, address, data, name)
     return await run_in_threadpool(view_of, workspace, project_id, address)
 
 
-async def body_of(request: Request) -> bytes:
-    """The bytes that were sent; LimitError where they are too many."""
-    data = bytearray()
+async def body_of(request: Request, name: str) -> bytes:
+    """The bytes that were sent, of a picture; LimitError where they are too many."""
+    data, looked = bytearray(), False
     async for part in request.stream():
         data += part
+        if not looked and len(data) >= HEAD:
+            # What is no picture is refused by its beginning; of its end and size nothing is known yet.
+            looked = True
+            announced = int(request.headers.get("content-length") or 0)
+            check_picture(bytes(data[:HEAD]), TGA_END, announced, name)
         if len(data) > LARGEST_UPLOAD:
             raise LimitError(f"The file is larger than {LARGEST_UPLOAD} bytes.")
     return bytes(data)
@@ -168,7 +173,7 @@ async def level(
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
     """A mip level made by hand: the picture is the body of the request; no body takes it back."""
-    data = await body_of(request)
+    data = await body_of(request, name)
     await run_in_threadpool(take_level, workspace, project_id, address, level, data, name)
     return await run_in_threadpool(view_of, workspace, project_id, address)
 

@@ -44,6 +44,6 @@ async def put_channel(
     invert: bool = False,
 ) -> EditView:
     """A picture's red in one channel of an item; without a picture the channel's own, inverted."""
-    data = await body_of(request)
+    data = await body_of(request, name)
     await run_in_threadpool(lambda: set_channel(workspace, project_id, address, channel, data, name, invert=invert))
     return await run_in_threadpool(view_of, workspace, project_id, address)

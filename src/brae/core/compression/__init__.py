@@ -5,7 +5,7 @@ that a layout describes by their parameters.
 """
 
 from brae.core.compression import libraries as _libraries  # registers its packers
-from brae.core.compression.base import LARGEST_MEMBER, Packer, find_level, get, names, register
+from brae.core.compression.base import LARGEST_MEMBER, Packer, find_level, get, names, register, unpack_parts
 
-__all__ = ["LARGEST_MEMBER", "Packer", "find_level", "get", "names", "register"]
+__all__ = ["LARGEST_MEMBER", "Packer", "find_level", "get", "names", "register", "unpack_parts"]
 _ = _libraries

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from brae.core.errors import FormatError, LimitError
 
@@ -109,6 +110,41 @@ def get(name: str) -> Packer:
     if name not in _PACKERS:
         raise FormatError(f"There is no packer '{name}'.", expected=f"one of {', '.join(_PACKERS)}")
     return _PACKERS[name]
+
+
+@runtime_checkable
+class Streaming(Protocol):
+    """A packer that unpacks piece by piece, in bounded memory."""
+
+    def stream(self, data: bytes) -> Iterator[bytes]:
+        """The unpacked bytes, piece by piece; FormatError where they are damaged or stop before their end."""
+        ...
+
+
+#: up to this size a member is unpacked whole: that is quicker
+_WHOLE = 1 << 22
+
+
+def unpack_parts(packer: Packer, data: bytes, size: int | None) -> Iterator[bytes]:
+    """The unpacked bytes piece by piece, checked as ``unpack`` checks them.
+
+    Packers that know no stream give one piece. FormatError and LimitError as for ``unpack``; what was given before
+    is then not to be used.
+    """
+    most = check_size(size)
+    if not isinstance(packer, Streaming) or (size is not None and size <= _WHOLE):
+        yield packer.unpack(data, size)
+        return
+    total = 0
+    for part in packer.stream(data):
+        total += len(part)
+        if total > most:
+            if size is None:
+                raise LimitError(f"A member unpacks to more than {LARGEST_MEMBER} bytes.")
+            raise FormatError(f"The packed bytes unpack to more than {size} bytes.", expected=f"{size} bytes")
+        yield part
+    if size is not None and total != size:
+        raise FormatError(f"The packed bytes unpack to {total} bytes.", expected=f"{size} bytes")
 
 
 def find_level(packer: Packer, packed: bytes, real: bytes) -> int | None:

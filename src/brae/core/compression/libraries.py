@@ -10,12 +10,15 @@ import bz2
 import lzma
 import struct
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from brae.core.compression.base import LARGEST_MEMBER, UNBOUNDED, check_result, check_size, damaged, register
 from brae.core.errors import FormatError, LimitError
+
+#: streams are read in pieces, or the library would make room for all that may come
+_PIECE = 1 << 20
 
 
 class _Unpacker(Protocol):
@@ -58,6 +61,19 @@ class Stream:
         if not unpacker.eof:
             raise FormatError("The packed bytes stop before their end mark.")
         return result
+
+    def stream(self, data: bytes) -> Iterator[bytes]:
+        unpacker, left = self.unpacker(), data
+        try:
+            while not unpacker.eof:
+                part = unpacker.decompress(left, _PIECE)
+                # zlib hands back what it has not read; the others keep it.
+                left = getattr(unpacker, "unconsumed_tail", b"")
+                if not part and not left and not unpacker.eof:
+                    raise FormatError("The packed bytes stop before their end mark.")
+                yield part
+        except self.faults as error:
+            raise damaged(error) from error
 
     def unpack_start(self, data: bytes, length: int) -> bytes:
         try:
@@ -266,6 +282,20 @@ class Lz4Frame:
             raise FormatError("The packed bytes stop before their end mark.")
         return result
 
+    def stream(self, data: bytes) -> Iterator[bytes]:
+        import lz4.frame
+
+        unpacker, left = lz4.frame.LZ4FrameDecompressor(), data
+        try:
+            while not unpacker.eof:
+                part = bytes(unpacker.decompress(left, _PIECE))
+                left = b""
+                if not part and not unpacker.eof:
+                    raise FormatError("The packed bytes stop before their end mark.")
+                yield part
+        except (RuntimeError, EOFError) as error:
+            raise damaged(error) from error
+
     def unpack_start(self, data: bytes, length: int) -> bytes:
         import lz4.frame
 
@@ -280,8 +310,6 @@ register(Lz4Frame())
 
 #: a block of four bytes can become 128 KiB, so a stream is fed in small pieces
 _FEED = 1 << 10
-#: streams are read in pieces, or the library would make room for all that may come
-_PIECE = 1 << 22
 
 
 @dataclass(eq=False)
@@ -311,6 +339,19 @@ class Zstandard:
             return b"".join(parts)[:most], unpacker.eof
         except (zstandard.ZstdError, MemoryError) as error:
             raise damaged(error) from error
+
+    def stream(self, data: bytes) -> Iterator[bytes]:
+        import zstandard
+
+        try:
+            unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
+            for at in range(0, len(data), _FEED):
+                yield unpacker.decompress(data[at : at + _FEED])
+                if unpacker.eof:
+                    return
+        except (zstandard.ZstdError, MemoryError) as error:
+            raise damaged(error) from error
+        raise FormatError("The packed bytes stop before their end.")
 
     def unpack(self, data: bytes, size: int | None) -> bytes:
         result, ended = self._read(data, check_size(size) + 1)
@@ -354,6 +395,20 @@ class Brotli:
             parts.append(part)
             total += len(part)
         return b"".join(parts), unpacker.is_finished()
+
+    def stream(self, data: bytes) -> Iterator[bytes]:
+        import brotli
+
+        unpacker, feed = brotli.Decompressor(), data
+        try:
+            while not unpacker.is_finished():
+                part = unpacker.process(feed, output_buffer_limit=_PIECE)
+                feed = b""
+                if not part and not unpacker.is_finished() and unpacker.can_accept_more_data():
+                    raise FormatError("The packed bytes stop before their end.")
+                yield part
+        except brotli.error as error:
+            raise damaged(error) from error
 
     def unpack(self, data: bytes, size: int | None) -> bytes:
         import brotli

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -21,6 +21,8 @@ from brae.core.sources import ByteSource, BytesSource, SliceSource
 Progress = Callable[[int, int], None]
 #: members up to this size are unpacked whole where their beginning alone cannot be
 _SMALL = 1 << 20
+#: an archive whose members become more bytes than this, and so many times its own, is not unpacked as a whole
+_SWOLLEN, _SWELLING = 1 << 29, 200
 
 
 @dataclass(frozen=True)
@@ -93,8 +95,32 @@ class Container(ABC):
 
     def check_member(self, index: int) -> None:
         """Unpack a member and check its checksums; FormatError where they are wrong."""
-        for _ in body_parts(self.body(index)):
+        for _ in self.unpacked(index):
             pass
+
+    def unpacked(self, index: int) -> Iterator[bytes]:
+        """A member's bytes, unpacked piece by piece in bounded memory where its packing can be read so."""
+        if self.is_plain(index):
+            yield from body_parts(self.body(index))
+            return
+        packer, real = self._packing(index)
+        try:
+            data = self.reveal(self.read_stored(index))
+            yield from compression.unpack_parts(packer, data, None if real < 0 else real)
+        except BraeError as error:
+            raise error.at(self.levels[index]) from None
+
+    def _packing(self, index: int) -> tuple[compression.Packer, int]:
+        """How a member is packed, and its size unpacked; LimitError for sizes that no bytes can unpack to."""
+        stored, real = int(self.stored_sizes[index]), int(self.real_sizes[index])
+        packer = self.packer(index)
+        if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
+            raise LimitError(
+                f"{stored} stored bytes claim to unpack to {real}.",
+                address=self.levels[index],
+                remedy="The directory is damaged, or it is too large to be unpacked as a whole.",
+            )
+        return packer, real
 
     def differs_in(self, file: str, offset: int) -> str:
         """What stands at an offset, in words."""
@@ -161,13 +187,7 @@ class Container(ABC):
     def read(self, index: int) -> bytes:
         """A member's bytes, unpacked."""
         try:
-            stored, real = int(self.stored_sizes[index]), int(self.real_sizes[index])
-            packer = self.packer(index)
-            if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
-                raise LimitError(
-                    f"{stored} stored bytes claim to unpack to {real}.",
-                    remedy="The directory is damaged, or it is too large to be unpacked as a whole.",
-                )
+            packer, real = self._packing(index)
             return packer.unpack(self.reveal(self.read_stored(index)), None if real < 0 else real)
         except BraeError as error:
             raise error.at(self.levels[index]) from None
@@ -274,6 +294,8 @@ class Container(ABC):
                     )
         except BraeError as error:
             return Proof(False, offset=error.offset, reason=str(error))
+        if (reason := self._swells()) is not None:
+            return Proof(False, reason=reason)
         for index in range(len(self)):
             try:
                 self.check_member(index)
@@ -282,6 +304,17 @@ class Container(ABC):
             if progress:
                 progress(index + 1, len(self))
         return Proof(True, len(self))
+
+    def _swells(self) -> str | None:
+        """Why the members are not unpacked for a proof: they claim to become absurdly much."""
+        real = int(np.maximum(self.real_sizes, 0).astype(np.float64).sum()) if len(self) else 0
+        size = sum(source.size for source in self.sources.values())
+        if real < _SWOLLEN or real <= _SWELLING * size:
+            return None
+        return (
+            f"Its {size:,} bytes unpack to {real:,}, more than {_SWELLING} times as much. That is damage or a "
+            "trap, so its members are read one by one, but not unpacked for a proof."
+        )
 
     def file_name(self, file: str) -> str:
         """A file by the name that people know it by."""

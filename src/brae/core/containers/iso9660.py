@@ -1,7 +1,8 @@
 """Disc images with an ISO 9660 file system (ECMA-119, 4th edition), Joliet and CD-ROM XA included.
 
 An image holds its sectors as 2,048 bytes of data, or raw with 2,352 bytes each. A changed file stays where it is
-as long as it fits its sectors; else it moves to sectors that are empty and belong to nothing, else to the end.
+as long as it fits its sectors. If it does not, the files behind it or the file itself move, whichever is less: to
+sectors that are empty and belong to nothing, or to the end.
 Directories and path tables never move. Only sectors that change are written, with their EDC and ECC.
 """
 
@@ -321,9 +322,19 @@ class Disc(Listed):
         wide: list[_Write] = []  # of mode 2 form 2
         patches: dict[int, bytes] = {}
         free = _Free(self) if edits.changed else None
-        for index, change in sorted(edits.changed.items()):
+        changed = dict(sorted(edits.changed.items()))
+        growing: set[int] = set()
+        giving_way: dict[int, MemberChange] = {}
+        for index, change in changed.items() if not in_place else ():
             assert free is not None
-            self._replace(index, change, in_place, free, writes, wide, patches)
+            behind = self._behind(index, len(change.stored), free) if index not in giving_way else None
+            if behind is not None and not growing & behind:
+                growing.add(index)
+                giving_way |= {other: changed.get(other) or self._as_it_is(other) for other in behind}
+        for index, change in sorted((changed | giving_way).items()):
+            assert free is not None
+            move = None if index not in growing | giving_way.keys() else index in giving_way
+            self._replace(index, change, in_place, free, writes, wide, patches, move)
         if free is not None and free.end > self._volume_end:
             for number in self._descriptors:
                 patches[number * COOKED + 80] = _both(free.end, 4)
@@ -337,6 +348,44 @@ class Disc(Listed):
         """The sector behind the volume, as its descriptor says."""
         return int(struct.unpack_from("<I", self._sector(self._descriptors[0]), 80)[0])
 
+    def _as_it_is(self, index: int) -> MemberChange:
+        """A member's own bytes, to be written to another place."""
+        body = self.body(index)
+        return MemberChange(body, body, True)
+
+    @cached_property
+    def _at(self) -> dict[tuple[int, int], int]:
+        """The members by their sectors (first and count), those in one piece that no other name shares."""
+        return {
+            (file.extents[0].sector, file.sectors): index
+            for index, file in enumerate(self._files)
+            if file.size and file.whole and not self._shared(file)
+        }
+
+    def _behind(self, index: int, length: int, free: _Free) -> set[int] | None:
+        """The members that stand where a growing one needs room, where moving them is less than moving it.
+
+        None where it fits its sectors, or where it has to move itself.
+        """
+        file = self._files[index]
+        if self._form2[index] or self.fits(index, length) or not file.size or not file.whole or self._shared(file):
+            return None
+        begin, count = file.extents[0].sector + file.sectors, -(-length // COOKED)
+        end = file.extents[0].sector + count
+        behind: set[int] = set()
+        for used in {(at, many) for at, many in self._used if at < end and at + many > begin and many}:
+            other = self._at.get(used)
+            if other is None:
+                return None
+            behind.add(other)
+        try:
+            for other in behind:
+                self._check_move(self._files[other], False)
+        except LayoutError:
+            return None
+        moved = sum(self._files[other].sectors for other in behind)
+        return behind if moved < count and free.claim(begin, end) else None
+
     def _replace(
         self,
         index: int,
@@ -346,14 +395,16 @@ class Disc(Listed):
         writes: list[_Write],
         wide: list[_Write],
         patches: dict[int, bytes],
+        move: bool | None,
     ) -> None:
+        """Write a member's new bytes; ``move`` says whether it has to (None: if it does not fit)."""
         file, form2 = self._files[index], self._form2[index]
         width, length = (XA, len(change.stored)) if form2 else (COOKED, len(change.stored))
         if form2 and length % XA:
             raise LayoutError(f"{file.path} holds sectors of {XA:,} bytes, and {length:,} is no multiple.")
         count = -(-length // width)
         extents = list(file.extents)
-        if self.fits(index, length):
+        if not move and (move is False or self.fits(index, length)):
             place = extents[0].sector
         else:
             self._check_move(file, in_place)
@@ -364,7 +415,8 @@ class Disc(Listed):
             like = (extents[0].sector, extents[-1].sector + max(extents[-1].sectors - 1, 0))
         end = place * COOKED + count * COOKED
         # What lies between the file's end and its last sector's stays too.
-        kept = min(end, place * COOKED + max(length, file.size)) if stay and not form2 else end
+        stays = stay and count <= file.sectors and not form2
+        kept = min(end, place * COOKED + max(length, file.size)) if stays else end
         zeros = 0 if form2 else kept - place * COOKED - length
         body = (*body_segments(change.stored), New(bytes(zeros)), Copy(kept, end - kept))
         (wide if form2 else writes).append(_Write(place, body, count, like))
@@ -474,6 +526,31 @@ class _Free:
         self._gaps = [gap for gap in gaps if gap[1] > 0]
         self._last = self._size
 
+    def claim(self, begin: int, end: int) -> bool:
+        """Whether a file may grow over these sectors; what is free of them is then taken."""
+        free = [(max(at, begin), min(at + room, end)) for at, room in self._gaps]
+        free.append((max(self._tail, begin), min(self._size, end)))
+        if not all(self._empty(at, stop - at) for at, stop in free if stop > at):
+            return False
+        if end > self._size:
+            if self._last != self._size or not self._may_grow():
+                return False
+            self._last = end
+            self.end = max(self.end, end)
+        gaps = []
+        for at, room in self._gaps:
+            gaps += [(at, min(at + room, begin) - at), (max(at, end), at + room - max(at, end))]
+        self._gaps = [(at, room) for at, room in gaps if room > 0]
+        if begin < self._size and end > self._tail:
+            self._tail = min(end, self._size)
+            self.end = max(self.end, self._tail)
+        return True
+
+    def _may_grow(self) -> bool:
+        """Whether sectors can be added: not where sound tracks follow the data."""
+        raw = self._disc.raw
+        return raw is None or begins(raw, b"\0\xff\xff\xff", raw.size - RAW)
+
     def take(self, count: int) -> int:
         """The first sector of so many that follow each other; LayoutError where the image cannot grow."""
         if count == 0:
@@ -487,7 +564,7 @@ class _Free:
             self._tail += count
             self.end = max(self.end, place + count)
             return place
-        if self._disc.raw is not None and not begins(self._disc.raw, b"\0\xff\xff\xff", self._disc.raw.size - RAW):
+        if not self._may_grow():
             raise LayoutError(
                 f"There is no room for {count:,} sectors, and the image cannot grow: sound tracks follow the data."
             )

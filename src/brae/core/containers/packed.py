@@ -32,7 +32,8 @@ class Packed(Listed):
         self, title: str, source: ByteSource, name: str, packer: str, head: int = 0, tail: int = 0
     ) -> None:
         stored = source.size - head - tail
-        real = len(compression.get(packer).unpack(source.read(head, stored), None))
+        parts = compression.unpack_parts(compression.get(packer), source.read(head, stored), None)
+        real = sum(map(len, parts))
         super().__init__(title, source, [Entry(name, head, stored, real, packer)])
 
     def fits(self, index: int, length: int) -> bool:
@@ -81,9 +82,10 @@ class Gzip(Packed):
         return place, name.rpartition("/")[2]
 
     def check_member(self, index: int) -> None:
-        source = self.sources[MAIN]
-        data = self.read(index)
-        expected = struct.pack("<II", zlib.crc32(data), len(data) & 0xFFFFFFFF)
+        source, total, size = self.sources[MAIN], 0, 0
+        for part in self.unpacked(index):
+            total, size = zlib.crc32(part, total), size + len(part)
+        expected = struct.pack("<II", total, size & 0xFFFFFFFF)
         if source.read(source.size - 8, 8) != expected:
             raise FormatError("The gzip file's checksum or size is wrong.", offset=source.size - 8)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from brae.core.errors import UnknownFormatError
+from brae.core.errors import FormatError, UnknownFormatError
 from brae.core.layouts.library import Library
 from brae.core.textures import dds, described, formats, images, ktx2
 from brae.core.textures.described import Fetch
@@ -28,6 +28,40 @@ def read_image(data: bytes, name: str = "") -> ImageFile:
         behind = len(data) - dds.end_of(data) if kind == "dds" else 0
         return ImageFile(picture, kind, head.format.title, alpha, bits, head.levels, appended=behind)
     return images.read(data, name)
+
+
+#: larger files are looked at before they are read
+LARGE = 64 << 20
+#: bytes that a pixel takes at most in any open format, mip levels and a spare half included
+_WIDEST_PIXEL = 32
+#: as if a file ended as TGA files do (Truevision 2.0), where only its beginning is there to be looked at
+TGA_END = b"\0" * 8 + b"TRUEVISION-XFILE.\0"
+
+
+def check_picture(head: bytes, tail: bytes, size: int, name: str = "") -> None:
+    """Refuse a large file that is no picture by its beginning and end (HEAD and 26 bytes), before it is read.
+
+    Raises UnknownFormatError, or FormatError where its sides explain no such size.
+    """
+    if size <= LARGE:
+        return
+    sides = None
+    if head[:4] == dds.MAGIC:
+        header = dds.read_header(head).header
+        sides = (header.width, header.height * header.pictures())
+    elif head[:12] == ktx2.MAGIC:
+        header = ktx2.read_header(head).header
+        sides = (header.width, header.height * header.pictures())
+    else:
+        images.type_of(head[:32], tail, name)
+        found = images.sniff(head, name)
+        sides = found[1:3] if found is not None else None
+    if sides is not None and size > sides[0] * sides[1] * _WIDEST_PIXEL + LARGE:
+        raise FormatError(
+            f"The file has {size:,} bytes, far more than a picture of {sides[0]} x {sides[1]} pixels can need.",
+            offset=0,
+            remedy="Save it again.",
+        )
 
 
 def write_image(picture: Picture, kind: str = "png", *, alpha: bool = True, quick: bool = False) -> bytes:

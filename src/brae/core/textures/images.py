@@ -101,22 +101,28 @@ def image_type(head: bytes, tail: bytes = b"") -> str | None:
     return found
 
 
+def type_of(head: bytes, tail: bytes, name: str) -> str:
+    """The same; UnknownFormatError where the bytes are no picture. ``name`` may tell an old TGA file."""
+    kind = image_type(head, tail)
+    if kind is None and name.lower().endswith(".tga") and _is_tga(head[:18]):
+        kind = "tga"
+    if kind is None:
+        raise UnknownFormatError(
+            "This is not a picture that Brae reads." if head else "The file is empty.",
+            offset=0,
+            expected="PNG, DDS, KTX2, BMP, TGA, TIFF, WebP, HDR, EXR, GIF or JPEG",
+            remedy="Save it as PNG.",
+        )
+    return kind
+
+
 def read(data: bytes, name: str = "") -> ImageFile:
     """A picture that any image program saved; its type is told by its bytes, not by its name.
 
     Only TGA files of the old kind, which have no mark, need a ``name`` that ends in .tga. Raises FormatError for
     damage, LimitError for absurd sides.
     """
-    kind = image_type(data[:32], data[-26:])
-    if kind is None and name.lower().endswith(".tga") and _is_tga(data[:18]):
-        kind = "tga"
-    if kind is None:
-        raise UnknownFormatError(
-            "This is not a picture that Brae reads." if data else "The file is empty.",
-            offset=0,
-            expected="PNG, DDS, KTX2, BMP, TGA, TIFF, WebP, HDR, EXR, GIF or JPEG",
-            remedy="Save it as PNG.",
-        )
+    kind = type_of(data[:32], data[-26:], name)
     try:
         wide = {"png": _read_wide_png, "hdr": _read_hdr, "exr": _read_exr, "tiff": _read_wide_tiff}.get(kind)
         found = wide(data) if wide is not None else None

@@ -16,7 +16,7 @@ import {
   useRestore,
 } from "../../api/queries";
 import { Button, Copyable } from "../../components/controls";
-import { bytes, count, many, progress } from "../../lib/format";
+import { bytes, count, isActive, many, progress } from "../../lib/format";
 
 const WAYS = {
   patch: "patched in place",
@@ -33,9 +33,19 @@ export function BuildStage({ project }: { project: string }) {
   const { data: jobs = [] } = useJobs();
   const build = useBuild(project);
   const running = jobs.find(
-    (job) => job.kind === "build" && job.project_id === project && job.state === "running",
+    (job) => (job.kind === "build" || job.kind === "restore") && job.project_id === project && isActive(job),
   );
   const data = plan.data;
+  const go = (act?: () => void) => (
+    <Button
+      look="act"
+      className="px-5 py-2.5 text-[16px]"
+      disabled={build.isPending || plan.isFetching}
+      onClick={act}
+    >
+      <Hammer aria-hidden className="size-5" /> Build
+    </Button>
+  );
   return (
     <div className="h-full overflow-auto">
       <div className="mx-auto grid max-w-6xl grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8 px-8 py-6">
@@ -55,7 +65,7 @@ export function BuildStage({ project }: { project: string }) {
           {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
           {running ? (
             <div role="status" className="rounded-xl bg-raised p-4">
-              <b>Building…</b>
+              <b>{running.title}…</b>
               <progress
                 className="mt-2 h-2 w-full accent-heather"
                 max={running.total || 1}
@@ -68,14 +78,18 @@ export function BuildStage({ project }: { project: string }) {
             data.files.length > 0 &&
             data.faults.length === 0 && (
               <div className="flex items-center gap-4">
-                <Button
-                  look="act"
-                  className="px-5 py-2.5 text-[16px]"
-                  disabled={build.isPending || plan.isFetching}
-                  onClick={() => build.mutate(undefined)}
-                >
-                  <Hammer aria-hidden className="size-5" /> Build
-                </Button>
+                {data.asks.length > 0 ? (
+                  <Confirm
+                    title="May a file become much larger?"
+                    words={`${data.asks.join(" ")} The original is kept, and can be put back.`}
+                    act="Build all the same"
+                    onAct={() => build.mutate(true)}
+                  >
+                    {go()}
+                  </Confirm>
+                ) : (
+                  go(() => build.mutate(false))
+                )}
                 <p className="text-quiet">
                   Every byte that is replaced is kept first. You can put all of it back.
                 </p>

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import type { Member } from "../../api/client";
 import { useJobs, useProject, usePutInWork } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
-import { count, many } from "../../lib/format";
+import { count, isActive, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
@@ -25,9 +25,7 @@ export function FindStage({ project }: { project: string }) {
   const putInWork = usePutInWork(project);
   const opened = useProject(project).data?.opened ?? "";
   const { data: jobs = [] } = useJobs();
-  const listing = jobs.some(
-    (job) => job.kind === "open" && job.state === "running" && job.project_id === project,
-  );
+  const listing = jobs.some((job) => job.kind === "open" && isActive(job) && job.project_id === project);
   const navigate = useNavigate();
   const current = catalogue.at(focused);
   useHotkeys("/", () => field.current?.focus(), { ...BY_KEY, preventDefault: true });

@@ -21,7 +21,7 @@ import {
   useServer,
 } from "../../api/queries";
 import { Button, Copyable, Empty } from "../../components/controls";
-import { count, many } from "../../lib/format";
+import { count, isActive, many } from "../../lib/format";
 import { KINDS } from "../../lib/kinds";
 import { type Search, useFacets } from "../find/useCatalogue";
 import { FolderChooser } from "./FolderChooser";
@@ -38,7 +38,7 @@ function Games() {
   const { data: jobs = [] } = useJobs();
   const navigate = useNavigate();
   const open = useOpenGame((project) => navigate(`/p/${project}/find`));
-  const opening = jobs.some((job) => job.kind === "open" && job.state === "running");
+  const opening = jobs.some((job) => job.kind === "open" && isActive(job));
   const left = jobs.find(
     (job) => job.kind === "open" && job.state === "interrupted" && !projects.some((p) => p.opened),
   );

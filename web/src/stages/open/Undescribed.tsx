@@ -12,7 +12,7 @@ import {
   useStructures,
 } from "../../api/queries";
 import { Button, Copyable } from "../../components/controls";
-import { bytes, count, many } from "../../lib/format";
+import { bytes, count, isActive, many } from "../../lib/format";
 import { keepDraft, workshopPath } from "../workshop/drafts";
 
 const SHOWN = 8;
@@ -62,7 +62,7 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
   const find = useFindStructure(project.id);
   const cancel = useCancelJob();
   const job = jobs.find(
-    (one) => one.kind === "structure" && one.state === "running" && one.arguments.path === file.path,
+    (one) => one.kind === "structure" && isActive(one) && one.arguments.path === file.path,
   );
   const found = structures.find((one) => one.path === file.path);
   return (
