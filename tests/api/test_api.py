@@ -320,7 +320,7 @@ def test_a_fault_of_brae_itself_reaches_the_person(workspace: Workspace) -> None
 
 
 def test_two_braes_do_not_build_at_once(client: TestClient, opened: str, workspace: Workspace) -> None:
-    with workspace.home.lock("skerry", 1):
+    with workspace.home.held("skerry", 1):
         with pytest.raises(InUseError), workspace.locked("skerry", wait=False):
             pass
         ended = wait_for(client, client.post(f"{opened}/restore", json={}).json())

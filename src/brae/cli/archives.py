@@ -4,34 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from brae.cli.app import FileArgument, JsonOption, LayoutOption, PathArgument, app
-from brae.cli.output import bar, errors, say
-from brae.cli.targets import check_file, kind_of, library_for, open_target, read_target, split_target
-from brae.core.atomic import write_atomically
-from brae.core.containers.depth import Opened, open_path
-from brae.core.containers.described import Archive
-from brae.core.containers.folders import edits_in
-from brae.core.containers.folders import unpack as unpack_archive
-from brae.core.containers.recognise import files_of
+from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, PathArgument, app
+from brae.cli.output import bar, errors, readable, say
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
-from brae.core.layouts.library import companions
-from brae.core.layouts.model import MAIN, Layout
-from brae.core.layouts.segments import write_beside
-from brae.core.sources import ByteSource, FileSource
-from brae.core.textures import described
-from brae.core.textures.files import HEAD, read_texture
+
+if TYPE_CHECKING:
+    from brae.core.containers.depth import Opened
+    from brae.core.layouts.model import Layout
+    from brae.core.sources import ByteSource
 
 
 @app.command()
-def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption = False) -> None:
+def inspect(
+    file: FileArgument, layout: LayoutOption = None, home: HomeOption = None, as_json: JsonOption = False
+) -> None:
     """What a file is, its members, and whether it can be rebuilt exactly."""
+    from brae.cli.targets import kind_of, library_for, split_target
+    from brae.core.containers.depth import open_path
+    from brae.core.containers.described import Archive
+
     with errors(as_json):
         path, levels = split_target(file)
-        library = library_for(path)
+        library = library_for(path, home)
         kind = kind_of(layout, library)
         try:
             named = kind is not None and library.layouts[kind].kind != "archive"
@@ -59,14 +57,20 @@ def inspect(file: FileArgument, layout: LayoutOption = None, as_json: JsonOption
             if len(archive.references):
                 words += f"\n{len(archive.references):,} references between members"
         else:
-            data, words = _inspect_other(file, library.layouts.get(kind or ""))
+            data, words = _inspect_other(file, library.layouts.get(kind or ""), home)
+        data["layout_faults"] = [error.at(Path(where).name).as_dict() for where, error in library.errors.items()]
+        for error in library.errors.values():
+            typer.echo(readable(f"brae: this layout is faulty and was passed over: {error}"), err=True)
     say(data, words, as_json)
 
 
-def _inspect_other(target: str, layout: Layout | None) -> tuple[dict[str, Any], str]:
+def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:
+    from brae.cli.targets import read_target
     from brae.core.catalogue import describe
+    from brae.core.textures import described
+    from brae.core.textures.files import HEAD, read_texture
 
-    data, name, library, fetch = read_target(target)
+    data, name, library, fetch = read_target(target, home)
     item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
@@ -99,6 +103,9 @@ def propose(
     as_json: JsonOption = False,
 ) -> None:
     """Find the structure of an archive that no layout describes, and propose layouts for it."""
+    from brae.cli.targets import check_file
+    from brae.core.atomic import write_atomically
+    from brae.core.sources import FileSource
     from brae.core.structure import companion_pattern
     from brae.core.structure import propose as find_structure
 
@@ -142,11 +149,15 @@ def unpack(
     file: FileArgument,
     out: Annotated[Path, typer.Option("-o", "--out", help="The folder for the members.")],
     layout: LayoutOption = None,
+    home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Every member as a file, unpacked."""
+    from brae.cli.targets import open_target
+    from brae.core.containers.folders import unpack as unpack_archive
+
     with errors(as_json):
-        archive = open_target(file, layout)[0].container
+        archive = open_target(file, layout, home)[0].container
         with bar("unpack", len(archive)) as tick:
             faults = list(unpack_archive(archive, out, tick))
         say(
@@ -155,13 +166,16 @@ def unpack(
             as_json,
         )
         for fault in faults:
-            typer.echo(f"brae: {fault}", err=True)
+            typer.echo(readable(f"brae: {fault}"), err=True)
         if faults:
             raise typer.Exit(1)
 
 
 def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
     """Where the files of an archive go that is written to ``out``."""
+    from brae.core.layouts.library import companions
+    from brae.core.layouts.model import MAIN
+
     return companions(layout, out, files) if layout is not None else {MAIN: out}
 
 
@@ -173,18 +187,24 @@ def repack(
     layout: LayoutOption = None,
     add: Annotated[bool, typer.Option("--add", help="Files that are no members become members.")] = False,
     remove: Annotated[bool, typer.Option("--remove", help="Members without a file are taken out.")] = False,
+    home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """The archive rebuilt with what differs in a folder."""
+    from brae.cli.targets import open_target, split_target
+    from brae.core.containers.folders import edits_in
+    from brae.core.containers.recognise import files_of
+    from brae.core.layouts.segments import write_beside
+
     with errors(as_json):
-        opened, library = open_target(file, layout)
+        opened, library = open_target(file, layout, home)
         archive = opened.container
         if not source.is_dir():
             raise NotFoundError(f"There is no folder {source}.")
         outer = opened.outermost
-        described = library.layouts.get(outer.kind)
+        described_by = library.layouts.get(outer.kind)
         mine = {path.resolve() for path in files_of(outer.kind, split_target(file)[0], library).values()}
-        if mine & {target.resolve() for target in _targets(described, out, ()).values()}:
+        if mine & {target.resolve() for target in _targets(described_by, out, ()).values()}:
             raise ReadOnlyError(
                 "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
             )
@@ -199,7 +219,7 @@ def repack(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        targets = _targets(described, out, composed.segments)
+        targets = _targets(described_by, out, composed.segments)
         for name in composed.segments:
             target = targets[name]
             try:

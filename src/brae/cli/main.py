@@ -13,6 +13,7 @@ from brae.cli.output import errors
 from brae.core.errors import storage_error
 
 if TYPE_CHECKING:
+    from brae.jobs import Ticker
     from brae.work import Workspace
 
 
@@ -27,6 +28,7 @@ def demo(
     """Make the demo game Skerry Post, in both editions, and start Brae with it."""
     from brae.cli.server import serve as start
     from brae.demo import DESKTOP, DISC
+    from brae.jobs import Silent
     from brae.store import Home
     from brae.work.opening import begin, open_game
 
@@ -42,18 +44,18 @@ def demo(
             except OSError as error:
                 raise storage_error(error, "make the demo game in", folder) from error
 
-        def make_disc() -> Path:
+        def make_disc(ticker: Ticker) -> Path:
             if not (folder / DISC / "skerry.cue").is_file():
                 from brae.demo import disc
 
                 try:
-                    disc.generate(folder)
+                    disc.generate(folder, ticker=ticker)
                 except OSError as error:
                     raise storage_error(error, "make the demo game in", folder) from error
             return folder / DISC
 
         if no_start:
-            make_disc()
+            make_disc(Silent())
             typer.echo(f"Skerry Post is in {game} and {folder / DISC}")
             return
 
@@ -71,7 +73,7 @@ def demo(
             workspace.jobs.start(
                 "open",
                 f"Making and opening the disc edition of {name}",
-                lambda job: open_game(workspace, make_disc(), job, f"{name}, disc edition"),
+                lambda job: open_game(workspace, make_disc(job), job, f"{name}, disc edition"),
             )
 
         start(home, port, not no_browser, demo=game, started=open_demo)

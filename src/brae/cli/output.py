@@ -6,18 +6,28 @@ import json
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from brae.core.errors import BraeError
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 
 def say(data: dict[str, Any], words: str, as_json: bool) -> None:
     """One answer, as JSON or in words."""
-    typer.echo(json.dumps(data, ensure_ascii=False) if as_json else words)
+    typer.echo(json.dumps(readable(data), ensure_ascii=False) if as_json else readable(words))
+
+
+def readable(value: Any) -> Any:
+    """The same, with bytes of names that are no text (PEP 383) shown as ``\\udc80``: no output can hold them."""
+    if isinstance(value, str):
+        return value.encode("utf-8", "backslashreplace").decode()
+    if isinstance(value, dict):
+        return {readable(key): readable(one) for key, one in value.items()}
+    return [readable(one) for one in value] if isinstance(value, list | tuple) else value
 
 
 @contextmanager
@@ -27,8 +37,8 @@ def errors(as_json: bool = False) -> Iterator[None]:
         yield
     except BraeError as error:
         if as_json:
-            typer.echo(json.dumps({"error": error.as_dict()}, ensure_ascii=False))
-        typer.echo(f"brae: {error}", err=True)
+            typer.echo(json.dumps(readable({"error": error.as_dict()}), ensure_ascii=False))
+        typer.echo(readable(f"brae: {error}"), err=True)
         raise typer.Exit(1) from None
 
 
@@ -38,6 +48,9 @@ def bar(title: str, total: int | None) -> Iterator[Callable[[], None]]:
     if not sys.stderr.isatty():
         yield lambda: None
         return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
     with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
         task = progress.add_task(title, total=total)
@@ -64,5 +77,8 @@ def ticker() -> Iterator[BarTicker | None]:
     if not sys.stderr.isatty():
         yield None
         return
+    from rich.console import Console
+    from rich.progress import Progress
+
     with Progress(console=Console(stderr=True), transient=True) as progress:
         yield BarTicker(progress)

@@ -4,24 +4,17 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Annotated, get_args
+from typing import TYPE_CHECKING, Annotated, get_args
 
 import typer
-from rich.progress import Progress
 
-from brae.cli.app import FileArgument, JsonOption, LayoutOption, app
+from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, app
 from brae.cli.output import errors, say
-from brae.cli.targets import check_file, kind_of, library_for, read_target
-from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError, UnknownFormatError
-from brae.core.match import metrics
-from brae.core.textures import channels, described, formats, images
-from brae.core.textures.encode import encode_like, encode_new
-from brae.core.textures.files import read_image, read_raw, read_texture, write_image
-from brae.core.textures.mips import Content, Filter, MipRule
-from brae.core.warm import cached, warm
+
+if TYPE_CHECKING:
+    from brae.core.textures import formats
 
 
 @app.command()
@@ -32,10 +25,16 @@ def decode(
     ],
     level: Annotated[int, typer.Option(help="Which mip level.")] = 0,
     layout: LayoutOption = None,
+    home: HomeOption = None,
 ) -> None:
     """A texture as a picture."""
+    from brae.cli.targets import kind_of, read_target
+    from brae.core.atomic import write_atomically
+    from brae.core.textures import described
+    from brae.core.textures.files import read_texture, write_image
+
     with errors():
-        data, name, library, fetch = read_target(file)
+        data, name, library, fetch = read_target(file, home)
         kind = kind_of(layout, library)
         if kind is not None:
             texture = described.read(library.layouts[kind], data, name, fetch)
@@ -50,6 +49,8 @@ def decode(
 
 def _picture_kind(out: Path) -> str:
     """Which open format a name asks for."""
+    from brae.core.textures import images
+
     kind = {"jpg": "jpeg", "tif": "tiff"}.get(found := out.suffix.lower().lstrip("."), found)
     if kind not in (*images.WRITABLE, "dds", "ktx2"):
         known = ", ".join(f".{name}" for name in (*images.WRITABLE, "dds", "ktx2"))
@@ -79,8 +80,17 @@ def encode(
     perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
     packed: Annotated[str, typer.Option(help="Of a .ktx2: none, zstd or zlib.")] = "none",
+    home: HomeOption = None,
 ) -> None:
     """A picture as a texture; a whole folder on all cores."""
+    from brae.cli.targets import check_file, library_for
+    from brae.core.atomic import write_atomically
+    from brae.core.textures import formats
+    from brae.core.textures.encode import encode_like, encode_new
+    from brae.core.textures.files import read_image, read_texture
+    from brae.core.textures.mips import Content, Filter, MipRule
+    from brae.core.warm import cached, warm
+
     with errors():
         if (like is None) == (pixel_format is None):
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
@@ -102,7 +112,7 @@ def encode(
             picture = read_image(source.read_bytes(), source.name).picture
             if original is not None:
                 check_file(original)
-                texture = read_texture(original.read_bytes(), library_for(original), original.name)
+                texture = read_texture(original.read_bytes(), library_for(original, home), original.name)
                 recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
                 encoded = encode_like(picture, texture, recipe)
                 data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
@@ -134,6 +144,12 @@ def _encode_folder(
     folder: Path, out: Path, like: Path | None, one: Callable[[Path, Path, Path | None], str]
 ) -> None:
     """Every picture below a folder, to the same place below another; what fails is told at the end."""
+    from concurrent.futures import ThreadPoolExecutor
+
+    from rich.progress import Progress
+
+    from brae.core.textures import images
+
     suffixes = {f".{name}" for name in (*images.TYPES, "dds", "ktx2", "jpg", "tif")}
     sources = sorted(path for path in folder.rglob("*") if path.suffix.lower() in suffixes)
     if not sources:
@@ -175,13 +191,17 @@ def guess(
     file: FileArgument,
     out: Annotated[Path | None, typer.Option("-o", "--out", help="A picture of the best guess.")] = None,
     most: Annotated[int, typer.Option(help="How many guesses to tell.")] = 10,
+    home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
     """Pixels without a header: what they could be, best guess first."""
+    from brae.cli.targets import read_target
+    from brae.core.atomic import write_atomically
+    from brae.core.textures.files import read_raw, write_image
     from brae.core.textures.guess import propose as guesses_of
 
     with errors():
-        data, name, _, _ = read_target(file)
+        data, name, _, _ = read_target(file, home)
         found = guesses_of(data, most)
         if not found:
             raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)
@@ -210,6 +230,11 @@ def split(
     out: Annotated[Path, typer.Option("-o", "--out", help="The folder for a picture of each channel.")],
 ) -> None:
     """The channels of a packed map as pictures of their own."""
+    from brae.cli.targets import check_file
+    from brae.core.atomic import write_atomically
+    from brae.core.textures import channels, formats
+    from brae.core.textures.files import read_image, write_image
+
     with errors():
         check_file(image)
         found = read_image(image.read_bytes(), image.name)
@@ -234,6 +259,11 @@ def compose(
     invert: Annotated[str, typer.Option(help="Channels to invert, such as g or ra.")] = "",
 ) -> None:
     """Pictures as the channels of one: a packed map."""
+    from brae.cli.targets import check_file
+    from brae.core.atomic import write_atomically
+    from brae.core.textures import channels, formats
+    from brae.core.textures.files import read_image, write_image
+
     with errors():
 
         def picture(path: Path) -> formats.Picture:
@@ -263,6 +293,8 @@ def texels(
     side: Annotated[int | None, typer.Option(help="Texels of the side: how many is that a unit?")] = None,
 ) -> None:
     """How large a texture has to be for a surface (a scale of 0.25 is 4 texels a unit)."""
+    from brae.core.match import metrics
+
     with errors():
         if (per_unit is None) == (side is None) or world <= 0 or (per_unit or side or 0) <= 0:
             raise FormatError("Say either --per-unit N or --side N; all numbers are greater than nothing.")

@@ -9,17 +9,17 @@ from brae.core.containers.depth import Opened, open_path
 from brae.core.errors import NotFoundError
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.load import load
+from brae.core.places import layouts_in, usual_place
+from brae.core.sources.cue import image_of, is_cue
 from brae.core.textures.described import Fetch
+from brae.demo import LAYOUTS
 
 
-def library_for(file: Path) -> Library:
-    """The layouts known for a file: the demo's, the person's own, those of the game that it belongs to."""
-    from brae.demo import LAYOUTS
-    from brae.store.home import usual_place
-
+def library_for(file: Path, home: Path | None) -> Library:
+    """The layouts for a file: the demo's, the person's own in ``home``, those of the game that it belongs to."""
     # A game's own layouts lie in its folder, which may be some levels above the archive.
     own = [parent / FOLDER for parent in reversed(file.resolve().parents)]
-    return Library.of([LAYOUTS, usual_place() / "layouts", *own])
+    return Library.of([LAYOUTS, layouts_in(home or usual_place()), *own])
 
 
 def check_file(file: Path) -> None:
@@ -31,8 +31,9 @@ def check_file(file: Path) -> None:
 def split_target(target: str) -> tuple[Path, list[str]]:
     """The file of an address, and the levels inside it; NotFoundError where there is no such file."""
     whole, *levels = [target] if Path(target).is_file() else addresses.split(target)
-    check_file(Path(whole))
-    return Path(whole), levels
+    file = Path(whole)
+    check_file(file)
+    return image_of(file) if is_cue(file) else file, levels
 
 
 def kind_of(layout: str | None, library: Library) -> str | None:
@@ -46,17 +47,17 @@ def kind_of(layout: str | None, library: Library) -> str | None:
     return library.get(layout).layout
 
 
-def open_target(target: str, layout: str | None) -> tuple[Opened, Library]:
+def open_target(target: str, layout: str | None, home: Path | None) -> tuple[Opened, Library]:
     """An archive, or one inside others, opened."""
     file, levels = split_target(target)
-    library = library_for(file)
+    library = library_for(file, home)
     return open_path(file, levels, library, kind_of(layout, library)), library
 
 
-def read_target(target: str) -> tuple[bytes, str, Library, Fetch]:
+def read_target(target: str, home: Path | None) -> tuple[bytes, str, Library, Fetch]:
     """The bytes of a file, or of a member at any depth, its name, and the way to what lies beside it."""
     file, levels = split_target(target)
-    library = library_for(file)
+    library = library_for(file, home)
     if not levels:
 
         def beside(name: str) -> bytes:

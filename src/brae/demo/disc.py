@@ -7,17 +7,22 @@ is mode 2 (CD-ROM XA) with an ISO 9660 file system (ECMA-119) written by hand: i
 from __future__ import annotations
 
 import struct
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 from PIL import Image
 
 from brae.core.compression.described import LzssSpec, describe
 from brae.demo import DISC, art
+from brae.jobs import Silent, Ticker
 
+_Made = TypeVar("_Made")
+_SILENT = Silent()
+#: sectors encoded between two ticks
+_PIECE = 1024
 Picture = np.ndarray[Any, Any]
 Region = Literal["north", "south"]
 SCREENS, MEMBERS = 3000, 12_000
@@ -146,7 +151,7 @@ def _keepsakes() -> list[tuple[str, bytes]]:
     return [*found, ("M00000.MOS", mosaic(np.asarray(small)))]
 
 
-def screens_pack(region: Region, count: int = SCREENS) -> bytes:
+def screens_pack(region: Region, count: int = SCREENS, ticker: Ticker = _SILENT) -> bytes:
     """The pack of screens, each in an LZSS stream of its own with its size in front."""
     packer = describe("lzss", {"lzss": LzssSpec(kind="lzss", distance="window", distance_add=0, start=4078)})
     scenes = _scenes()
@@ -156,7 +161,7 @@ def screens_pack(region: Region, count: int = SCREENS) -> bytes:
         return struct.pack("<I", len(data)) + packer.pack(data, packer.levels[0])
 
     with ThreadPoolExecutor() as pool:
-        content = list(pool.map(packed, range(count)))
+        content = list(_told(pool.map(packed, range(count)), ticker))
     return _laid_out(struct.pack("<4sHH", b"SCRN", count, 1 if region == "north" else 2), content)
 
 
@@ -172,13 +177,25 @@ def _laid_out(head: bytes, content: list[bytes]) -> bytes:
     return head + bytes(table) + bytes(body)
 
 
-def volume_members(region: Region, screens: int = SCREENS, members: int = MEMBERS) -> list[tuple[str, bytes]]:
+def _told(made: Iterable[_Made], ticker: Ticker) -> Iterator[_Made]:
+    """The same, with a tick for each."""
+    for one in made:
+        ticker.tick()
+        yield one
+
+
+def volume_members(
+    region: Region, screens: int = SCREENS, members: int = MEMBERS, ticker: Ticker = _SILENT
+) -> list[tuple[str, bytes]]:
     """Every file of the volume; fewer ``screens`` and ``members`` make a smaller game of the same kinds."""
     rng = np.random.default_rng(_SEED + 3)
-    found = [("MENUS.SCR", screens_pack(region, screens))]
-    found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_sprites(members * 5 // 24))]
+    ticker.begin(screens, "screens made")
+    found = [("MENUS.SCR", screens_pack(region, screens, ticker))]
+    ticker.begin(members * 5 // 24 + members * 2 // 3, "files made")
+    found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_told(_sprites(members * 5 // 24), ticker))]
     keepsakes = _keepsakes()
-    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(_tiles(members * 2 // 3 - len(keepsakes)))]
+    tiles = _told(_tiles(members * 2 // 3 - len(keepsakes)), ticker)
+    found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(tiles)]
     found += keepsakes
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
     for k in range(members // 12):
@@ -237,7 +254,9 @@ def _subheader(last: bool, form2: bool) -> bytes:
     return bytes([0, 0, (0x20 if form2 else 0x08) | (0x81 if last else 0) | (0x44 if form2 else 0), 0]) * 2
 
 
-def raw_disc(files: Sequence[tuple[str, bytes, bool]], region: Region) -> np.ndarray[Any, Any]:
+def raw_disc(
+    files: Sequence[tuple[str, bytes, bool]], region: Region, ticker: Ticker = _SILENT
+) -> np.ndarray[Any, Any]:
     """The image, shape (sectors, 2352), uint8; files are name, bytes, and whether they lie in form 2 sectors."""
     width = {False: _SECTOR, True: 2324}
     place = 23
@@ -274,20 +293,28 @@ def raw_disc(files: Sequence[tuple[str, bytes, bool]], region: Region) -> np.nda
         raw[first + count - 1, 16:24] = np.frombuffer(_subheader(True, form2), np.uint8)
         if form2:
             raw[first : first + count, 2348] = 1  # an EDC is wanted here; its value comes below
-    half = total // 2
+    ticker.begin(total, "sectors")
     with ThreadPoolExecutor() as pool:
-        list(pool.map(_encode, (raw[:half], raw[half:])))
+        for piece in pool.map(_encode, (raw[at : at + _PIECE] for at in range(0, total, _PIECE))):
+            ticker.tick(piece)
     return raw
 
 
-def _encode(sectors: np.ndarray[Any, Any]) -> None:
+def _encode(sectors: np.ndarray[Any, Any]) -> int:
     from brae.core.sources import kernels
 
     kernels.encode_sectors(sectors, kernels.UNDO, kernels.EDC)
+    return len(sectors)
 
 
 def generate(
-    folder: Path, region: Region = "north", *, screens: int = SCREENS, members: int = MEMBERS, film: int = 2500
+    folder: Path,
+    region: Region = "north",
+    *,
+    screens: int = SCREENS,
+    members: int = MEMBERS,
+    film: int = 2500,
+    ticker: Ticker = _SILENT,
 ) -> Path:
     """Make the disc of one region in ``folder``; the same bytes every time. Returns the game's own folder.
 
@@ -297,9 +324,9 @@ def generate(
     game.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(_SEED + 4)
     system = f"[game]\nedition = disc\nregion = {region}\nmenus = CARGO.VOL/MENUS.SCR\n".encode()
-    cargo = volume(volume_members(region, screens, members))
+    cargo = volume(volume_members(region, screens, members, ticker))
     files = [("CARGO.VOL", cargo, False), ("FILM.STR", rng.bytes(2324 * film), True), ("SYSTEM.TXT", system, False)]
-    raw = raw_disc(files, region)
+    raw = raw_disc(files, region, ticker)
     name = "skerry"
     with (game / f"{name}.bin").open("wb") as stream:
         stream.write(raw.data)

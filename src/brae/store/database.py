@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import create_engine, event, text
-from sqlalchemy.exc import DBAPIError, SQLAlchemyError
+from sqlalchemy.exc import DBAPIError, IntegrityError, SQLAlchemyError
 from sqlalchemy.orm import Session, sessionmaker
 
 from brae.core.errors import BraeError, StorageError
@@ -69,6 +69,8 @@ class Database:
         """The database's complaints in words that a person can act on."""
         try:
             yield
+        except IntegrityError:
+            raise  # a fault of Brae's own
         except (DBAPIError, sqlite3.Error) as error:
             raise _in_words(error, self.path) from error
 
@@ -133,6 +135,7 @@ class Database:
         Keep it short. Raises StorageError where another program holds the database for 20 s.
         """
         with self._said(), self._counted(), self._changes.begin() as session:
+            session.connection()  # begins the transaction
             yield session
 
     def close(self) -> None:

@@ -4,26 +4,22 @@ from __future__ import annotations
 
 import json
 import os
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from filelock import FileLock, Timeout
-from platformdirs import user_data_path
 
 from brae.core.atomic import write_atomically
 from brae.core.errors import ReadOnlyError, storage_error
+from brae.core.places import layouts_in, usual_place
 
 
 class InUseError(ReadOnlyError):
     """Somebody else works on the same project."""
 
     code = "in-use"
-
-
-def usual_place() -> Path:
-    """Where this system keeps programs' data (nothing is made there)."""
-    return user_data_path("brae", appauthor=False)
 
 
 class Home:
@@ -88,20 +84,30 @@ class Home:
         """The journal of a project's build."""
         return self.journals / f"{project}.json"
 
-    def lock(self, project: str, wait: float) -> FileLock:
-        """A lock on a project's files, held while they change (works between processes); waits so many seconds."""
-        return FileLock(self.locks / f"{project}.lock", timeout=wait)
+    @contextmanager
+    def held(self, project: str, wait: float) -> Iterator[None]:
+        """Hold the lock on a project's files, against other processes; waits so many seconds for them.
 
-    def note_holder(self, project: str) -> None:
-        """Write down who holds a project's lock, for the words of whoever waits for it."""
-        with suppress(OSError):
-            self._holder(project).write_text(str(os.getpid()))
+        Raises InUseError, which names the process that holds it, or StorageError where no lock can be made.
+        """
+        lock = FileLock(self.locks / f"{project}.lock", timeout=wait)
+        try:
+            lock.acquire()
+        except Timeout as error:
+            raise self._busy(project) from error
+        except OSError as error:
+            raise storage_error(error, "use the folder", self.locks) from error
+        try:
+            with suppress(OSError):
+                self._holder(project).write_text(str(os.getpid()))
+            yield
+        finally:
+            lock.release()
 
-    def busy(self, error: Timeout, project: str) -> InUseError:
-        """The refusal for a lock that another process holds."""
+    def _busy(self, project: str) -> InUseError:
         who = ""
-        with suppress(OSError):
-            who = f" (process {int(self._holder(project).read_text() or 0)})"
+        with suppress(OSError, ValueError):
+            who = f" (process {int(self._holder(project).read_text())})"
         return InUseError(
             f"Another Brae{who} is working on '{project}'.",
             remedy="Wait until it is done, or close it, and try again.",
@@ -121,8 +127,3 @@ class Home:
         except (OSError, ValueError):
             return None
         return found if isinstance(found, dict) else None
-
-
-def layouts_in(home: Path) -> Path:
-    """Where a person's own layouts lie in Brae's folder (nothing is made there)."""
-    return home / "layouts"

@@ -92,6 +92,7 @@ class Ledger:
                     continue
                 project = Project(**content["project"], files_seen=0)
                 session.add(project)
+                session.flush()
                 for file in content["files"]:
                     kept = [Kept(offset=at, length=size, sha256=sha) for at, size, sha in file.pop("kept")]
                     session.add(Original(project_id=project.id, **file, kept=kept))

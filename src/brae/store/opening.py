@@ -20,7 +20,7 @@ def open_database(home: Home, ledger: Ledger) -> Database:
     A damaged one is put aside, never deleted; what it held of changed files and edits comes back from the ledger.
     Raises StorageError, with words, where it cannot be used.
     """
-    with home.lock("database", 30):
+    with home.held("database", 30):
         fresh = not home.database.exists()
         try:
             database = Database(home.database)

@@ -402,7 +402,8 @@ def _carry_out(
     """
     journal = journals.start(workspace.home.journal(project.id))
     plans = [asdict(target.plan) for target in targets]
-    ticker.begin(sum(target.plan.size_after for target in targets), "bytes")
+    kept = sum(target.original.size for target in targets if _is_kept_whole(target))
+    ticker.begin(sum(target.plan.size_after for target in targets) + kept, "bytes")
     written: list[Path] = []
     try:
         while targets:
@@ -494,7 +495,7 @@ class _Step:
 
     def _replace(self) -> dict[str, Any]:
         original = self.target.original
-        whole = _keep_whole(self.workspace, original, self.path)
+        whole = _keep_whole(self.workspace, original, self.path, self.ticker)
         sha256 = self._write(self.target.composed, self.target.key, self.ticker)
         kept = [[-1, original.size, whole]]
         return self._note("rebuilt", sha256, kept, self.target.composed.fingerprint(self.target.key))
@@ -508,7 +509,7 @@ class _Step:
             [offset, len(data), self.workspace.blobs.put(source.read(offset, len(data)))] for offset, data in wanted
         ]
         if original.size <= KEEP_WHOLE_BELOW:
-            kept.append([-1, original.size, _keep_whole(self.workspace, original, self.path)])
+            kept.append([-1, original.size, _keep_whole(self.workspace, original, self.path, self.ticker)])
         self.journal.patch(self.path, self._ranges(source, wanted), self.before, original.sha256)
         self.ticker.tick(self.target.plan.size_after)
         # The hash of a patched file is not worked out: that would read all of it. Its ranges tell what it is.
@@ -568,13 +569,21 @@ def _changed(path: str) -> ChangedError:
     )
 
 
-def _keep_whole(workspace: Workspace, original: Original, path: Path) -> str:
+def _is_kept_whole(target: _Target) -> bool:
+    """Whether the original is now to be kept as a whole."""
+    if target.original.whole is not None or target.original.state in ("absent", "created"):
+        return False
+    way = target.plan.way
+    return way in ("replace", "rebuild") or (way == "patch" and target.original.size <= KEEP_WHOLE_BELOW)
+
+
+def _keep_whole(workspace: Workspace, original: Original, path: Path, ticker: Ticker) -> str:
     """Keep an original as a whole, verified by its hash; returns the hash."""
     if original.whole is not None:
         return original.whole.sha256
     with FileSource(path) as source:
         ranges = [(kept.offset, workspace.blobs.get(kept.sha256)) for kept in original.ranges]
-        kept = workspace.blobs.put_parts(chunks(OverlaySource(source, ranges)))
+        kept = workspace.blobs.put_parts(chunks(OverlaySource(source, ranges)), ticker.tick)
     if kept != original.sha256:
         raise _changed(original.path)
     return kept

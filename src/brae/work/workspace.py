@@ -14,7 +14,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from filelock import Timeout
 from sqlalchemy import select
 
 from brae.core import addresses
@@ -133,17 +132,12 @@ class Workspace:
                     f"This Brae is busy with '{project}': {self._turns.doing.get(project, 'another change')}.",
                     remedy="Wait until that is done, or cancel it.",
                 )
-            try:
-                lock = self.home.lock(project, _PATIENCE if wait else 0)
-                with lock:
-                    self.home.note_holder(project)
-                    path = self.home.journal(project)
-                    if path.exists():
-                        finish(self, Journal.load(path))
-                    tidy(path)
-                    yield
-            except Timeout as error:
-                raise self.home.busy(error, project) from error
+            with self.home.held(project, _PATIENCE if wait else 0):
+                path = self.home.journal(project)
+                if path.exists():
+                    finish(self, Journal.load(path))
+                tidy(path)
+                yield
 
     # ---- layouts ----------------------------------------------------------------------------------------
 

@@ -18,7 +18,7 @@ from brae.core.textures.files import read_image, read_texture
 
 #: members unpacked by one thread before it takes others
 _BATCH = 64
-_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0)
+_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
 
 
 def member_paths(levels: Sequence[str]) -> list[str]:
@@ -39,16 +39,31 @@ def member_paths(levels: Sequence[str]) -> list[str]:
     return paths
 
 
+class LinkError(BraeError):
+    """A link stands where a file or a folder is expected; it could lead anywhere, so it is not followed."""
+
+    code = "link"
+
+
+def check_link(path: Path) -> None:
+    """Raise LinkError where a path is a link."""
+    if path.is_symlink():
+        raise LinkError("This is a link, and links are not followed.", address=str(path), remedy="Take it away.")
+
+
 def unpack(archive: Container, folder: Path, tick: Callable[[], None] | None = None) -> Iterator[BraeError]:
     """Write every member, unpacked, below ``folder``; members that cannot be read are yielded as errors.
 
-    Raises StorageError where the folder cannot be written. Unpacking and writing run on all cores.
+    Raises StorageError where the folder cannot be written, LinkError where a link stands in the way: it is not
+    followed. Unpacking and writing run on all cores.
     """
     paths = member_paths(archive.levels)
     root = str(folder)
     try:
-        for parent in {path.rpartition("/")[0] for path in paths}:
+        for parent in sorted({path.rpartition("/")[0] for path in paths}):
             (folder / parent).mkdir(parents=True, exist_ok=True)
+        for above in {up for path in paths for up in Path(path).parents if up != Path()}:
+            check_link(folder / above)
     except OSError as error:
         raise storage_error(error, "make folders in", folder) from error
 
@@ -61,6 +76,7 @@ def unpack(archive: Container, folder: Path, tick: Callable[[], None] | None = N
                 faults.append(error)
                 continue
             target = f"{root}/{paths[index]}"
+            check_link(Path(target))
             try:
                 descriptor = os.open(target, _NEW_FILE, 0o666)
                 try:
@@ -101,7 +117,10 @@ def edits_in(
     edits = Edits()
     seen: set[int] = set()
     changed: list[tuple[int, bytes]] = []
-    for file in sorted(path for path in folder.rglob("*") if path.is_file()):
+    found = sorted(folder.rglob("*"))
+    for file in found:
+        check_link(file)
+    for file in (path for path in found if path.is_file()):
         relative = file.relative_to(folder).as_posix()
         picture = relative not in known and relative.endswith(".png")
         index = known.get(relative.removesuffix(".png") if picture else relative)
