@@ -270,7 +270,10 @@ def test_jobs_are_cancelled_and_outlive_a_restart(
     monkeypatch.setattr(opening._Opening, "__init__", init)
     monkeypatch.setattr(workspaces, "file_hash", slow)
     job = client.post("/api/projects", json={"path": str(game)}).json()
-    time.sleep(0.2)
+    deadline = time.monotonic() + 60
+    while client.get("/api/projects/skerry/members").json()["total"] < 351:
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 202
     ended = wait_for(client, job)
     assert (ended["state"], ended["error"]["code"]) == ("cancelled", "cancelled")

@@ -2,187 +2,60 @@
 
 from __future__ import annotations
 
-import itertools
 import os
-import random
-import shutil
-import signal
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from brae.core.build import journal as journals
-from brae.core.errors import FormatError
+from brae.core.errors import ChangedError, FormatError
 from brae.store import Home
 from brae.work import Workspace, builds
-from brae.work.opening import open_game
-from brae.work.projects import choose
-from tests.work.test_depth import SCREEN, SPRITE
-from tests.work.test_flow import SAIL, SKY, come_back, digests, paint
+from tests.work import trial
 
 
 class Killed(BaseException):
     """What a kill looks like from inside: nothing after it runs, not even a clean-up of ours."""
 
 
-@pytest.fixture(params=["patch", "rebuild", "disc", "disc moved", "loose", "add-on"])
-def ready(request: pytest.FixtureRequest, tmp_path: Path) -> tuple[Path, Path, dict[str, str], dict[str, str]]:
-    """A game with edits to build: its folder, the home, the hashes before and after."""
-    on_disc = request.param.startswith("disc")
-    game = request.getfixturevalue("disc_game" if on_disc else "game")
-    home = tmp_path / "home"
-    workspace = Workspace(Home(home))
-    open_game(workspace, game)
-    noisy = request.param in ("rebuild", "disc moved")
-    for address in (SCREEN, SPRITE) if on_disc else (SAIL, SKY):
-        come_back(workspace, address, paint(workspace, address, noisy=noisy and address in (SAIL, SCREEN)))
-    if request.param in ("loose", "add-on"):
-        choose(workspace, "skerry", way=request.param)
-    before = digests(game)
-    kept = shutil.copytree(home, tmp_path / "home-before")
-    builds.build(workspace, "skerry")
-    after = digests(game)
-    builds.restore(workspace, "skerry")
-    assert digests(game) == before
-    workspace.close()
-    shutil.rmtree(home)
-    kept.rename(home)
-    workspace = Workspace(Home(home))
-    open_game(workspace, game)
-    workspace.close()
-    return game, home, before, after
+@pytest.fixture(params=["patch", "rebuild", "disc", "loose"])
+def ready(request: pytest.FixtureRequest, made_demo: Path, made_disc: Path, tmp_path: Path) -> trial.Ready:
+    """A game with edits that are to be built."""
+    made = trial.prepare(request.param, made_demo, made_disc, tmp_path)
+    made.reset("before")
+    return made
 
 
-def _visible(game: Path) -> dict[str, str]:
-    return {path: sha for path, sha in digests(game).items() if not path.endswith(".brae-new")}
-
-
-def _last_call(number: int) -> Callable[[Callable[..., object]], Callable[..., object]]:
-    """Wraps functions so that the ``number``-th call of any of them, and all later ones, are killed."""
-    calls = itertools.count(1)
-
-    def counted(original: Callable[..., object]) -> Callable[..., object]:
-        def call(*arguments: object, **named: object) -> object:
-            if next(calls) >= number:
-                raise Killed
-            return original(*arguments, **named)
-
-        return call
-
-    return counted
-
-
-def test_killed_at_every_step(
-    ready: tuple[Path, Path, dict[str, str], dict[str, str]], monkeypatch: pytest.MonkeyPatch
+def test_a_file_changed_after_the_kill_is_left_alone_and_can_still_be_restored(
+    ready: trial.Ready, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Every call that touches the disk is, in turn, the last one."""
-    game, home, before, after = ready
-    outcomes = set()
-    real = {
-        "replace": Path.replace,
-        "fsync": os.fsync,
-        "unlink": Path.unlink,
-        "open": Path.open,
-        "mkdir": Path.mkdir,
-    }
-    step, last = 0, False
-    while not last:
-        step += 1
-        counted = _last_call(step)
-        workspace = Workspace(Home(home))
-        monkeypatch.setattr(Path, "replace", counted(real["replace"]))
-        monkeypatch.setattr(os, "fsync", counted(real["fsync"]))
-        monkeypatch.setattr(Path, "open", counted(real["open"]))
-        monkeypatch.setattr(Path, "unlink", counted(real["unlink"]))
-        monkeypatch.setattr(Path, "mkdir", counted(real["mkdir"]))
-        try:
-            builds.build(workspace, "skerry")
-            last = True
-        except Killed:
-            pass
-        monkeypatch.undo()
-        workspace.close()
-        committed = home.joinpath("journals/skerry.json").exists()
-        if not committed and not last:
-            assert _visible(game) in (before, after), f"killed at {step}, before the journal stood"
-        workspace = Workspace(Home(home))  # the next start finishes what was begun
-        with workspace.locked("skerry"):
-            pass  # and the next use of the project clears away what was never finished
-        found = digests(game)
-        assert found in (before, after), f"killed at step {step}"
-        outcomes.add("after" if found == after else "before")
-        if committed:
-            assert found == after
-            assert builds.plan(workspace, "skerry").up_to_date
-        builds.restore(workspace, "skerry")
-        assert _visible(game) == before
-        workspace.close()
-        assert step < 500
-    assert outcomes == {"before", "after"}
-    assert step > 12
-
-
-def test_killed_for_real(ready: tuple[Path, Path, dict[str, str], dict[str, str]]) -> None:
-    """The process is killed at random moments; SIGKILL runs no clean-up. With all kinds of game: 90 kills."""
-    game, home, before, after = ready
-    chance = random.Random(11)
-    started = time.monotonic()
-    _build_in_child(home, None)
-    longest = time.monotonic() - started
-    outcomes = set()
-    for _ in range(15):
-        workspace = Workspace(Home(home))
-        builds.restore(workspace, "skerry")
-        workspace.close()
-        assert _visible(game) == before
-        _build_in_child(home, chance.uniform(0, longest))
-        workspace = Workspace(Home(home))  # the next start finishes what was begun
-        found = _visible(game)
-        assert found in (before, after)
-        outcomes.add(found == after)
-        workspace.close()
-    assert False in outcomes, "no kill came early enough"
-
-
-def _build_in_child(home: Path, kill_after: float | None) -> None:
-    child = os.fork()
-    if child == 0:
-        try:
-            builds.build(Workspace(Home(home)), "skerry")
-        finally:
-            os._exit(0)
-    if kill_after is not None:
-        time.sleep(kill_after)
-        os.kill(child, signal.SIGKILL)
-    os.waitpid(child, 0)
-
-
-def test_a_file_changed_after_the_kill_can_still_be_restored(
-    ready: tuple[Path, Path, dict[str, str], dict[str, str]], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """The build was committed, then killed; before Brae starts again something else overwrites the file."""
-    game, home, before, after = ready
+    """The build was committed, then killed; before Brae starts again an update overwrites the file."""
 
     def killed(_: journals.Journal) -> None:
         raise Killed
 
-    workspace = Workspace(Home(home))
+    workspace = Workspace(Home(ready.home))
     monkeypatch.setattr(journals.Journal, "apply", killed)
     with pytest.raises(Killed):
         builds.build(workspace, "skerry")
     monkeypatch.undo()
     workspace.close()
-    target = game / min(path for path in after if after[path] != before.get(path))
+    target = ready.game / min(path for path in ready.after if ready.after[path] != ready.before.get(path))
     target.parent.mkdir(parents=True, exist_ok=True)
     target.write_bytes(b"something else")
-    for left in game.rglob("*.brae-new"):
-        left.unlink()
-    workspace = Workspace(Home(home))
-    assert not (home / "journals/skerry.json").exists()
-    builds.restore(workspace, "skerry", force=True)
-    assert _visible(game) == before
+    workspace = Workspace(Home(ready.home))
+    assert target.read_bytes() == b"something else", "an update is not written over"
+    assert not list((ready.home / "journals").iterdir())
+    if "loose" not in str(target):
+        if len([path for path in ready.after if ready.after[path] != ready.before[path]]) == 1:
+            with pytest.raises(ChangedError, match="changed by something else"):
+                builds.restore(workspace, "skerry")
+        else:
+            found = builds.restore(workspace, "skerry")
+            assert [one["path"] for one in found["left"]] == [target.relative_to(ready.game).as_posix()]
+        assert target.read_bytes() == b"something else"
+        builds.restore(workspace, "skerry", force=True)
+        assert trial.digests(ready.game) == ready.before
     workspace.close()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import signal
 import socket
 import sys
 import threading
@@ -95,6 +96,8 @@ def serve(
     typer.echo(f"Brae is at {address}  (end it with Ctrl+C)")
     if browser and _has_display():
         threading.Timer(0.6, webbrowser.open, [address]).start()
+    # uvicorn ends in good order, then raises the signal again: that must not end the process on the spot.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         with contextlib.suppress(KeyboardInterrupt):  # the ordinary end
             server.run(sockets=[listener])

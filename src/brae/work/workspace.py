@@ -17,7 +17,7 @@ from pathlib import Path
 from sqlalchemy import select
 
 from brae.core import addresses
-from brae.core.build.journal import Journal, Seen, file_hash, left_behind, tidy
+from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
@@ -63,27 +63,23 @@ class _Turns:
 
     def __init__(self) -> None:
         self._guard = threading.Lock()
-        self._locks: dict[str, threading.RLock] = {}
+        self._locks: dict[str, threading.Lock] = {}
         self.doing: dict[str, str] = {}
 
     @contextlib.contextmanager
     def turn(self, project: str, doing: str, *, wait: bool) -> Iterator[bool]:
         """Whether this thread's turn has come; it is False only where it does not ``wait``."""
         with self._guard:
-            lock = self._locks.setdefault(project, threading.RLock())
+            lock = self._locks.setdefault(project, threading.Lock())
         mine = lock.acquire(blocking=wait)
         if not mine:
             yield False
             return
-        before = self.doing.get(project)
         self.doing[project] = doing
         try:
             yield True
         finally:
-            if before is None:
-                self.doing.pop(project, None)
-            else:
-                self.doing[project] = before
+            del self.doing[project]
             lock.release()
 
 
@@ -111,9 +107,7 @@ class Workspace:
 
     def _finish_builds(self) -> None:
         """Carry out builds that a kill interrupted, and clear away what others had begun to write."""
-        waiting = {journal.note["project"] for journal in left_behind(self.home.journals)}
-        waiting |= {path.stem for path in self.home.journals.glob("*.pending")}
-        for project in sorted(waiting):
+        for project in sorted({path.stem for path in self.home.journals.iterdir()}):
             # Where another process holds the lock it is in the middle of this very build; where a step is refused
             # the journal stays, and the next build or restore says so.
             with contextlib.suppress(BraeError), self.locked(project, "finishing a build", wait=False):

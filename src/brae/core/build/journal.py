@@ -299,24 +299,21 @@ def _hash_range(stream: BinaryIO, start: int, end: int | None, digest: hashlib._
 
 def tidy(path: Path) -> None:
     """Clear away what a build wrote that was killed before its journal stood."""
-    pending = path.with_suffix(".pending")
-    if path.exists() or not pending.exists():
+    if path.exists():
         return
-    for line in pending.read_text(encoding="utf-8").splitlines():
+    pending = path.with_suffix(".pending")
+    for line in pending.read_text(encoding="utf-8").splitlines() if pending.exists() else []:
         with contextlib.suppress(ValueError, OSError):  # the last line may be cut
             Path(json.loads(line)).unlink(missing_ok=True)
-    pending.unlink(missing_ok=True)
-    path.with_suffix(".bin").unlink(missing_ok=True)
+    for ending in (".pending", ".bin", ".draft"):
+        path.with_suffix(ending).unlink(missing_ok=True)
 
 
 def start(path: Path) -> Journal:
     """A new, empty journal; what an unfinished one left beside is cleared away."""
     path.parent.mkdir(parents=True, exist_ok=True)
     tidy(path)
-    journal = Journal(path)
-    journal.data_path.unlink(missing_ok=True)
-    path.with_suffix(".draft").unlink(missing_ok=True)
-    return journal
+    return Journal(path)
 
 
 def left_behind(folder: Path) -> Iterator[Journal]:
