@@ -179,8 +179,8 @@ def test_a_broken_version_from_before_does_not_lock_the_item(workspace: Workspac
     with workspace.database.change() as session:
         row = session.merge(edit_of(workspace, SAIL))
         row.steps[0].file_sha256 = workspace.blobs.put(b"no picture at all")
+    exchange_file(workspace, edit_of(workspace, SAIL)).unlink()
     take_out_of_work(workspace, "skerry", SAIL)
-    exchange_file(workspace, edit_of(workspace, SAIL)).unlink(missing_ok=True)
     put_in_work(workspace, "skerry", SAIL)
     edit = edit_of(workspace, SAIL)
     assert (edit.in_work, edit.state) == (True, "attention")

@@ -49,7 +49,7 @@ def numbered(tmp_path: Path) -> Path:
 def test_another_file_is_made_and_taken_away(workspace: Workspace, numbered: Path) -> None:
     before = digests(numbered)
     assert open_game(workspace, numbered) == {
-        "project": "skerry", "archives": 1, "members": 21, "files": len(before) - 1
+        "project": "skerry", "archives": 1, "members": 21, "files": len(before) - 1, "reused": 0
     }  # fmt: skip
     address = "coast.000//p3.png"
     come_back(workspace, address, paint(workspace, address, noisy=True))

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from http import HTTPStatus
 from pathlib import Path
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from starlette.exceptions import HTTPException
 from starlette.responses import Response
 from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
@@ -17,10 +20,11 @@ from brae import __version__
 from brae.api.guard import Guard, new_secret, problem
 from brae.api.routes import builds, catalogue, edits, guesses, maps, projects, system, workshop
 from brae.api.schemas import Problem
-from brae.core.errors import BraeError, storage_error
+from brae.core.errors import BraeError, internal, storage_error
 from brae.work import Workspace
 from brae.work.watch import Watcher
 
+log = logging.getLogger(__name__)
 UI = Path(__file__).parent.parent / "ui"
 
 
@@ -71,6 +75,15 @@ def create_app(
     @app.exception_handler(OSError)
     def os_error(request: Request, error: OSError) -> JSONResponse:
         return brae_error(request, storage_error(error, "use", error.filename or "a file"))
+
+    @app.exception_handler(HTTPException)
+    def http_error(_: Request, error: HTTPException) -> JSONResponse:
+        return problem(error.status_code, HTTPStatus(error.status_code).phrase, str(error.detail), code="request")
+
+    @app.exception_handler(Exception)
+    def own_fault(request: Request, error: Exception) -> JSONResponse:
+        log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        return brae_error(request, internal(error, request.url.path))
 
     @app.exception_handler(RequestValidationError)
     def invalid(_: Request, error: RequestValidationError) -> JSONResponse:

@@ -81,6 +81,8 @@ class Guard:
             return problem(403, "Forbidden", f"Pages of {origin} may not use Brae.", code="origin")
         if scope["method"] not in ("GET", "HEAD") and headers.get("sec-fetch-site") in ("cross-site", "same-site"):
             return problem(403, "Forbidden", "Other pages may not use Brae.", code="origin")
+        if "\0" in path or b"%00" in scope["query_string"]:
+            return problem(422, "Invalid request", "An address holds a NUL character.", code="request")
         if path.startswith("/api") and not self._knows(scope, headers):
             return problem(
                 401,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from brae.core.match.textures import MatchSheet
 from brae.core.structure.workshop import Kind, Look, Says, entropy
@@ -20,6 +20,28 @@ class Row(BaseModel):
     """Read from a database row."""
 
     model_config = ConfigDict(from_attributes=True)
+
+
+#: the largest number that the database holds
+LARGEST = 2**63 - 1
+
+
+class Asked(BaseModel):
+    """The body of a request. No text in it holds a NUL: no path, name or address has one."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _no_nul(cls, data: Any) -> Any:
+        waiting = [data]
+        while waiting:
+            one = waiting.pop()
+            if isinstance(one, dict):
+                waiting += [*one.keys(), *one.values()]
+            elif isinstance(one, list):
+                waiting += one
+            elif isinstance(one, str) and "\0" in one:
+                raise ValueError("a text holds a NUL character")
+        return data
 
 
 class Problem(BaseModel):
@@ -79,7 +101,7 @@ class JobView(BaseModel):
     error: Fault | None
 
 
-class OpenRequest(BaseModel):
+class OpenRequest(Asked):
     """Which folder or archive to open."""
 
     path: str
@@ -155,7 +177,7 @@ class UndescribedFile(BaseModel):
     size: int
 
 
-class StructureRequest(BaseModel):
+class StructureRequest(Asked):
     """Which file to look into, and the data file that belongs to it."""
 
     path: str
@@ -181,7 +203,7 @@ class Structure(BaseModel):
     proposals: list[Proposal]
 
 
-class LayoutText(BaseModel):
+class LayoutText(Asked):
     """A layout as a person wrote it, or took it."""
 
     text: Annotated[str, Field(max_length=1 << 20)]
@@ -213,7 +235,7 @@ class GameView(BaseModel):
     way: str
 
 
-class Choices(BaseModel):
+class Choices(Asked):
     """What a person chooses; what is left out stays, an empty edition takes the override away."""
 
     edition: str | None = None
@@ -359,7 +381,7 @@ class TextView(BaseModel):
     cut: bool
 
 
-class Addresses(BaseModel):
+class Addresses(Asked):
     """Items by their addresses."""
 
     addresses: list[str]
@@ -375,7 +397,7 @@ class MapView(BaseModel):
     channels: dict[Channel, Role]
 
 
-class TestColours(BaseModel):
+class TestColours(Asked):
     """Items, and the test colours that they get; none to take them back."""
 
     __test__ = False  # no test of pytest's
@@ -441,7 +463,7 @@ class GuessesView(BaseModel):
     formats: list[str]
 
 
-class KeepGuess(BaseModel):
+class KeepGuess(Asked):
     """A guess that is to be a layout."""
 
     address: str
@@ -451,7 +473,7 @@ class KeepGuess(BaseModel):
     one_size: bool = True
 
 
-class Remedies(BaseModel):
+class Remedies(Asked):
     """Exactly the remedies to apply."""
 
     remedies: list[str]
@@ -466,7 +488,7 @@ class PixelView(BaseModel):
     values: list[float | None]
 
 
-class Position(BaseModel):
+class Position(Asked):
     """How many versions count."""
 
     position: int
@@ -518,7 +540,7 @@ class BuildPlan(BaseModel):
     asks: list[str]
 
 
-class BuildRequest(BaseModel):
+class BuildRequest(Asked):
     """How to build."""
 
     #: the person agrees to what the plan ``asks``
@@ -535,7 +557,7 @@ class BuildView(Row):
     edits: list[str]
 
 
-class RestoreRequest(BaseModel):
+class RestoreRequest(Asked):
     """Which files to put back; all where none is named."""
 
     paths: list[str] | None = None
@@ -569,7 +591,7 @@ class LayoutView(BaseModel):
 # ---- the workshop
 
 
-class WorkshopRequest(BaseModel):
+class WorkshopRequest(Asked):
     """A file of the game, the data file that belongs to it, and the description so far."""
 
     path: str
@@ -595,7 +617,7 @@ class SayRequest(WorkshopRequest):
     name: str
 
 
-class Sought(BaseModel):
+class Sought(Asked):
     """Bytes to look for, in hexadecimal or as words."""
 
     path: str

@@ -107,16 +107,19 @@ def exchange_path(address: str, kind: str, taken: Collection[str]) -> str:
     ``taken`` are the paths of other items. Paths that differ from one of them in letter case only (one file on many
     systems), or where one would be the other's folder, get ``~`` and a number.
     """
-    stem = "/".join(short_path(safe_path(level)) for level in split(address))
-    others = {path.casefold() for path in taken}
-    folders = {path[:place] for path in others for place, char in enumerate(path) if char == "/"}
-    number, candidate = 1, f"{stem}.{kind}"
-    while _clashes(candidate.casefold(), others, folders):
+    steps = [step for level in split(address) for step in short_path(safe_path(level)).split("/")]
+    files = {path.casefold() for path in taken}
+    folders = {path[:place] for path in files for place, char in enumerate(path) if char == "/"}
+    path = ""
+    for step in steps[:-1]:
+        path = _free(f"{path}{step}", "", files) + "/"
+    return _free(f"{path}{steps[-1]}", f".{kind}", files | folders)
+
+
+def _free(stem: str, ending: str, taken: Collection[str]) -> str:
+    """A name that is not taken, with ``~`` and a number where it has to be."""
+    number, candidate = 1, f"{stem}{ending}"
+    while candidate.casefold() in taken:
         number += 1
-        candidate = f"{stem}~{number}.{kind}"
+        candidate = f"{stem}~{number}{ending}"
     return candidate
-
-
-def _clashes(path: str, others: set[str], folders: set[str]) -> bool:
-    above = {path[:place] for place, char in enumerate(path) if char == "/"}
-    return path in others or path in folders or bool(above & others)

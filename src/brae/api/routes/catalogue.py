@@ -13,6 +13,7 @@ from brae.api.pictures import Part, png, shrink
 from brae.api.routes import Work
 from brae.api.routes.edits import edit_view
 from brae.api.schemas import (
+    LARGEST,
     ArchiveView,
     Facets,
     FacetValue,
@@ -23,7 +24,7 @@ from brae.api.schemas import (
     TextView,
 )
 from brae.core import addresses
-from brae.core.errors import FormatError, NotFoundError
+from brae.core.errors import FormatError, LimitError, NotFoundError
 from brae.core.match.metrics import heat
 from brae.core.match.remedies import apply_remedies
 from brae.core.textures import formats
@@ -35,6 +36,7 @@ from brae.work import Workspace
 
 router = APIRouter(tags=["find"])
 _LONGEST_TEXT = 1 << 20
+_MOST_WORDS = 50
 Which = Literal["original", "edit", "painted", "difference", "heat"]
 Channels = Literal["rgba", "rgb", "r", "g", "b", "a"]
 
@@ -50,8 +52,8 @@ class Search:
         sides: Annotated[list[str] | None, Query()] = None,
         folder: str | None = None,
         in_work: bool = False,
-        smallest: int | None = None,
-        largest: int | None = None,
+        smallest: Annotated[int | None, Query(ge=0, le=LARGEST)] = None,
+        largest: Annotated[int | None, Query(ge=0, le=LARGEST)] = None,
     ) -> None:
         self.q, self.kind, self.format, self.sides = q, kind or [], format or [], sides or []
         self.folder, self.in_work, self.smallest, self.largest = folder, in_work, smallest, largest
@@ -60,7 +62,10 @@ class Search:
         """Every condition but the one named ``without``."""
         found: list[ColumnElement[bool]] = [Member.project_id == project]
         # Words are parts of the address, in any order; * and ? stand for any characters and any one.
-        for word in self.q.split():
+        words = self.q.split()
+        if len(words) > _MOST_WORDS:
+            raise LimitError(f"A search of {len(words):,} words is too long.", expected=f"at most {_MOST_WORDS}")
+        for word in words:
             escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
             found.append(Member.address.ilike(f"%{escaped.replace('*', '%').replace('?', '_')}%", escape="\\"))
         if self.kind and without != "kind":
@@ -103,7 +108,7 @@ def members(
     workspace: Work,
     search: Annotated[Search, Depends()],
     order: Literal["kind", "name", "size", "sides", "format"] = "kind",
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=LARGEST)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> MemberPage:
     """Part of the catalogue, narrowed and ordered."""

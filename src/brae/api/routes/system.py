@@ -9,13 +9,15 @@ from pathlib import Path
 from typing import Annotated
 
 from fastapi import APIRouter, FastAPI, Query, Request
+from fastapi import Path as PathParameter
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from brae import __version__
 from brae.api.routes import Work
-from brae.api.schemas import DensityView, JobView, LayoutView, State
+from brae.api.schemas import LARGEST, DensityView, JobView, LayoutView, State
 from brae.core.match.metrics import density
 
+JobNumber = Annotated[int, PathParameter(ge=0, le=LARGEST)]
 router = APIRouter(tags=["system"])
 
 
@@ -56,13 +58,13 @@ def jobs(workspace: Work) -> list[JobView]:
 
 
 @router.get("/jobs/{number}")
-def job(number: int, workspace: Work) -> JobView:
+def job(number: JobNumber, workspace: Work) -> JobView:
     """One job."""
     return JobView.model_validate(workspace.jobs.get(number))
 
 
 @router.post("/jobs/{number}/cancel", status_code=202)
-def cancel(number: int, workspace: Work) -> None:
+def cancel(number: JobNumber, workspace: Work) -> None:
     """Ask a job to stop; what it began is left as it was before."""
     workspace.jobs.cancel(number)
 

@@ -57,7 +57,7 @@ class Zip(Listed):
         entries: list[Entry] = []
         for info in infos:
             head = self._local(source, info.header_offset)
-            folder = info.is_dir()
+            folder = info.filename.endswith("/")  # is_dir() fails on a name of no letters
             central = source.read(place, _CENTRAL.size)
             size = _CENTRAL.size + sum(_CENTRAL.unpack(central)[10:13])
             self._records.append(
