@@ -11,7 +11,7 @@ CHROMIUM ?= /usr/bin/chromium
 DISC_TOOLS := /usr/bin/genisoimage /usr/bin/xorriso
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
-.PHONY: setup demo test lint bench screenshots wheel openapi format clean
+.PHONY: setup demo test trial lint bench screenshots wheel openapi format clean
 
 setup: $(DEPS) $(UI) $(KERNELS)
 
@@ -42,6 +42,10 @@ test: setup $(CHROMIUM) $(DISC_TOOLS)
 	$(MAKE) --no-print-directory lint
 	cd web && npm run --silent test
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
+
+# Killed before each call that changes something, and every two things at once; half an hour.
+trial: setup
+	$(BIN)/python -m tests.work.trial
 
 $(CHROMIUM):
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium

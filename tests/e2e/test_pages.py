@@ -252,6 +252,61 @@ def test_every_side_of_a_cube_is_one_choice_away(page: Page, tmp_path: Path) -> 
         expect(values).to_contain_text(colour)
 
 
+def test_the_wipe_tells_the_values_of_the_half_under_the_pointer(page: Page) -> None:
+    file = Path(put_in_work(page, "boat sail"))
+    red = np.full((256, 256, 4), (200, 40, 40, 255), np.uint8)
+    Image.fromarray(red).save(file)
+    page.get_by_role("img", name="edit, mip level 0").wait_for(timeout=20_000)
+    page.get_by_role("radio", name="Wipe").click()
+    values = page.get_by_role("status", name="Values under the pointer")
+    box = page.locator("[data-pane]").bounding_box()
+    assert box is not None
+    middle = box["y"] + box["height"] / 2
+    for place, which in ((0.56, "edit"), (0.44, "original"), (0.6, "edit"), (0.4, "original")):
+        page.mouse.move(box["x"] + box["width"] * place, middle)
+        expect(values).to_contain_text(f"{which} ")
+        told = re.search(r"R (\d+)", values.inner_text())
+        assert told is not None
+        assert (abs(int(told[1]) - 200) < 9) == (which == "edit"), values.inner_text()
+
+
+def test_a_page_of_another_start_says_what_to_do(browser: Browser, home: Path) -> None:
+    with served(home, "serve") as address:
+        context = browser.new_context(base_url=base(address))
+        page = context.new_page()
+        page.goto("/")
+        expect(
+            page.get_by_role("heading", name="This page does not belong to the Brae that runs now")
+        ).to_be_visible()
+        page.goto(address)
+        expect(page.get_by_role("heading", name="Change the pictures of a game")).to_be_visible()
+        assert "key=" not in page.url, "the secret leaves the address"
+        page.reload()
+        expect(page.get_by_role("heading", name="Change the pictures of a game")).to_be_visible()
+        context.close()
+
+
+def test_a_build_waits_for_its_turn_and_says_so(page: Page) -> None:
+    """While the game is opened once more, a build is asked for."""
+    file = Path(put_in_work(page, "boat sail"))
+    paint_sail(file)
+    page.get_by_text("ready to build").first.wait_for(timeout=15_000)
+    told = page.evaluate(
+        """async () => {
+        const post = (what) => fetch(`/api/projects/skerry-post/${what}`, {method: "POST"}).then((a) => a.json());
+        await post("open");
+        const build = await post("build");
+        return {state: build.state, waits: build.waits_for};
+    }"""
+    )
+    assert told["state"] in ("waiting", "running")
+    if told["state"] == "waiting":
+        assert told["waits"].startswith("Opening")
+    wait_for_jobs(page)
+    stage(page, "Build").click()
+    expect(page.get_by_role("heading", name="The game has your edits")).to_be_visible(timeout=20_000)
+
+
 def test_texels_on_a_unit_of_the_world(page: Page) -> None:
     put_in_work(page, "boat sail")
     page.get_by_role("button", name="Texels per unit").click()

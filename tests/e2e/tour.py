@@ -91,7 +91,8 @@ def unknown_game(folder: Path) -> Path:
 
 def wait_for_jobs(page: Page) -> None:
     """Wait until nothing is being opened or built."""
-    running = "fetch('/api/jobs').then(a => a.json()).then(jobs => jobs.some(job => job.state === 'running'))"
+    running = """fetch('/api/jobs').then(a => a.json()).then(
+        jobs => jobs.some(job => ['waiting', 'running'].includes(job.state)))"""
     while page.evaluate(running):
         page.wait_for_timeout(50)
 

@@ -13,6 +13,7 @@ from brae.cli.output import bar, errors, readable, say
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
 
 if TYPE_CHECKING:
+    from brae.core.containers.base import Container
     from brae.core.containers.depth import Opened
     from brae.core.layouts.model import Layout
     from brae.core.sources import ByteSource
@@ -23,13 +24,21 @@ def inspect(
     file: FileArgument, layout: LayoutOption = None, home: HomeOption = None, as_json: JsonOption = False
 ) -> None:
     """What a file is, its members, and whether it can be rebuilt exactly."""
-    from brae.cli.targets import kind_of, library_for, split_target
-    from brae.core.containers.depth import open_path
-    from brae.core.containers.described import Archive
+    from brae.cli.quick import open_quickly, remember
 
     with errors(as_json):
+        quick = open_quickly(file, layout, home)
+        if quick is not None:
+            data, words = _archive_words(file, quick, None, as_json)
+            say(data | {"layout_faults": []}, words, as_json)
+            return
+        from brae.cli.targets import kind_of, library_for, split_target
+        from brae.core.containers.depth import open_path
+        from brae.core.containers.described import Archive
+
         path, levels = split_target(file)
         library = library_for(path, home)
+        remember(library, home)
         kind = kind_of(layout, library)
         try:
             named = kind is not None and library.layouts[kind].kind != "archive"
@@ -37,31 +46,35 @@ def inspect(
         except UnknownFormatError:
             archive = None
         if archive is not None:
-            with bar("proof", len(archive)) as tick:
-                proof = archive.prove(lambda done, total: tick())
-            data: dict[str, Any] = {
-                "kind": "archive",
-                "layout": archive.layout.layout if isinstance(archive, Archive) else None,
-                "title": archive.title,
-                "members": len(archive),
-                "proof": proof.as_dict(),
-                "names": archive.names if as_json else None,
-                "references": archive.references.tolist(),
-            }
-            words = f"{file}: {archive.title}, {len(archive):,} members\n"
-            words += (
-                "proof: exact, an unchanged rebuild equals the original"
-                if proof.exact
-                else f"no proof: {proof.reason}"
-            )
-            if len(archive.references):
-                words += f"\n{len(archive.references):,} references between members"
+            described = archive.layout.layout if isinstance(archive, Archive) else None
+            data, words = _archive_words(file, archive, described, as_json)
         else:
             data, words = _inspect_other(file, library.layouts.get(kind or ""), home)
         data["layout_faults"] = [error.at(Path(where).name).as_dict() for where, error in library.errors.items()]
         for error in library.errors.values():
             typer.echo(readable(f"brae: this layout is faulty and was passed over: {error}"), err=True)
     say(data, words, as_json)
+
+
+def _archive_words(file: str, archive: Container, layout: str | None, as_json: bool) -> tuple[dict[str, Any], str]:
+    with bar("proof", len(archive)) as tick:
+        proof = archive.prove(lambda done, total: tick())
+    data: dict[str, Any] = {
+        "kind": "archive",
+        "layout": layout,
+        "title": archive.title,
+        "members": len(archive),
+        "proof": proof.as_dict(),
+        "names": archive.names if as_json else None,
+        "references": archive.references.tolist(),
+    }
+    words = f"{file}: {archive.title}, {len(archive):,} members\n"
+    words += (
+        "proof: exact, an unchanged rebuild equals the original" if proof.exact else f"no proof: {proof.reason}"
+    )
+    if len(archive.references):
+        words += f"\n{len(archive.references):,} references between members"
+    return data, words
 
 
 def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:

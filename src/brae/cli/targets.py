@@ -7,9 +7,9 @@ from pathlib import Path
 from brae.core import addresses
 from brae.core.containers.depth import Opened, open_path
 from brae.core.errors import NotFoundError
-from brae.core.layouts.library import FOLDER, Library
+from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
-from brae.core.places import layouts_in, usual_place
+from brae.core.places import layout_folders
 from brae.core.sources.cue import image_of, is_cue
 from brae.core.textures.described import Fetch
 from brae.demo import LAYOUTS
@@ -17,9 +17,7 @@ from brae.demo import LAYOUTS
 
 def library_for(file: Path, home: Path | None) -> Library:
     """The layouts for a file: the demo's, the person's own in ``home``, those of the game that it belongs to."""
-    # A game's own layouts lie in its folder, which may be some levels above the archive.
-    own = [parent / FOLDER for parent in reversed(file.resolve().parents)]
-    return Library.of([LAYOUTS, layouts_in(home or usual_place()), *own])
+    return Library.of(layout_folders(file, LAYOUTS, home))
 
 
 def check_file(file: Path) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pycdlib
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from brae.core.containers.iso9660 import Disc
@@ -116,6 +116,7 @@ def test_every_file_is_read_and_an_unchanged_rebuild_is_the_original(kind: str, 
 
 
 @pytest.mark.parametrize("kind", KINDS)
+@settings(max_examples=25)  # the independent writer of raw sectors is slow
 @given(data=st.data())
 def test_changed_files_fit_or_move_and_all_others_stay(
     kind: str, data: st.DataObject, images: dict[str, bytes]

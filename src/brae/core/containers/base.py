@@ -6,17 +6,18 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from brae.core import addresses, compression
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, NotFoundError
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.model import MAIN
-from brae.core.layouts.rows import Ints
 from brae.core.layouts.segments import Body, Composed, Copy, Ranges, Segment, body_parts, parts, whole
-from brae.core.sources import ByteSource, BytesSource, SliceSource
+from brae.core.sources import MAIN, ByteSource, BytesSource, SliceSource
+
+if TYPE_CHECKING:
+    from brae.core.layouts.rows import Ints
 
 Progress = Callable[[int, int], None]
 #: members up to this size are unpacked whole where their beginning alone cannot be

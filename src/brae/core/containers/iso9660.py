@@ -18,7 +18,6 @@ from brae.core.containers.base import Entry, Listed
 from brae.core.containers.opened import Standard, begins, register
 from brae.core.errors import FormatError, LayoutError
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import (
     Body,
     Composed,
@@ -30,7 +29,7 @@ from brae.core.layouts.segments import (
     Take,
     body_segments,
 )
-from brae.core.sources import ByteSource, SliceSource
+from brae.core.sources import MAIN, ByteSource, SliceSource
 from brae.core.sources.sectors import COOKED, RAW, XA, SectorsSource, SectorView, is_form2, is_raw
 
 _FIRST_DESCRIPTOR = 16

@@ -11,9 +11,8 @@ from brae.core.containers.base import Entry, Listed
 from brae.core.containers.opened import Standard, begins, register
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, body_parts, body_segments
-from brae.core.sources import ByteSource
+from brae.core.sources import MAIN, ByteSource
 
 _SUFFIXES = (".gz", ".bz2", ".xz", ".zst", ".lz4", ".z", ".zlib")
 

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 # Importing them registers them.
 from brae.core.containers import iso9660, packed, tarred, zipped  # noqa: F401
 from brae.core.containers.base import Container
-from brae.core.containers.described import open_archive
 from brae.core.containers.opened import standards
 from brae.core.errors import BraeError, NotFoundError
-from brae.core.layouts.library import Library, companion_names, companions
-from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, FileSource
+from brae.core.sources import MAIN, ByteSource, FileSource
+
+if TYPE_CHECKING:
+    from brae.core.layouts.library import Library
 
 #: of a file's beginning and end, what layouts are told by
 HEAD = 256
@@ -29,6 +30,11 @@ def recognise(source: ByteSource, name: str, library: Library) -> str | None:
     layout = library.recognise(name, head, "archive", tail, source.size)
     if layout is not None:
         return layout.layout
+    return standard_of(source)
+
+
+def standard_of(source: ByteSource) -> str | None:
+    """The open container that bytes are told to be."""
     for standard in standards().values():
         try:
             if standard.fits(source):
@@ -50,6 +56,8 @@ def open_container(
 ) -> Container:
     """Open what ``recognise`` named; ``sources`` are its files by the layout's names for them."""
     if kind in library.layouts:
+        from brae.core.containers.described import open_archive
+
         return open_archive(library.layouts[kind], dict(sources), known_names)
     if kind not in standards():
         raise NotFoundError(f"There is no layout '{kind}'.", expected=f"one of {', '.join(library.layouts)}")
@@ -65,7 +73,11 @@ def recognise_file(path: Path, library: Library) -> str | None:
 def files_of(kind: str, path: Path, library: Library) -> dict[str, Path]:
     """The files on disk that make up a container; missing ones are left out (reading then says so)."""
     layout = library.layouts.get(kind)
-    found = companions(layout, path) if layout is not None else {MAIN: path}
+    if layout is None:
+        return {MAIN: path} if path.is_file() else {}
+    from brae.core.layouts.library import companions
+
+    found = companions(layout, path)
     return {name: file for name, file in found.items() if file.is_file()}
 
 
@@ -74,6 +86,8 @@ def levels_of(kind: str, container: Container, index: int, library: Library) -> 
     layout = library.layouts.get(kind)
     found = {MAIN: container.levels[index]}
     if layout is not None and layout.files:
+        from brae.core.layouts.library import companion_names
+
         levels = dict(zip(container.names, container.levels, strict=True))
         for file, name in companion_names(layout, container.names[index], levels.__contains__).items():
             if file != MAIN and name in levels:

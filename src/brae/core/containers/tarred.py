@@ -8,9 +8,8 @@ from brae.core.containers.base import Entry, Listed
 from brae.core.containers.opened import Standard, begins, register
 from brae.core.errors import FormatError, LayoutError
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, Segment, body_segments
-from brae.core.sources import ByteSource, SourceFile
+from brae.core.sources import MAIN, ByteSource, SourceFile
 
 _BLOCK = 512
 #: GNU tar writes this many bytes at a time

@@ -16,9 +16,8 @@ from brae.core.containers.base import Entry, Listed
 from brae.core.containers.opened import Standard, begins, register
 from brae.core.errors import FormatError, LayoutError
 from brae.core.layouts.edits import Edits, MemberChange
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, Segment, body_parts, body_segments
-from brae.core.sources import ByteSource, SourceFile
+from brae.core.sources import MAIN, ByteSource, SourceFile
 
 # APPNOTE 4.3.7 (local file header), 4.3.12 (central directory), 4.3.16 (end of central directory)
 _LOCAL, _CENTRAL, _END = struct.Struct("<4s5H3I2H"), struct.Struct("<4s6H3I5H2I"), struct.Struct("<4s4H2IH")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -13,11 +12,13 @@ from brae.core.errors import BraeError, NotFoundError, storage_error
 from brae.core.games.model import GameProfile
 from brae.core.layouts.files import numbered_file
 from brae.core.layouts.load import load, load_as
-from brae.core.layouts.model import MAIN, Layout
-from brae.core.sources import ByteSource, FileSource
+from brae.core.layouts.model import Layout
+from brae.core.layouts.signs import Signs, State, layout_files, state_of
+from brae.core.places import GAME_LAYOUTS
+from brae.core.sources import MAIN, ByteSource, FileSource
 
 #: The folder in which a game's or a person's own layouts lie.
-FOLDER = "brae-layouts"
+FOLDER = GAME_LAYOUTS
 #: bytes of a list of names
 _LONGEST_LIST = 64 << 20
 
@@ -32,20 +33,6 @@ def _loaded(path: Path, changed: int, size: int) -> Layout | GameProfile:
     return load_as(GameProfile, path) if path.name.endswith(GAME) else load(path)
 
 
-def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
-    """Whether a value stands at a place counted from the beginning, or (below zero) from the end."""
-    if at >= 0:
-        return head[at : at + len(value)] == value
-    start = len(tail) + at
-    return start >= 0 and tail[start : start + len(value)] == value
-
-
-def _fits(name: str, patterns: list[str]) -> bool:
-    """Whether a path, or its last part, is of one of the patterns; letter case does not count."""
-    last = name.rpartition("/")[2]
-    return any(fnmatch.fnmatch(text, pattern.lower()) for pattern in patterns for text in (name, last))
-
-
 @dataclass
 class Library:
     """Layouts from several folders; later folders replace layouts of the same identifier."""
@@ -56,7 +43,9 @@ class Library:
     folders: list[Path] = field(default_factory=list)
     games: dict[str, GameProfile] = field(default_factory=dict)
     #: what tells this state of each layout from every other: its file, with the file's time and size
-    versions: dict[str, tuple[str, int, int]] = field(default_factory=dict)
+    versions: dict[str, State] = field(default_factory=dict)
+    #: the files that were read, and what the layouts in them are told by
+    read: list[tuple[State, Signs | None]] = field(default_factory=list)
 
     @classmethod
     def of(cls, folders: Iterable[Path]) -> Library:
@@ -64,15 +53,16 @@ class Library:
         library = cls()
         for folder in folders:
             library.folders.append(folder)
-            for path in sorted(folder.glob("*.yaml")) if folder.is_dir() else []:
+            for path in layout_files(folder):
                 try:
-                    status = path.stat()
-                    found = _loaded(path, status.st_mtime_ns, status.st_size)
+                    state = state_of(path)
+                    found = _loaded(path, *state[1:])
                     if isinstance(found, GameProfile):
                         library.games[found.game] = found
                     else:
                         library.add(found)
-                        library.versions[found.layout] = (str(path), status.st_mtime_ns, status.st_size)
+                        library.versions[found.layout] = state
+                    library.read.append((state, None if isinstance(found, GameProfile) else found.signs))
                 except BraeError as error:
                     library.errors[str(path)] = error
                 except OSError as error:  # gone, or not to be read, since it was listed
@@ -121,13 +111,7 @@ class Library:
         ``size`` is the whole file's, for layouts that are told by it.
         """
         for layout in reversed(list(self.layouts.values())):
-            if layout.kind != kind or layout.match.size not in (None, size):
-                continue
-            magic = layout.magic
-            named = _fits(name.lower(), layout.match.names)
-            if magic and all(_has(head, tail, at, value) for at, value in magic):
-                return layout
-            if not magic and named:
+            if layout.kind == kind and layout.signs.fit(name, head, tail, size):
                 return layout
         return None
 

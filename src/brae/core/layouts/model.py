@@ -21,6 +21,8 @@ from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.obfuscation import Steps, hide
+from brae.core.layouts.signs import Signs
+from brae.core.sources import MAIN as MAIN
 from brae.core.textures.formats.tiles import Storage
 from brae.core.textures.roles import Channel, Role
 
@@ -43,7 +45,6 @@ TextureRole = Literal[
     "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth", "levels-here",
     "bytes-elsewhere", "map",
 ]  # fmt: skip
-MAIN = "main"
 
 
 class Strict(BaseModel):
@@ -735,6 +736,11 @@ class Layout(Strict):
     def only(self, kind: type[Any]) -> Any:
         """The one part of a kind (members, pixels), or None."""
         return next((part for part in self.parts if isinstance(part, kind)), None)
+
+    @cached_property
+    def signs(self) -> Signs:
+        """What files of this format are known by."""
+        return Signs(self.kind, tuple(self.match.names), self.match.size, tuple(self.magic))
 
     @cached_property
     def magic(self) -> list[tuple[int, bytes]]:

@@ -15,6 +15,8 @@ from typing import Any, Protocol, runtime_checkable
 from brae.core.errors import TruncatedError, storage_error
 
 CHUNK = 1 << 20
+#: of several files that belong together, the one by which the others are found
+MAIN = "main"
 
 
 @runtime_checkable
