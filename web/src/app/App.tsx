@@ -58,10 +58,14 @@ export function App() {
 function Stranger() {
   return (
     <main className="mx-auto grid max-w-2xl gap-3 px-8 py-[20vh]">
-      <h1 className="text-[26px] font-bold">This page does not belong to the Brae that runs now</h1>
+      <img src="/favicon.svg" alt="" className="size-12" />
+      <h1 className="text-[26px] font-bold text-balance">
+        This page does not belong to the Brae that runs now
+      </h1>
       <p className="text-[17px] text-quiet">
         Each start of Brae has an address of its own, so that nobody else on this computer can use it. Open
-        the address that Brae printed when it was started. Nothing is lost: your games and edits are there.
+        the address that Brae printed when it was started, or start Brae once more: it tells the address.
+        Nothing is lost: your games and edits are there.
       </p>
     </main>
   );
@@ -112,10 +116,10 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
     { enableOnFormTags: true, preventDefault: true },
   );
   return (
-    <header className="flex items-center gap-5 px-5 pt-3 pb-2">
+    <header className="flex items-center gap-3 px-5 pt-3 pb-2 min-[1150px]:gap-5">
       <Link to="/" className="flex items-center gap-2 text-[22px] font-bold tracking-tight" title="All games">
         <img src="/favicon.svg" alt="" className="size-8" />
-        Brae
+        <span className={project === "" ? "" : "hidden min-[1150px]:inline"}>Brae</span>
       </Link>
       {project !== "" && (
         <nav aria-label="Stages of the work" className="flex items-end">

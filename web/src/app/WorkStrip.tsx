@@ -9,7 +9,10 @@ export function WorkStrip({ project }: { project: string }) {
   const { data: edits = [] } = useEdits(project);
   const { data: jobs = [] } = useJobs();
   const { search, pathname } = useLocation();
-  const running = jobs.filter(isActive);
+  // What runs comes first, then what waits for it, in its order.
+  const running = jobs
+    .filter(isActive)
+    .sort((a, b) => Number(a.state === "waiting") - Number(b.state === "waiting") || a.id - b.id);
   if (project === "" && running.length === 0) return null;
   const shown = pathname.endsWith("/edit") ? new URLSearchParams(search).get("item") : null;
   return (

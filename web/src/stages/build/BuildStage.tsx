@@ -67,9 +67,9 @@ export function BuildStage({ project }: { project: string }) {
             <div role="status" className="rounded-xl bg-raised p-4">
               <b>{running.title}…</b>
               <progress
-                className="mt-2 h-2 w-full accent-heather"
+                className="progress mt-2 w-full"
                 max={running.total || 1}
-                value={running.done}
+                value={running.total ? running.done : undefined}
               />
               <p className="text-quiet">{progress(running)}</p>
             </div>
