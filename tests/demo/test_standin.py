@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from brae.demo import art, desktop
+from brae.demo import art, desktop, disc
 from brae.demo.standin import play, recognises
 from brae.demo.standin.harbour import TABLE
 
@@ -115,3 +115,20 @@ def test_pictures_are_worth_looking_at(made_demo: Path) -> None:
     seam = np.abs(tile[:, 0].astype(int) - tile[:, -1]).mean()
     inside = np.abs(np.diff(tile.astype(int), axis=1)).mean()
     assert seam < 3 * inside + 4, "tiles have no seam"
+
+
+def test_making_the_disc_tells_how_far_it_is(tmp_path: Path) -> None:
+    class Counts:
+        def __init__(self) -> None:
+            self.told: list[list[object]] = []
+
+        def begin(self, total: int, unit: str) -> None:
+            self.told.append([unit, total, 0])
+
+        def tick(self, amount: int = 1) -> None:
+            self.told[-1][2] += amount  # type: ignore[operator]
+
+    counts = Counts()
+    disc.generate(tmp_path, screens=40, members=96, film=12, ticker=counts)
+    assert [unit for unit, _, _ in counts.told] == ["screens made", "files made", "sectors"]
+    assert all(total >= done > 0 for _, total, done in counts.told)  # type: ignore[operator]

@@ -117,12 +117,17 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
   );
   return (
     <header className="flex items-center gap-3 px-5 pt-3 pb-2 min-[1150px]:gap-5">
-      <Link to="/" className="flex items-center gap-2 text-[22px] font-bold tracking-tight" title="All games">
+      <Link
+        to="/"
+        className="flex shrink-0 items-center gap-2 text-[22px] font-bold tracking-tight"
+        title="All games"
+        aria-label="Brae: all games"
+      >
         <img src="/favicon.svg" alt="" className="size-8" />
         <span className={project === "" ? "" : "hidden min-[1150px]:inline"}>Brae</span>
       </Link>
       {project !== "" && (
-        <nav aria-label="Stages of the work" className="flex items-end">
+        <nav aria-label="Stages of the work" className="flex shrink-0 items-end">
           {STAGES.map(({ id, name, icon: Icon, hint }, index) => {
             const waits = counts[id];
             const isNext = next.stage === id && stage !== id;
@@ -137,7 +142,7 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
                   }`
                 }
               >
-                <Icon aria-hidden className="size-[18px]" />
+                <Icon aria-hidden className="hidden size-[18px] min-[1150px]:block" />
                 <span>{name}</span>
                 {waits !== undefined && waits.number > 0 && (
                   <span
@@ -161,16 +166,17 @@ function Header({ project, stage, onActions }: { project: string; stage: StageId
       )}
       <span className="flex-1" />
       {data && (
-        <span className="max-w-52 truncate text-quiet" title={data.folder}>
+        <span className="max-w-52 min-w-16 truncate text-quiet" title={data.folder}>
           {data.name}
         </span>
       )}
       <button
         type="button"
         onClick={onActions}
-        className="flex items-center gap-2 rounded-lg bg-sunk px-3 py-1.5 text-quiet hover:text-ink"
+        className="flex shrink-0 items-center gap-2 rounded-lg bg-sunk px-3 py-1.5 text-quiet hover:text-ink"
       >
-        <Search aria-hidden className="size-4" /> Actions <kbd className="text-[12px]">Ctrl K</kbd>
+        <Search aria-hidden className="size-4" /> Actions{" "}
+        <kbd className="hidden text-[12px] min-[1150px]:inline">Ctrl K</kbd>
       </button>
       <button
         type="button"
