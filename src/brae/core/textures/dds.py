@@ -105,8 +105,12 @@ class Head:
     raw: bytes
 
 
-def read_header(data: bytes) -> Head:
-    """Read the header of a DDS file from its first bytes (148 are enough)."""
+def read_header(data: bytes, size: int | None = None) -> Head:
+    """Read the header of a DDS file from its first bytes (148 are enough); ``size`` is that of the whole file.
+
+    Several writers state a number of mip levels without the flag that says so (DDSD_MIPMAPCOUNT), some set no flags
+    at all: then the number holds if there are as many bytes.
+    """
     if len(data) < HEADER.itemsize:
         raise TruncatedError(f"A DDS header has {HEADER.itemsize} bytes, but there are {len(data)}.")
     head = np.frombuffer(data, HEADER, 1)[0]
@@ -153,19 +157,24 @@ def read_header(data: bytes) -> Head:
             offset=84,
             remedy="Its bytes can still be exported as they are.",
         )
+    stated = max(1, int(head["mip_count"]))
     header = Header(
         "dds",
         formats.get(name),
         int(head["width"]),
         int(head["height"]),
-        max(1, int(head["mip_count"])) if head["flags"] & _MIPMAPS else 1,
+        stated if head["flags"] & _MIPMAPS else 1,
         shape=shape,
         surfaces=surfaces,
         depth=max(1, int(head["depth"])) if shape == "volume" else 1,
         colour=colour,  # type: ignore[arg-type]
         premultiplied=four_cc in _PREMULTIPLIED,
     )
-    return Head(header.check(), data[:length])
+    header = header.check()
+    if stated > header.levels and size is not None and stated <= formats.full_chain(header.width, header.height):
+        chain = replace(header, levels=stated)
+        header = chain if length + chain.data_size <= size else header
+    return Head(header, data[:length])
 
 
 def write_header(header: Header, *, like: bytes | None = None, dx10: bool = False) -> bytes:
@@ -245,7 +254,7 @@ def _new_header(header: Header, dx10: bool) -> tuple[np.ndarray[Any, Any], bytes
 
 def read(data: bytes) -> TextureFile:
     """A DDS file with all its levels."""
-    head = read_header(data)
+    head = read_header(data, len(data))
     levels, end = split_levels(head.header, data, len(head.raw))
     trailing = data[end:]
 
@@ -257,7 +266,7 @@ def read(data: bytes) -> TextureFile:
 
 def end_of(data: bytes) -> int:
     """Where the pixels of a DDS file end."""
-    head = read_header(data)
+    head = read_header(data, len(data))
     return len(head.raw) + head.header.data_size
 
 

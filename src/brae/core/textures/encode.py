@@ -44,6 +44,8 @@ def _levels_of(picture: Picture, header: Header, rule: MipRule) -> list[list[Pic
     if header.orientation == "bottom-up":
         pictures = [one[::-1] for one in pictures]
     pictures = [np.ascontiguousarray(one) for one in pictures]
+    if rule.content == "normal" and header.format.holds == "rg":
+        pictures = [mips.with_third(one) for one in pictures]
     if header.shape != "volume":
         chains = [mips.make_levels(one, header.levels, rule) for one in pictures]
         return [list(level) for level in zip(*chains, strict=True)]
@@ -102,10 +104,11 @@ def encode_levels(
 
 
 def _differ(a: Picture, b: Picture) -> np.ndarray:
-    different: np.ndarray = (a != b).any(axis=2)
+    different = a != b
     if a.dtype == np.float32:
-        different &= ~(np.isnan(a) & np.isnan(b)).all(axis=2)
-    return different
+        different &= ~(np.isnan(a) & np.isnan(b))
+    result: np.ndarray = different.any(axis=2)
+    return result
 
 
 def _comparable(a: Header, b: Header) -> bool:

@@ -47,7 +47,7 @@ def check_picture(head: bytes, tail: bytes, size: int, name: str = "") -> None:
         return
     sides = None
     if head[:4] == dds.MAGIC:
-        header = dds.read_header(head).header
+        header = dds.read_header(head, size).header
         sides = (header.width, header.height * header.pictures())
     elif head[:12] == ktx2.MAGIC:
         header = ktx2.read_header(head).header
@@ -146,7 +146,7 @@ def sniff_texture(head: bytes, library: Library, name: str = "", size: int | Non
     Raises one of Brae's errors where they are a texture that is damaged or of an unknown pixel format.
     """
     if head[:4] == dds.MAGIC:
-        return dds.read_header(head).header
+        return dds.read_header(head, size).header
     if head[:12] == ktx2.MAGIC:
         return ktx2.read_header(head).header
     layout = library.recognise(name, head, "texture", size=size)

@@ -125,8 +125,9 @@ def read(data: bytes, name: str = "") -> ImageFile:
     kind = type_of(data[:32], data[-26:], name)
     try:
         wide = {"png": _read_wide_png, "hdr": _read_hdr, "exr": _read_exr, "tiff": _read_wide_tiff}.get(kind)
-        found = wide(data) if wide is not None else None
-        return replace(found or _read_by_pillow(data, kind), appended=appended(data, kind))
+        found = (wide(data) if wide is not None else None) or _read_by_pillow(data, kind)
+        picture = _upright(found.picture, _turn(data, kind))
+        return replace(found, picture=picture, appended=appended(data, kind))
     except BraeError:
         raise
     except Image.DecompressionBombError as error:
@@ -140,6 +141,31 @@ def read(data: bytes, name: str = "") -> ImageFile:
         raise FormatError(
             f"The {kind.upper()} file is damaged or not complete ({error}).", remedy="Save it again."
         ) from error
+
+
+def _turn(data: bytes, kind: str) -> int:
+    """How a picture is to be shown, 1 to 8 (Exif 2.32, tag 274, Orientation); 1 where it does not say.
+
+    Of a TIFF its reader sees to that.
+    """
+    if kind not in ("jpeg", "png", "webp"):
+        return 1
+    try:
+        with Image.open(io.BytesIO(data), formats=[kind]) as image:
+            return int(image.getexif().get(274, 1))
+    except (OSError, ValueError, SyntaxError, TypeError, struct.error):
+        return 1
+
+
+def _upright(picture: Picture, turn: int) -> Picture:
+    """A picture as its file says that it is to be shown (Exif 2.32, 4.6.4.A, Orientation)."""
+    if turn in (5, 6, 7, 8):  # the first stored row is a column
+        picture = picture.transpose(1, 0, 2)
+    if turn in (2, 3, 6, 7):  # it begins at the right
+        picture = picture[:, ::-1]
+    if turn in (3, 4, 7, 8):  # it begins at the bottom
+        picture = picture[::-1]
+    return np.ascontiguousarray(picture)
 
 
 def _read_by_pillow(data: bytes, kind: str) -> ImageFile:
@@ -231,11 +257,15 @@ def _read_wide_tiff(data: bytes) -> ImageFile | None:
             return None
         formats.check_size(int(page.imagewidth), int(page.imagelength))
         stored = page.asarray()
+        if stored.ndim == 3 and page.planarconfig == tifffile.PLANARCONFIG.SEPARATE:
+            stored = np.moveaxis(stored, 0, 2)
+        turn = page.tags.get(274)
     stored = stored.astype(np.float32) if kind.kind == "f" else stored.astype(np.uint16)
     if stored.ndim == 3 and stored.shape[2] > 4:
         return None
     channels = 1 if stored.ndim == 2 else stored.shape[2]
-    return ImageFile(_rgba(stored), "tiff", f"{kind.name} x {channels}", channels in (2, 4), 8 * kind.itemsize)
+    picture = _upright(_rgba(stored), int(turn.value) if turn is not None else 1)
+    return ImageFile(picture, "tiff", f"{kind.name} x {channels}", channels in (2, 4), 8 * kind.itemsize)
 
 
 def write(picture: Picture, kind: str = "png", *, alpha: bool = True, quick: bool = False) -> bytes:
@@ -266,7 +296,21 @@ def write(picture: Picture, kind: str = "png", *, alpha: bool = True, quick: boo
 
 
 def _write_wide_png(picture: Picture, alpha: bool) -> bytes:
-    return bytes(imagecodecs.png_encode(np.ascontiguousarray(picture if alpha else picture[..., :3]), level=3))
+    stored = np.ascontiguousarray(picture if alpha else picture[..., :3])
+    if stored.shape[:2] == (1, 1):
+        return _single_pixel_png(stored[0, 0])
+    return bytes(imagecodecs.png_encode(stored, level=3))
+
+
+def _single_pixel_png(pixel: np.ndarray) -> bytes:
+    """One pixel of 16 bits a channel (PNG, third edition, 11.2.1): a row with its filter in front."""
+
+    def chunk(kind: bytes, data: bytes) -> bytes:
+        return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+    header = struct.pack(">IIBBBBB", 1, 1, 16, 6 if len(pixel) == 4 else 2, 0, 0, 0)
+    row = zlib.compress(b"\0" + pixel.astype(">u2").tobytes())
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", header) + chunk(b"IDAT", row) + _PNG_END
 
 
 def _write_wide_tiff(picture: Picture, alpha: bool) -> bytes:

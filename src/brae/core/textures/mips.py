@@ -144,6 +144,20 @@ def _unit_length(light: Floats) -> None:
     light[..., :3] = np.where(length > 1e-4, directions / np.maximum(length, 1e-4), straight) * 0.5 + 0.5
 
 
+def with_third(picture: Picture) -> Picture:
+    """Directions of which only the first two components are kept, with the third in blue: they are one long.
+
+    A two-channel normal map stores no third component, and what stands in blue instead is no direction to average.
+    """
+    depth = depth_of(picture)
+    most = 1.0 if depth == "float" else 255.0 if depth == "8" else 65535.0
+    x, y = (picture[..., channel].astype(np.float32) * np.float32(2 / most) - 1 for channel in (0, 1))
+    third = np.sqrt(np.maximum(1 - x * x - y * y, 0)) * 0.5 + 0.5
+    result = picture.copy()
+    result[..., 2] = third if depth == "float" else np.rint(third * most)
+    return result
+
+
 def _keep_coverage(alpha: Floats, wanted: float) -> Floats:
     """Alpha scaled so that as large a part of it as ``wanted`` reaches one half (bisection, common practice)."""
     low, high = 0.0, 8.0

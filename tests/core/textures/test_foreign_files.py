@@ -1,0 +1,179 @@
+"""Textures and pictures as other programs write them; each check names who wrote it or the rule it follows."""
+
+from __future__ import annotations
+
+import io
+import struct
+
+import numpy as np
+import pytest
+import tifffile
+from PIL import Image, ImageOps
+
+from brae.core.layouts.library import Library
+from brae.core.textures import dds, formats
+from brae.core.textures.encode import encode_levels, encode_like
+from brae.core.textures.files import read_image, read_texture, sniff_texture, write_image, write_texture
+from brae.core.textures.mips import MipRule, with_third
+from brae.core.textures.texture import Header
+
+NORMAL = MipRule("normal")
+
+
+def _texture(name: str, picture: np.ndarray, levels: int = 4) -> bytes:
+    header = Header("dds", formats.get(name), picture.shape[1], picture.shape[0], levels)
+    return write_texture(header, encode_levels(picture, header, rule=NORMAL)[0], dx10=True)
+
+
+# ---- levels of directions of which two components are stored
+
+
+@pytest.mark.parametrize("name", ["bc5", "bc5s", "rg8", "rg16"])
+@pytest.mark.parametrize("blue", [0, 128, 255])
+def test_levels_of_two_channel_normals_know_the_third(name: str, blue: int) -> None:
+    """A uniform direction stays itself at every level, whatever stands in blue (closed form: z from x and y)."""
+    picture = np.zeros((32, 32, 4), np.uint8)
+    picture[..., 0], picture[..., 1], picture[..., 2], picture[..., 3] = 166, 153, blue, 255
+    texture = read_texture(_texture(name, picture), Library())
+    for level in range(4):
+        shown = texture.shown(level)[..., :2].astype(int)
+        assert np.abs(shown - (166, 153)).max() <= 1, f"level {level}: {shown[0, 0]}"
+    changed = texture.picture().copy()
+    most = 255 if changed.dtype == np.uint8 else 65535
+    changed[0:4, 0:4, 0] = most * 200 // 255
+    recipe = texture.recipe().model_copy(update={"content": "normal"})
+    again = texture.again(encode_like(changed, texture, recipe).data, {})
+    shown = again.shown(1)[..., :2].astype(int)
+    assert np.abs(shown[4:] - (166, 153)).max() <= 1
+    assert 185 <= shown[0, 0, 0] <= 203
+
+
+def test_the_third_component_is_what_makes_a_direction_one_long() -> None:
+    rng = np.random.default_rng(4)
+    directions = rng.normal(size=(20, 20, 3)).astype(np.float32)
+    directions[..., 2] = np.abs(directions[..., 2])
+    directions /= np.linalg.norm(directions, axis=2, keepdims=True)
+    picture = np.ones((20, 20, 4), np.float32)
+    picture[..., :3] = directions * 0.5 + 0.5
+    hidden = picture.copy()
+    hidden[..., 2] = 0
+    assert np.abs(with_third(hidden)[..., 2] - picture[..., 2]).max() < 1e-3
+
+
+# ---- DDS headers that say less than there is
+
+
+@pytest.mark.parametrize("flags", [0, 0x1007, 0x1007 | 0x80000])
+@pytest.mark.parametrize("name", ["bc1", "bc3", "bgra8"])
+def test_a_mip_count_without_its_flag_holds_where_the_bytes_are_there(name: str, flags: int) -> None:
+    """Microsoft's DDS guide: writers must set DDSD_MIPMAPCOUNT, and readers must not rely on it."""
+    rng = np.random.default_rng(2)
+    picture = rng.integers(0, 256, (64, 64, 4), np.uint8)
+    header = Header("dds", formats.get(name), 64, 64, 7)
+    whole = bytearray(write_texture(header, encode_levels(picture, header)[0]))
+    struct.pack_into("<I", whole, 8, flags)
+    data = bytes(whole)
+    texture = read_texture(data, Library())
+    assert texture.header.levels == 7
+    sniffed = sniff_texture(data[:512], Library(), "x.dds", len(data))
+    assert sniffed is not None
+    assert sniffed.levels == 7
+    assert texture.rewrite(texture.header, texture.levels) == data, "the header is kept as it is"
+    changed = texture.picture().copy()
+    changed[:32, :32, :3] = 0
+    made = encode_like(changed, texture, texture.recipe()).data
+    assert made[:128] == data[:128]
+    assert len(made) == len(data)
+    last = slice(len(data) - len(texture.levels[-1]), len(data))
+    assert made[last] != data[last], "the smallest level has changed as well"
+    one = data[: 128 + header.format.size(64, 64)]
+    assert read_texture(one, Library()).header.levels == 1, "there are bytes for one level only"
+
+
+def test_levels_without_a_flag_are_read_as_pillow_reads_the_picture() -> None:
+    """Pillow writes DDS files of one level; the first level stays the same with and without stated ones."""
+    stream = io.BytesIO()
+    Image.fromarray(np.random.default_rng(1).integers(0, 256, (16, 16, 4), np.uint8)).save(stream, "dds")
+    assert dds.read(stream.getvalue()).header.levels == 1
+
+
+# ---- pictures that say how they are to be turned
+
+
+@pytest.mark.parametrize("turn", range(1, 9))
+@pytest.mark.parametrize("kind", ["png", "jpeg", "webp", "tiff"])
+def test_pictures_are_turned_as_they_say(kind: str, turn: int) -> None:
+    """Written by Pillow with Exif's tag 274; upright is what Pillow's own exif_transpose gives."""
+    pixels = np.zeros((48, 80, 3), np.uint8)
+    pixels[:16, :24], pixels[32:, 56:] = (250, 30, 30), (30, 30, 250)
+    image, stream = Image.fromarray(pixels), io.BytesIO()
+    exif = image.getexif()
+    exif[274] = turn
+    more = {"lossless": True} if kind == "webp" else {"quality": 95} if kind == "jpeg" else {}
+    image.save(stream, kind, **(more | ({"tiffinfo": {274: turn}} if kind == "tiff" else {"exif": exif.tobytes()})))
+    opened = Image.open(io.BytesIO(stream.getvalue()))
+    if kind == "tiff":
+        opened.load()  # Pillow turns a TIFF when it loads it
+        wanted = np.asarray(opened.convert("RGB"))
+    else:
+        wanted = np.asarray(ImageOps.exif_transpose(opened).convert("RGB"))
+    found = read_image(stream.getvalue(), f"x.{kind}").picture[..., :3]
+    assert found.shape == wanted.shape
+    assert np.abs(found.astype(int) - wanted).max() <= (6 if kind == "jpeg" else 0)
+
+
+@pytest.mark.parametrize("turn", range(1, 9))
+def test_a_wide_tiff_is_turned_as_it_says(turn: int) -> None:
+    """Written by tifffile; the same turn of an 8-bit one, as Pillow loads it, says what is upright."""
+    pixels = np.random.default_rng(3).integers(0, 256, (5, 9, 3), np.uint8)
+    wide, narrow = io.BytesIO(), io.BytesIO()
+    extra = [(274, "H", 1, turn, True)]
+    tifffile.imwrite(wide, pixels.astype(np.uint16) * 257, photometric="rgb", extratags=extra)
+    tifffile.imwrite(narrow, pixels, photometric="rgb", extratags=extra)
+    found = read_image(wide.getvalue(), "x.tif").picture
+    assert found.dtype == np.uint16
+    with Image.open(io.BytesIO(narrow.getvalue())) as image:
+        image.load()
+        assert (found[..., :3] // 257 == np.asarray(image.convert("RGB"))).all()
+
+
+@pytest.mark.parametrize("kind", ["contig", "separate"])
+def test_planes_of_sixteen_bits_are_read(kind: str) -> None:
+    """Written by tifffile, channel by channel or pixel by pixel."""
+    pixels = np.random.default_rng(5).integers(0, 65536, (6, 11, 3), np.uint16)
+    stream = io.BytesIO()
+    stored = pixels if kind == "contig" else np.moveaxis(pixels, 2, 0)
+    tifffile.imwrite(stream, stored, photometric="rgb", planarconfig=kind)
+    found = read_image(stream.getvalue(), "x.tif").picture
+    assert found.dtype == np.uint16
+    assert (found[..., :3] == pixels).all()
+
+
+# ---- small and odd ones
+
+
+@pytest.mark.parametrize("alpha", [True, False])
+@pytest.mark.parametrize("sides", [(1, 1), (1, 2), (2, 1), (1, 9)])
+def test_pictures_of_one_pixel_in_sixteen_bits(sides: tuple[int, int], alpha: bool) -> None:
+    """Read back by tifffile's sister library and by Pillow."""
+    picture = np.random.default_rng(6).integers(0, 65536, (*sides, 4), np.uint16)
+    if not alpha:
+        picture[..., 3] = 65535
+    data = write_image(picture, "png", alpha=alpha)
+    assert (read_image(data).picture == picture).all()
+    with Image.open(io.BytesIO(data)) as image:
+        assert image.size == (sides[1], sides[0])
+        image.load()
+
+
+def test_a_pixel_that_is_no_number_in_one_channel_keeps_its_bits() -> None:
+    """R11G11B10F: a NaN in green beside ordinary red and blue (Direct3D 11 functional specification)."""
+    rng = np.random.default_rng(8)
+    bits = rng.integers(0, 1 << 32, (16, 16), np.uint32)
+    bits &= ~np.uint32(0x1F << 6 | 0x1F << 17 | 0x1F << 27)  # no infinities
+    bits[3, 4] |= np.uint32(0x1F << 17 | 5 << 11)
+    header = Header("dds", formats.get("r11g11b10f"), 16, 16, 1)
+    data = write_texture(header, [bits.astype("<u4").tobytes()], dx10=True)
+    texture = read_texture(data, Library())
+    assert np.isnan(texture.picture()[3, 4, 1])
+    assert encode_like(texture.picture(), texture, texture.recipe()).data == data
