@@ -11,6 +11,7 @@ import zipfile
 from pathlib import Path
 
 import pytest
+from PIL import Image
 
 from brae.cli.quick import open_quickly
 from brae.core.layouts.library import FOLDER
@@ -127,3 +128,41 @@ def test_help_imports_no_numbers_and_no_models() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+def test_encoding_like_an_original_tells_what_differs(made_demo: Path, tmp_path: Path) -> None:
+    """White where it was clear is told; what the game would refuse is not written, and has its own exit code."""
+    brae("unpack", made_demo / "data/harbour.kist", "-o", tmp_path / "all")
+    original = tmp_path / "all/textures/boat/sail.ptx"
+    brae("decode", original, "-o", tmp_path / "sail.png")
+    image = Image.open(tmp_path / "sail.png").convert("RGBA")
+    white = Image.new("RGBA", image.size, "white")
+    white.alpha_composite(image)
+    white.convert("RGB").save(tmp_path / "white.png")
+    done = _run("encode", tmp_path / "white.png", "-o", tmp_path / "a.ptx", "--like", original)
+    assert done.returncode == 0
+    assert b"filled with white" in done.stderr
+    found = json.loads(
+        _run("encode", tmp_path / "white.png", "-o", tmp_path / "a.ptx", "--like", original, "--json").stdout
+    )
+    assert [one["id"] for one in found["encoded"][0]["findings"]] == ["alpha-filled"]
+    image.resize((100, 90)).save(tmp_path / "small.png")
+    wrong = ("encode", tmp_path / "small.png", "-o", tmp_path / "b.ptx", "--like", original)
+    done = _run(*wrong)
+    assert (done.returncode, (tmp_path / "b.ptx").exists()) == (3, False)
+    assert b"100 x 90 pixels instead of 256 x 256" in done.stderr
+    assert json.loads(_run(*wrong, "--json").stdout)["error"]["code"] == "refused"
+    assert _run(*wrong, "--anyway").returncode == 0
+    assert (tmp_path / "b.ptx").is_file()
+    (tmp_path / "pictures").mkdir()
+    (tmp_path / "originals").mkdir()
+    for name, picture in (("sail", "sail.png"), ("other", "small.png")):
+        (tmp_path / f"pictures/{name}.png").write_bytes((tmp_path / picture).read_bytes())
+        (tmp_path / f"originals/{name}.ptx").write_bytes(original.read_bytes())
+    done = _run(
+        "encode", tmp_path / "pictures", "-o", tmp_path / "made", "--like", tmp_path / "originals", "--json"
+    )
+    assert done.returncode == 3
+    told = json.loads(done.stdout)
+    assert [Path(one["file"]).name for one in told["encoded"]] == ["sail.ptx"]
+    assert [one["code"] for one in told["failed"]] == ["refused"]

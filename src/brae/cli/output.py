@@ -32,14 +32,14 @@ def readable(value: Any) -> Any:
 
 @contextmanager
 def errors(as_json: bool = False) -> Iterator[None]:
-    """Brae's own errors become one clear line and exit code 1."""
+    """Brae's own errors become one clear line and an exit code that is not 0."""
     try:
         yield
     except BraeError as error:
         if as_json:
             typer.echo(json.dumps(readable({"error": error.as_dict()}), ensure_ascii=False))
         typer.echo(readable(f"brae: {error}"), err=True)
-        raise typer.Exit(1) from None
+        raise typer.Exit(error.exit_code) from None
 
 
 @contextmanager

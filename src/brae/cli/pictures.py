@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, get_args
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, app
-from brae.cli.output import errors, say
-from brae.core.errors import BraeError, FormatError, NotFoundError, UnknownFormatError
+from brae.cli.output import errors, readable, say
+from brae.core.errors import BraeError, FormatError, NotFoundError, RefusedError, UnknownFormatError
 
 if TYPE_CHECKING:
     from brae.core.textures import formats
@@ -80,18 +80,23 @@ def encode(
     perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
     packed: Annotated[str, typer.Option(help="Of a .ktx2: none, zstd or zlib.")] = "none",
+    anyway: Annotated[
+        bool, typer.Option("--anyway", help="Write also what the game would refuse (otherwise exit code 3).")
+    ] = False,
     home: HomeOption = None,
+    as_json: JsonOption = False,
 ) -> None:
-    """A picture as a texture; a whole folder on all cores."""
+    """A picture as a texture; a whole folder on all cores. What differs from the original is told."""
     from brae.cli.targets import check_file, library_for
     from brae.core.atomic import write_atomically
+    from brae.core.match.textures import match
     from brae.core.textures import formats
-    from brae.core.textures.encode import encode_like, encode_new
+    from brae.core.textures.encode import encode_new
     from brae.core.textures.files import read_image, read_texture
     from brae.core.textures.mips import Content, Filter, MipRule
     from brae.core.warm import cached, warm
 
-    with errors():
+    with errors(as_json):
         if (like is None) == (pixel_format is None):
             raise FormatError("Say either --like ORIGINAL or --format NAME.")
         _one_of("--effort", effort, get_args(formats.Effort))
@@ -107,14 +112,23 @@ def encode(
             typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)
             warm()
 
-        def one(source: Path, target: Path, original: Path | None) -> str:
+        def one(source: Path, target: Path, original: Path | None) -> dict[str, Any]:
             check_file(source)
-            picture = read_image(source.read_bytes(), source.name).picture
+            read = read_image(source.read_bytes(), source.name)
+            findings: list[dict[str, Any]] = []
             if original is not None:
                 check_file(original)
                 texture = read_texture(original.read_bytes(), library_for(original, home), original.name)
                 recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
-                encoded = encode_like(picture, texture, recipe)
+                sheet, encoded = match(read, texture, recipe, [], source.name)
+                findings = [finding.model_dump() for finding in sheet.findings]
+                stops = [one for one in sheet.open_findings if one.severity == "stops"]
+                if stops and not anyway:
+                    raise RefusedError(
+                        f"{stops[0].title}. {stops[0].in_game}",
+                        address=source.name,
+                        remedy="Put it right, or write it all the same with --anyway.",
+                    )
                 data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
             else:
                 container = target.suffix.lower().lstrip(".")
@@ -124,15 +138,24 @@ def encode(
                     )
                 chosen, words = formats.get(pixel_format or ""), pixel_format or ""
                 data = encode_new(
-                    picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
+                    read.picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
                 )
             write_atomically(target, data)
-            return f"{target}: {len(data):,} bytes, {words}"
+            return {"file": str(target), "bytes": len(data), "words": words, "findings": findings}
 
-        if not image.is_dir():
-            typer.echo(one(image, out, like))
-            return
-        _encode_folder(image, out, like, one)
+        if image.is_dir():
+            _encode_folder(image, out, like, one, as_json)
+        elif as_json:
+            say({"encoded": [one(image, out, like)]}, "", True)
+        else:
+            _tell(one(image, out, like))
+
+
+def _tell(made: dict[str, Any]) -> None:
+    """One texture that was made; what differs from its original goes where errors go."""
+    typer.echo(f"{made['file']}: {made['bytes']:,} bytes, {made['words']}")
+    for finding in made["findings"]:
+        typer.echo(f"brae: {made['file']}: {finding['title']}. {finding['in_game']}", err=True)
 
 
 def _one_of(option: str, value: str, known: tuple[str, ...]) -> None:
@@ -141,7 +164,11 @@ def _one_of(option: str, value: str, known: tuple[str, ...]) -> None:
 
 
 def _encode_folder(
-    folder: Path, out: Path, like: Path | None, one: Callable[[Path, Path, Path | None], str]
+    folder: Path,
+    out: Path,
+    like: Path | None,
+    one: Callable[[Path, Path, Path | None], dict[str, Any]],
+    as_json: bool,
 ) -> None:
     """Every picture below a folder, to the same place below another; what fails is told at the end."""
     from concurrent.futures import ThreadPoolExecutor
@@ -155,7 +182,7 @@ def _encode_folder(
     if not sources:
         raise NotFoundError(f"There are no pictures below {folder}.")
 
-    def work(source: Path) -> str | BraeError:
+    def work(source: Path) -> dict[str, Any] | BraeError:
         inside = source.relative_to(folder)
         original = None
         target = (out / inside).with_suffix(".dds")
@@ -171,6 +198,7 @@ def _encode_folder(
             return error.at(str(inside))
 
     failed: list[BraeError] = []
+    made: list[dict[str, Any]] = []
     with ThreadPoolExecutor(os.cpu_count()) as pool, Progress(transient=True) as progress:
         task = progress.add_task("encoding", total=len(sources))
         for answer in pool.map(work, sources):
@@ -178,12 +206,18 @@ def _encode_folder(
             if isinstance(answer, BraeError):
                 failed.append(answer)
             else:
-                typer.echo(answer)
-    typer.echo(f"{len(sources) - len(failed)} of {len(sources)} encoded")
+                made.append(answer)
+                if not as_json:
+                    _tell(answer)
+    say(
+        {"encoded": made, "failed": [error.as_dict() for error in failed]},
+        f"{len(made)} of {len(sources)} encoded",
+        as_json,
+    )
     for error in failed:
-        typer.echo(f"brae: {error}", err=True)
+        typer.echo(readable(f"brae: {error}"), err=True)
     if failed:
-        raise typer.Exit(1)
+        raise typer.Exit(max(error.exit_code for error in failed))
 
 
 @app.command()

@@ -14,6 +14,8 @@ class BraeError(Exception):
 
     code = "error"
     status = 422
+    #: what a command ends with
+    exit_code = 1
 
     def __init__(
         self,
@@ -120,6 +122,13 @@ class StorageError(BraeError):
 
     code = "storage"
     status = 507
+
+
+class RefusedError(BraeError):
+    """The game would refuse what was made."""
+
+    code = "refused"
+    exit_code = 3
 
 
 class CancelledError(BraeError):

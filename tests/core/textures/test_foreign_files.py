@@ -11,6 +11,7 @@ import tifffile
 from PIL import Image, ImageOps
 
 from brae.core.layouts.library import Library
+from brae.core.match.textures import match
 from brae.core.textures import dds, formats
 from brae.core.textures.encode import encode_levels, encode_like
 from brae.core.textures.files import read_image, read_texture, sniff_texture, write_image, write_texture
@@ -177,3 +178,38 @@ def test_a_pixel_that_is_no_number_in_one_channel_keeps_its_bits() -> None:
     texture = read_texture(data, Library())
     assert np.isnan(texture.picture()[3, 4, 1])
     assert encode_like(texture.picture(), texture, texture.recipe()).data == data
+
+
+# ---- what nobody sees
+
+
+def test_alpha_of_254_here_and_there_is_opaque_and_costs_nothing() -> None:
+    """As BC7 encoders give it for opaque pictures; what comes back from an editor has 255 everywhere."""
+    rng = np.random.default_rng(9)
+    picture = rng.integers(0, 256, (64, 64, 4), np.uint8)
+    picture[..., 3] = np.where(rng.random((64, 64)) < 0.4, 254, 255)
+    header = Header("dds", formats.get("bgra8"), 64, 64, 1)
+    texture = read_texture(write_texture(header, encode_levels(picture, header)[0]), Library())
+    assert texture.recipe().alpha == "none"
+    painted = texture.picture().copy()
+    painted[..., 3] = 255
+    sheet, encoded = match(read_image(write_image(painted)), texture, texture.recipe(), [])
+    assert sheet.findings == []
+    assert encoded.kept == encoded.blocks
+    soft = painted.copy()
+    soft[8:16, 8:16, 3] = 120
+    sheet, encoded = match(read_image(write_image(soft)), texture, texture.recipe(), [])
+    assert [finding.id for finding in sheet.findings] == ["alpha-gained"], "what is seen is told"
+    assert encoded.blocks - encoded.kept == 64
+
+
+@pytest.mark.parametrize("kind", ["png", "webp"])
+def test_the_size_of_a_packed_picture_is_no_finding(kind: str) -> None:
+    """A loose PNG in a plain folder has another size after every change."""
+    picture = np.full((32, 32, 4), (90, 120, 30, 255), np.uint8)
+    texture = read_texture(write_image(picture, kind, alpha=False), Library(), f"a.{kind}")
+    picture[:16] = np.random.default_rng(1).integers(0, 256, (16, 32, 4), np.uint8)
+    picture[..., 3] = 255
+    sheet, encoded = match(read_image(write_image(picture)), texture, texture.recipe(), [])
+    assert len(encoded.data) != texture.size
+    assert sheet.findings == []

@@ -14,7 +14,7 @@ from pydantic import BaseModel
 from brae.core.match.remedies import REMEDIES, RemedyId, filled_white
 from brae.core.textures import formats
 from brae.core.textures.formats import Indexed, Picture, Stored
-from brae.core.textures.images import ImageFile
+from brae.core.textures.images import PACKED_TYPES, ImageFile
 from brae.core.textures.texture import Recipe, TextureFile, alpha_use
 
 #: 'stops': the game would refuse or break; 'shows': it would look wrong; 'note': good to know
@@ -137,21 +137,25 @@ def _sides(edit: Edit) -> Iterator[Finding]:
 
 
 def _encoding(edit: Edit) -> Iterator[Finding]:
-    """What the original's encoding asks for; Brae does it by itself."""
+    """What the original's encoding asks for; Brae does it by itself, so nobody has to decide anything.
+
+    It is told of files that could have had it, not of a PNG, which always holds one level of plain pixels.
+    """
     title, image, recipe = edit.original.header.format.title, edit.image, edit.recipe
-    if image.type in ("dds", "ktx2") and image.mode != title:
+    encoded = image.type in ("dds", "ktx2")
+    if encoded and image.mode != title:
         yield Finding(
             id="pixel-format",
-            severity="stops",
+            severity="note",
             title=f"The file's pixels are {image.mode}, the original's {title}",
             in_game="Many games refuse another pixel format.",
             remedy=Remedy(id="convert", label=f"Converted to {title}", applied=True, automatic=True),
         )
-    if recipe.levels > 1 and image.levels != recipe.levels:
+    if encoded and recipe.levels > 1 and image.levels != recipe.levels:
         have = "no mip levels" if image.levels == 1 else f"{image.levels} mip levels"
         yield Finding(
             id="mip-count",
-            severity="stops",
+            severity="note",
             title=f"The file has {have}, the original {recipe.levels}",
             in_game="The game may refuse it, or it flickers in the distance.",
             remedy=Remedy(
@@ -423,6 +427,8 @@ def _appended(edit: Edit) -> Iterator[Finding]:
 def _size(edit: Edit) -> Iterator[Finding]:
     if edit.size is None or edit.size == edit.recipe.size:
         return
+    if edit.original.header.container in PACKED_TYPES:
+        return  # such files have another size for every picture, and whoever loads them does not count
     if edit.original.appended and edit.size + edit.original.appended == edit.recipe.size:
         yield Finding(
             id="byte-size",

@@ -11,7 +11,7 @@ from brae.core.textures import formats, mips
 from brae.core.textures.files import write_texture
 from brae.core.textures.formats import How, Picture, PixelFormat, Stored
 from brae.core.textures.mips import MipRule
-from brae.core.textures.texture import Header, Recipe, TextureFile, with_sides
+from brae.core.textures.texture import OPAQUE, Header, Recipe, TextureFile, with_sides
 
 
 @dataclass(frozen=True)
@@ -152,6 +152,19 @@ def rule_of(recipe: Recipe) -> MipRule:
     return MipRule(recipe.content, recipe.filter, recipe.wrap)
 
 
+def _unseen_alpha_kept(picture: Picture, original: TextureFile, recipe: Recipe) -> Picture:
+    """A picture with the original's alpha where both look opaque: 254 for 255 is no change, and costs no block."""
+    if recipe.alpha != "none" or picture.dtype != np.uint8 or original.header.format.alpha == "none":
+        return picture
+    before = original.picture()
+    if before.shape != picture.shape or before.dtype != np.uint8 or bool((before[..., 3] == 255).all()):
+        return picture
+    unseen = np.minimum(before[..., 3], picture[..., 3]) >= OPAQUE
+    result = picture.copy()
+    result[..., 3] = np.where(unseen, before[..., 3], picture[..., 3])
+    return result
+
+
 def encode_like(
     picture: Picture, original: TextureFile, recipe: Recipe, *, replaced: dict[int, Picture] | None = None
 ) -> Encoded:
@@ -160,6 +173,7 @@ def encode_like(
     ``recipe.levels`` is kept where the sides are; a picture of other sides that had a full chain gets one.
     """
     before = original.header
+    picture = _unseen_alpha_kept(picture, original, recipe)
     height, width = picture.shape[0] // before.pictures(), picture.shape[1]
     count = recipe.levels
     if count == formats.full_chain(recipe.width, recipe.height):

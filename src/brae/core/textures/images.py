@@ -31,6 +31,8 @@ _MAGIC = {
     b"\x76\x2f\x31\x01": "exr",
 }
 TYPES = ("png", "bmp", "tga", "tiff", "webp", "hdr", "exr", "gif", "jpeg")
+#: those whose size depends on what is in the picture
+PACKED_TYPES = ("png", "tiff", "webp", "exr", "gif", "jpeg", "hdr")
 #: what can be written, and the finest depth each can hold
 WRITABLE: dict[str, Depth] = {
     "png": "16", "bmp": "8", "tga": "8", "tiff": "float", "webp": "8", "hdr": "float", "exr": "float",

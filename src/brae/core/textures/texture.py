@@ -210,11 +210,15 @@ class TextureFile:
         return self.reread(data, self.elsewhere | dict(elsewhere or {}))
 
 
+#: 8-bit alpha from here on is seen as opaque: BC7 gives 254 and the like here and there in opaque pictures
+OPAQUE = 252
+
+
 def alpha_use(alpha: np.ndarray) -> Alpha:
-    """The transparency that 8-bit alpha uses."""
-    if alpha.min(initial=255) == 255:
+    """The transparency that 8-bit alpha uses, as far as anybody can see it."""
+    if alpha.min(initial=255) >= OPAQUE:
         return "none"
-    return "full" if bool(((alpha > 0) & (alpha < 255)).any()) else "binary"
+    return "full" if bool(((alpha > 255 - OPAQUE) & (alpha < OPAQUE)).any()) else "binary"
 
 
 def looks_like_normals(picture: Picture) -> bool:
