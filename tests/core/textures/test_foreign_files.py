@@ -12,7 +12,7 @@ from PIL import Image, ImageOps
 
 from brae.core.layouts.library import Library
 from brae.core.match.textures import match
-from brae.core.textures import dds, formats
+from brae.core.textures import dds, formats, ktx2
 from brae.core.textures.encode import encode_levels, encode_like
 from brae.core.textures.files import read_image, read_texture, sniff_texture, write_image, write_texture
 from brae.core.textures.mips import MipRule, with_third
@@ -213,3 +213,71 @@ def test_the_size_of_a_packed_picture_is_no_finding(kind: str) -> None:
     sheet, encoded = match(read_image(write_image(picture)), texture, texture.recipe(), [])
     assert len(encoded.data) != texture.size
     assert sheet.findings == []
+
+
+@pytest.mark.parametrize(("value", "upright"), [(b"rd", True), (b"ru", False), (None, True)])
+def test_a_ktx2_file_says_where_its_rows_begin(value: bytes | None, upright: bool) -> None:
+    """KTX 2.0, section 5.2: with KTXorientation "ru" the first row is the lowest."""
+    picture = np.zeros((16, 16, 4), np.uint8)
+    picture[:8], picture[..., 3] = 200, 255
+    entry = b"KTXorientation\0" + (value or b"") + b"\0"
+    values = struct.pack("<I", len(entry)) + entry + bytes(-len(entry) % 4) if value else b""
+    other = b"KTXwriter\0somebody else\0"
+    values += struct.pack("<I", len(other)) + other + bytes(-len(other) % 4)
+    header = Header("ktx2", formats.get("rgba8"), 16, 16, 1)
+    data = ktx2.write(header, [picture.tobytes()], values=values)
+    texture = read_texture(data, Library())
+    assert texture.header.orientation == ("top-down" if upright else "bottom-up")
+    shown = texture.picture()
+    assert shown[0 if upright else -1, 0, 0] == 200
+    assert texture.rewrite(texture.header, texture.levels) == data
+    sniffed = sniff_texture(data[:512], Library(), "x.ktx2", len(data))
+    assert sniffed is not None
+    assert sniffed.orientation == texture.header.orientation
+
+
+# ---- pixel formats that headers say in another way
+
+
+@pytest.mark.parametrize(
+    ("number", "name"),
+    [(27, "rgba8"), (30, "rgba8"), (70, "bc1"), (76, "bc3"), (82, "bc5"), (90, "bgra8"), (97, "bc7"), (57, "r16")],
+)
+def test_typeless_and_whole_numbers_are_shown_and_keep_their_number(number: int, name: str) -> None:
+    """Numbers from Microsoft's DXGI_FORMAT enumeration; the same bytes as with the UNORM number."""
+    picture = np.random.default_rng(2).integers(0, 256, (16, 16, 4), np.uint8)
+    header = Header("dds", formats.get(name), 16, 16, 1)
+    plain = write_texture(header, encode_levels(picture, header)[0], dx10=True)
+    data = plain[:128] + struct.pack("<I", number) + plain[132:]
+    texture, wanted = read_texture(data, Library()), read_texture(plain, Library())
+    assert (texture.picture() == wanted.picture()).all()
+    changed = texture.picture().copy()
+    changed[:8] = changed[:8][::-1]
+    made = encode_like(changed, texture, texture.recipe()).data
+    assert made[:148] == data[:148]
+    assert made != data
+
+
+@pytest.mark.parametrize(
+    ("flags", "bits", "masks", "pixels", "shown"),
+    [
+        (0x20000, 16, (0xFFFF, 0, 0, 0), struct.pack("<H", 0x8000), (128, 128, 128, 255)),
+        (0x40, 32, (0xFFFF, 0xFFFF0000, 0, 0), struct.pack("<HH", 0xFFFF, 0x4000), (255, 64, None, 255)),
+        (0x40, 16, (0xF00, 0xF0, 0xF, 0), struct.pack("<H", 0x0F80), (255, 136, 0, 255)),
+        (0x41, 16, (0xE0, 0x1C, 3, 0xFF00), struct.pack("<H", 0x80FF), (255, 255, 255, 128)),
+    ],
+    ids=["L16", "G16R16", "X4R4G4B4", "A8R3G3B2"],
+)
+def test_masks_of_older_formats(
+    flags: int, bits: int, masks: tuple[int, ...], pixels: bytes, shown: tuple[int | None, ...]
+) -> None:
+    """D3DFORMAT's own definitions (Microsoft): which bits hold what; values by hand."""
+    header = Header("dds", formats.get("bgra8"), 4, 4, 1)
+    head = bytearray(write_texture(header, [bytes(64)])[:128])
+    struct.pack_into("<2I4s5I", head, 76, 32, flags, bytes(4), bits, *masks)
+    struct.pack_into("<I", head, 20, 4 * bits // 8)
+    data = bytes(head) + pixels * 16
+    texture = read_texture(data, Library())
+    found = texture.shown()[1, 2].tolist()
+    assert all(want is None or abs(have - want) <= 1 for have, want in zip(found, shown, strict=True)), found
+    assert texture.rewrite(texture.header, texture.levels) == data

@@ -78,6 +78,19 @@ _DXGI = {
     83: "bc5", 84: "bc5s", 85: "rgb565", 86: "argb1555", 87: "bgra8", 88: "bgrx8", 91: "bgra8", 93: "bgrx8",
     95: "bc6h", 96: "bc6hs", 98: "bc7", 99: "bc7", 107: "yuyv", 115: "argb4444",
 }  # fmt: skip
+#: DXGI_FORMAT numbers that leave the meaning of the same bits to the game (TYPELESS), or say whole numbers (UINT):
+#: they are shown as UNORM. Files of these keep their number.
+_DXGI_KIN = {
+    1: "rgba32f", 5: "rgb32f", 9: "rgba16", 12: "rgba16", 15: "rg32f", 23: "abgr2101010", 25: "abgr2101010",
+    27: "rgba8", 30: "rgba8", 33: "rg16", 36: "rg16", 39: "r32f", 48: "rg8", 50: "rg8", 53: "r16", 57: "r16", 60: "r8", 62: "r8",
+    70: "bc1", 73: "bc2", 76: "bc3", 79: "bc4", 82: "bc5", 90: "bgra8", 92: "bgrx8", 94: "bc6h", 97: "bc7",
+}  # fmt: skip
+#: masks of formats that are no packed bits here: bits, masks of R, G, B, A, whether it is grey
+_WIDE_MASKS = {
+    (16, (0xFFFF, 0, 0, 0), True): "l16",
+    (16, (0xFFFF, 0, 0, 0), False): "r16",
+    (32, (0xFFFF, 0xFFFF0000, 0, 0), False): "rg16",
+}
 #: all that can be said
 FORMATS = sorted({*_FOUR_CC.values(), *_DXGI.values()})
 _DXGI_SRGB = (29, 72, 75, 78, 91, 93, 99)
@@ -91,6 +104,8 @@ def _masks_of(pixel_format: PixelFormat) -> tuple[int, tuple[int, int, int, int]
 
 def _by_masks(bits: int, masks: tuple[int, ...], grey: bool) -> str | None:
     """The format with these masks."""
+    if (bits, masks, grey) in _WIDE_MASKS:
+        return _WIDE_MASKS[bits, masks, grey]  # type: ignore[index]
     for pixel_format in formats.all_formats():
         if _masks_of(pixel_format) == (bits, masks) and ("l" in pixel_format.holds) == grey:
             return pixel_format.name
@@ -137,7 +152,7 @@ def read_header(data: bytes, size: int | None = None) -> Head:
             "volume" if more["dimension"] == _DIMENSION_3D else "cube" if cube else "array" if layers > 1 else "2d"
         )
         surfaces = layers * (6 if cube else 1)
-        name, what = _DXGI.get(number), f"DXGI format {number}"
+        name, what = _DXGI.get(number, _DXGI_KIN.get(number)), f"DXGI format {number}"
         colour = "srgb" if number in _DXGI_SRGB else None
     elif head["pf_flags"] & _PF_FOURCC:
         name = _FOUR_CC.get(four_cc)

@@ -137,6 +137,18 @@ class Head:
     values: tuple[int, int]
 
 
+def _upwards(data: bytes, offset: int, size: int) -> bool:
+    """Whether the rows begin at the bottom: KTXorientation (KTX 2.0, section 5.2) goes right and up."""
+    values, at = data[offset : offset + size], 0
+    while at + 4 <= len(values):
+        (length,) = struct.unpack_from("<I", values, at)
+        key, _, value = values[at + 4 : at + 4 + length].partition(b"\0")
+        if key == b"KTXorientation":
+            return value[:2] == b"ru"
+        at += 4 + length + -length % 4
+    return False
+
+
 def read_header(data: bytes) -> Head:
     """Read header and index of levels."""
     if len(data) < _HEAD.size:
@@ -168,6 +180,7 @@ def read_header(data: bytes) -> Head:
         surfaces=max(1, layers) * faces,
         depth=max(1, depth),
         colour="srgb" if srgb else "linear" if number in _BC1_RGB or len(_VK[name]) > 1 else None,
+        orientation="bottom-up" if _upwards(data, places[2], places[3]) else "top-down",
     ).check()
     if len(data) < _HEAD.size + header.levels * _LEVEL.size:
         raise TruncatedError("The KTX2 index of levels is cut off.", offset=_HEAD.size)
