@@ -82,8 +82,9 @@ _DXGI = {
 #: they are shown as UNORM. Files of these keep their number.
 _DXGI_KIN = {
     1: "rgba32f", 5: "rgb32f", 9: "rgba16", 12: "rgba16", 15: "rg32f", 23: "abgr2101010", 25: "abgr2101010",
-    27: "rgba8", 30: "rgba8", 33: "rg16", 36: "rg16", 39: "r32f", 48: "rg8", 50: "rg8", 53: "r16", 57: "r16", 60: "r8", 62: "r8",
-    70: "bc1", 73: "bc2", 76: "bc3", 79: "bc4", 82: "bc5", 90: "bgra8", 92: "bgrx8", 94: "bc6h", 97: "bc7",
+    27: "rgba8", 30: "rgba8", 33: "rg16", 36: "rg16", 39: "r32f", 48: "rg8", 50: "rg8", 53: "r16", 57: "r16",
+    60: "r8", 62: "r8", 70: "bc1", 73: "bc2", 76: "bc3", 79: "bc4", 82: "bc5", 90: "bgra8", 92: "bgrx8",
+    94: "bc6h", 97: "bc7",
 }  # fmt: skip
 #: masks of formats that are no packed bits here: bits, masks of R, G, B, A, whether it is grey
 _WIDE_MASKS = {
