@@ -140,7 +140,6 @@ def tour(folder: Path) -> None:
         shot("open")
         stage(page, "Find").click()
         sail = put_in_work(page, "boat sail")
-        shot("edit-waiting")
         paint_sail(Path(sail))
         page.get_by_text("ready to build").first.wait_for(timeout=15_000)
         shot("edit")
