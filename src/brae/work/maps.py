@@ -39,6 +39,8 @@ def surface(workspace: Workspace, project_id: str, address: str) -> list[MapOf]:
     )
     with workspace.database.session() as session:
         members = list(session.scalars(query))
+    if found.member.name not in {member.name for member in members}:
+        return []  # it is no texture, so it belongs to no surface
     names = map_names({member.name: _use(member) for member in members}, rules)
     near = [MapOf(member, names[member.name]) for member in members]
     wanted = names[found.member.name].surface

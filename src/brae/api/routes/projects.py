@@ -41,6 +41,14 @@ router = APIRouter(tags=["open"])
 _MOST_ENTRIES = 2000
 
 
+def _path(text: str) -> Path:
+    """A path as a person types it, ``~`` for their own folder."""
+    try:
+        return Path(text).expanduser()
+    except RuntimeError as error:  # ~somebody
+        raise NotFoundError(f"There is nobody of the name in '{text}'.", expected="a whole path") from error
+
+
 def _start_opening(workspace: Workspace, path: Path) -> JobView:
     project = begin(workspace, path)
 
@@ -64,7 +72,7 @@ def projects(workspace: Work) -> list[ProjectSummary]:
 @router.post("/projects", status_code=202)
 def open_project(request: OpenRequest, workspace: Work) -> JobView:
     """Open a folder or an archive, as a job; its result names the project."""
-    path = Path(request.path).expanduser()
+    path = _path(request.path)
     if not path.is_absolute():
         raise NotFoundError(f"'{request.path}' is not a whole path.", expected="such as /home/me/games/skerry")
     if not path.exists():
@@ -187,7 +195,7 @@ def keep(request: LayoutText, workspace: Work) -> KeptLayout:
 @router.get("/browse")
 def browse(request: Request, workspace: Work, path: str | None = None) -> Folder:
     """Names of folders, and of archives that a layout recognises; never a file's content."""
-    folder = Path(path).expanduser() if path else Path.home()
+    folder = _path(path) if path else Path.home()
     if not folder.is_absolute() or not folder.is_dir():
         raise NotFoundError(f"There is no folder {folder}.")
     library = workspace.library()
