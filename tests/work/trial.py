@@ -19,7 +19,6 @@ import sys
 import tempfile
 import threading
 import time
-import traceback
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
@@ -106,29 +105,27 @@ class Counter_:
         return self.count
 
 
+#: forks processes from one that has no threads and has used no kernel: a child of any other may wait for ever
+_SERVER = multiprocessing.get_context("forkserver")
+_SERVER.set_forkserver_preload(["tests.work.trial"])
+
+
+def _counted(home: Path, work: Callable[[Workspace], object], last: int | None, told: Any) -> None:
+    workspace = Workspace(Home(home))
+    told.send(Counter_(last).run(lambda: work(workspace)))
+
+
 def _in_child(home: Path, work: Callable[[Workspace], object], last: int | None) -> int | None:
     """Do something in a process of its own; how many calls it made, or None where it was killed."""
-    reading, writing = os.pipe()
-    child = os.fork()
-    if child == 0:
-        code = 1
-        try:
-            workspace = Workspace(Home(home))
-            count = Counter_(last).run(lambda: work(workspace))
-            os.write(writing, str(count).encode())
-            code = 0
-        except BaseException:
-            traceback.print_exc()
-        finally:
-            os._exit(code)
-    os.close(writing)
-    with os.fdopen(reading) as stream:
-        said = stream.read()
-    status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    if status == -signal.SIGKILL:
+    listening, told = _SERVER.Pipe(duplex=False)
+    child = _SERVER.Process(target=_counted, args=(home, work, last, told))
+    child.start()
+    told.close()
+    child.join(120)
+    if child.exitcode == -signal.SIGKILL:
         return None
-    assert status == 0, "the process failed by itself"
-    return int(said)
+    assert child.exitcode == 0, "the process failed by itself, or waits for ever"
+    return int(listening.recv())
 
 
 @dataclass
@@ -324,11 +321,6 @@ def stage_for(made_desktop: Path, folder: Path) -> Stage:
     assert digests(made.game) == before
     workspace.close()
     return made
-
-
-#: forks processes from one that has no threads and has used no kernel
-_SERVER = multiprocessing.get_context("forkserver")
-_SERVER.set_forkserver_preload(["tests.work.trial"])
 
 
 def _alone(stage: Stage, name: str, number: int, wait: float) -> None:
