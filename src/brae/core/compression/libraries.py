@@ -310,6 +310,8 @@ register(Lz4Frame())
 
 #: a block of four bytes can become 128 KiB, so a stream is fed in small pieces
 _FEED = 1 << 10
+#: where memory is to stay small, in smaller ones: at most 8 MiB come out of one
+_SIP = 1 << 8
 
 
 @dataclass(eq=False)
@@ -345,8 +347,8 @@ class Zstandard:
 
         try:
             unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
-            for at in range(0, len(data), _FEED):
-                yield unpacker.decompress(data[at : at + _FEED])
+            for at in range(0, len(data), _SIP):
+                yield unpacker.decompress(data[at : at + _SIP])
                 if unpacker.eof:
                     return
         except (zstandard.ZstdError, MemoryError) as error:
