@@ -8,6 +8,7 @@ import sqlite3
 import threading
 import time
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -25,7 +26,7 @@ from brae.jobs import Silent
 from brae.store import Home
 from brae.store.home import InUseError
 from brae.store.models import Member, Original
-from brae.work import Workspace, builds, edits
+from brae.work import Workspace, builds, edits, records
 from brae.work import workspace as workspaces
 from brae.work.builds import GrowthError
 from brae.work.edits import put_in_work, set_remedies, take_file
@@ -455,3 +456,33 @@ def test_the_original_of_a_row_that_is_gone_is_written_down_with_the_build(
     assert all(row.kept for row in rows)
     builds.restore(workspace, "skerry")
     assert digests(opened) == before
+
+
+def test_what_is_read_while_a_build_replaces_its_file_is_the_original(
+    workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The file is replaced, and the database does not say so yet: nothing else changed it."""
+    project = workspace.project("skerry")
+    before = workspace.original_bytes(project, workspace.find(project.id, SAIL))
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    replaced, written = threading.Event(), threading.Event()
+    record = records._record
+
+    def late(*arguments: object) -> object:
+        replaced.set()
+        assert written.wait(20)
+        return record(*arguments)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(records, "_record", late)
+    with ThreadPoolExecutor(3) as pool:
+        building = pool.submit(builds.build, workspace, project.id)
+        assert replaced.wait(20)
+        read = pool.submit(lambda: workspace.original_bytes(project, workspace.find(project.id, SAIL)))
+        planned = pool.submit(builds.plan, workspace, project.id)
+        time.sleep(0.3)
+        assert not read.done(), "it waits for the build to be written down"
+        written.set()
+        assert building.result(20)["files"]
+        assert read.result(20) == before
+        plan = planned.result(20)
+    assert (plan.faults, plan.up_to_date) == ([], True)

@@ -91,7 +91,16 @@ class _Target:
 
 def plan(workspace: Workspace, project_id: str) -> BuildPlan:
     """What a build would do now; nothing is written."""
-    return _Planner(workspace, workspace.project(project_id)).run()[0]
+    while True:
+        planner = _Planner(workspace, workspace.project(project_id))
+        found = planner.run()[0]
+        # Where a build ended meanwhile, half of the plan speaks of the files before it.
+        if _states(workspace.originals(project_id)) == _states(planner.originals):
+            return found
+
+
+def _states(originals: dict[str, Original]) -> dict[str, tuple[str, str]]:
+    return {path: (one.state, one.current_sha256) for path, one in originals.items()}
 
 
 @dataclass

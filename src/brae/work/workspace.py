@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -41,6 +42,8 @@ _OPEN_BYTES = 128 << 20
 _VIEWED_BYTES = 256 << 20
 #: seconds that are waited for another process
 _PATIENCE = 5.0
+#: seconds in which a build replaces its files and writes that down, and between two looks whether it has
+_BUILD_ENDS, _LOOK_AGAIN = 5.0, 0.02
 #: what tells one state of an archive, its files and its layout, from every other
 Version = tuple[object, ...]
 
@@ -51,6 +54,11 @@ class Found:
 
     member: Member
     archive: ArchiveRow
+
+
+def _seen_by(original: Original) -> Seen:
+    """A game file as it was when Brae last read or wrote it."""
+    return Seen(original.current_size, original.current_mtime)
 
 
 def _memory(archive: Container) -> int:
@@ -213,7 +221,8 @@ class Workspace:
             return FileSource(self.blobs.path(original.whole.sha256))
         source = FileSource(target)
         # Looked at once the file is open: what is opened is what was looked at.
-        self.check_unchanged(project, original)
+        if self.check_unchanged(project, original) is not original:
+            return self.original_source(project, path)  # a build of ours ended meanwhile
         return self.as_it_was(original, source) if original.state == "patched" else source
 
     def as_it_was(self, original: Original, source: ByteSource) -> ByteSource:
@@ -274,22 +283,39 @@ class Workspace:
             row.built_from = None
             return row
 
-    def check_unchanged(self, project: Project, original: Original) -> None:
-        """Raise ChangedError unless a game file is what Brae last saw or wrote (by size and time)."""
+    def check_unchanged(self, project: Project, original: Original) -> Original:
+        """What is known of a game file that is what Brae last saw or wrote (by size and time); else ChangedError.
+
+        Between the moment when a build replaces a file and the one when it writes that down, the file is not as
+        known although nothing else changed it: such a build is waited for. Where one ended since ``original`` was
+        read, another row than that comes back.
+        """
         target = Path(project.folder) / original.path
-        seen = Seen.at(target)
+        until = time.monotonic() + _BUILD_ENDS
+        while True:
+            seen = Seen.at(target)
+            if seen == _seen_by(original):
+                return original
+            # The journal is looked for first: it goes after the row is written.
+            building = self.home.journal(project.id).exists()
+            now = self.original(project.id, original.path)
+            if now is not None and _seen_by(now) != _seen_by(original):
+                original = now
+            elif not building or time.monotonic() > until:
+                break
+            else:
+                time.sleep(_LOOK_AGAIN)
         if seen is None:
             raise ChangedError(
                 "This file of the game is gone.",
                 address=original.path,
                 remedy="Put it back (Brae can restore it), or open the game again.",
             )
-        if (seen.size, seen.mtime) != (original.current_size, original.current_mtime):
-            raise ChangedError(
-                "This file of the game was changed by something else.",
-                address=original.path,
-                remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
-            )
+        raise ChangedError(
+            "This file of the game was changed by something else.",
+            address=original.path,
+            remedy="Open the game again: Brae takes the file as it is now and keeps your edits.",
+        )
 
     # ---- archives ---------------------------------------------------------------------------------------
 
@@ -349,7 +375,8 @@ class Workspace:
             return (path, Seen.at(Path(project.folder) / path))
         if original.whole is not None:
             return (path, original.whole.sha256)
-        self.check_unchanged(project, original)
+        if self.check_unchanged(project, original) is not original:
+            return self._state(project, path)
         kept = tuple((one.offset, one.sha256) for one in original.ranges)
         return (path, original.current_size, original.current_mtime, kept)
 
@@ -388,11 +415,23 @@ class Workspace:
 
     def original_bytes(self, project: Project, found: Found) -> bytes:
         """An item's original bytes, unpacked."""
-        if found.archive.layout is None:
-            source = self.original_source(project, found.archive.files[MAIN])
-            return source.read(0, source.size)
-        archive = self.archive(project, found.archive)
-        return archive.read(self.number_of(archive, found))
+        while True:
+            before = self._seen_outside(project, found.archive)
+            if found.archive.layout is None:
+                source = self.original_source(project, found.archive.files[MAIN])
+                data = source.read(0, source.size)
+            else:
+                archive = self.archive(project, found.archive)
+                data = archive.read(self.number_of(archive, found))
+            # A file that is patched in place while it is read gives the edit's bytes for the original's.
+            if self._seen_outside(project, found.archive) == before:
+                return data
+
+    def _seen_outside(self, project: Project, row: ArchiveRow) -> list[Seen | None]:
+        """The files of the game that an archive lies in, as they are now."""
+        while row.parent_id is not None:
+            row = self.parent(row)
+        return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
 
     def original_texture(self, project: Project, found: Found) -> TextureFile:
         """An item's original, decoded."""
