@@ -25,17 +25,17 @@ import numpy as np
 
 from benchmarks import codecs, discs, headerless
 from benchmarks.report import best, in_turn, report
+from brae.core.assets.folders import member_paths, unpack
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_new
 from brae.core.containers.depth import open_path
 from brae.core.containers.described import Archive, open_archive
-from brae.core.containers.folders import member_paths, unpack
 from brae.core.layouts.directory import directory
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import write_beside
 from brae.core.sources import BytesSource
-from brae.core.textures import formats
-from brae.core.textures.encode import encode_new
 from brae.core.warm import warm
 from brae.demo import LAYOUTS, art, desktop
 

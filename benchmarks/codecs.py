@@ -15,9 +15,9 @@ import skimage.data
 from PIL import Image, ImageDraw
 
 from benchmarks.report import best, in_turn, report
-from brae.core.textures import formats
-from brae.core.textures.encode import encode_new
-from brae.core.textures.formats import How, PixelFormat
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_new
+from brae.core.assets.texture.formats import How, PixelFormat
 
 SIDE = 1024
 Picture = np.ndarray

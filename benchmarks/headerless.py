@@ -6,12 +6,12 @@ import numpy as np
 from PIL import Image
 
 from benchmarks.report import report
-from brae.core.textures import formats
-from brae.core.textures.encode import encode_levels
-from brae.core.textures.formats import How, Picture
-from brae.core.textures.formats.base import full_chain
-from brae.core.textures.guess import propose
-from brae.core.textures.texture import Header
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_levels
+from brae.core.assets.texture.formats import How, Picture
+from brae.core.assets.texture.formats.base import full_chain
+from brae.core.assets.texture.guess import propose
+from brae.core.assets.texture.texture import Header
 from brae.demo import art
 
 FORMATS = ("bc1", "bc2", "bc3", "bc4", "bc5", "bc6h", "bc7", "rgba8", "rgb565", "index8")

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brae.core import addresses, compression
-from brae.core.containers.folders import member_paths
+from brae.core.assets.folders import member_paths
 from brae.core.errors import BraeError, FormatError, LayoutError, TruncatedError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.load import parse

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from brae.core.assets.texture import formats
 from brae.core.containers.described import open_archive
 from brae.core.containers.opened import standards
 from brae.core.containers.recognise import recognise  # noqa: F401  registers them
@@ -14,7 +15,6 @@ from brae.core.games.model import GameProfile
 from brae.core.layouts.load import parse, parse_as
 from brae.core.layouts.model import MAIN, Layout
 from brae.core.sources import BytesSource
-from brae.core.textures import formats
 from tests.core.families import FAMILIES
 
 DOCS = Path(__file__).parents[2] / "docs"

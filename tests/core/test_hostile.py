@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from brae.core.assets.folders import changes_in, unpack
 from brae.core.catalogue import catalogue
 from brae.core.containers.depth import open_path
-from brae.core.containers.folders import changes_in, unpack
 from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library

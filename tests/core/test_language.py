@@ -9,6 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from brae.core.assets.texture.files import read_texture
+from brae.core.assets.texture.texture import with_sides
 from brae.core.containers.described import Archive, open_archive
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts.edits import Edits, NewMember
@@ -19,8 +21,6 @@ from brae.core.layouts.obfuscation import Step, hide
 from brae.core.layouts.read import parse as read
 from brae.core.layouts.segments import Composed
 from brae.core.sources import BytesSource
-from brae.core.textures.files import read_texture
-from brae.core.textures.texture import with_sides
 from tests.core.families import BY_NAME, members_for
 
 

@@ -7,15 +7,15 @@ import struct
 import numpy as np
 import pytest
 
+from brae.core.assets.texture import dds, formats
+from brae.core.assets.texture.described import read as read_described
+from brae.core.assets.texture.encode import encode_like
 from brae.core.errors import FormatError, LayoutError, UnknownFormatError
 from brae.core.layouts.load import parse as parse_layout
 from brae.core.layouts.model import MAIN
 from brae.core.layouts.read import parse
 from brae.core.layouts.write import compose
 from brae.core.sources import BytesSource
-from brae.core.textures import dds, formats
-from brae.core.textures.described import read as read_described
-from brae.core.textures.encode import encode_like
 
 NUMBERS = {
     "u8": (200, "B"), "i8": (-7, "b"), "u16": (50_000, "H"), "i16": (-300, "h"), "u32": (4_000_000_000, "I"),
@@ -98,7 +98,7 @@ def test_numbers_without_a_meaning_are_named(photo: np.ndarray) -> None:
 
 def test_a_dds_keeps_what_its_header_holds(photo: np.ndarray) -> None:
     """Words in the reserved fields, a level count of zero, bytes behind the pixels: all as it was."""
-    from brae.core.textures.encode import encode_new
+    from brae.core.assets.texture.encode import encode_new
 
     data = bytearray(encode_new(photo, formats.BC3, 1))
     data[32:44] = b"made by hand"

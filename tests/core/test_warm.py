@@ -10,8 +10,8 @@ import numpy as np
 import pytest
 
 import brae.core
-from brae.core.textures import formats, kernels
-from brae.core.textures.formats import How
+from brae.core.assets.texture import formats, kernels
+from brae.core.assets.texture.formats import How
 from brae.core.warm import PARTS, warm
 
 

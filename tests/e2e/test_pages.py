@@ -12,12 +12,12 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_levels
+from brae.core.assets.texture.files import read_image, read_texture, write_image, write_texture
+from brae.core.assets.texture.texture import Header
 from brae.core.containers.depth import open_path
 from brae.core.layouts.library import Library
-from brae.core.textures import formats
-from brae.core.textures.encode import encode_levels
-from brae.core.textures.files import read_image, read_texture, write_image, write_texture
-from brae.core.textures.texture import Header
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, disc
 from tests.core.families import BY_NAME

@@ -12,12 +12,12 @@ import numpy as np
 import pytest
 from sqlalchemy import func, select
 
+from brae.core.assets.texture.files import read_texture
 from brae.core.containers.depth import open_path
 from brae.core.errors import CancelledError, FormatError
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.sources import FileSource
 from brae.core.sources.sectors import wrong_sectors
-from brae.core.textures.files import read_texture
 from brae.demo import LAYOUTS, art, desktop
 from brae.demo.standin.disc import read_inlay, read_mosaic
 from brae.jobs import Silent

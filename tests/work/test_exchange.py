@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from brae.core import addresses
+from brae.core.assets.texture.files import LARGE
+from brae.core.assets.texture.texture import Departures
 from brae.core.errors import ChangedError, FormatError, StorageError, UnknownFormatError
-from brae.core.textures.files import LARGE
-from brae.core.textures.texture import Departures
 from brae.work import Workspace, builds, watch
 from brae.work.edits import (
     exchange_file,

@@ -12,9 +12,9 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from brae.core.assets.texture.files import write_image
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, StorageError
 from brae.core.layouts.library import FOLDER
-from brae.core.textures.files import write_image
 from brae.demo import LAYOUTS
 from brae.demo.standin import play
 from brae.store.models import Edit, Original

@@ -268,7 +268,7 @@ def test_pictures_of_loose_overrides_are_what_was_painted(
     _edited(workspace, SAIL)
     choose(workspace, "skerry", way="loose")
     builds.build(workspace, "skerry")
-    from brae.core.textures.files import read_texture
+    from brae.core.assets.texture.files import read_texture
 
     texture = read_texture((opened / "loose/textures/boat/sail.ptx").read_bytes(), LIBRARY, "sail.ptx")
     painted = np.array(Image.open(workspace.exchange_folder("skerry") / edit_of(workspace, SAIL).exchange_path))

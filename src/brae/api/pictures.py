@@ -8,9 +8,9 @@ import numpy as np
 from fastapi import Response
 from PIL import Image
 
+from brae.core.assets.texture.files import write_image
+from brae.core.assets.texture.formats import Picture
 from brae.core.errors import NotFoundError
-from brae.core.textures.files import write_image
-from brae.core.textures.formats import Picture
 
 
 def png(pixels: Picture, *, keep: bool) -> Response:

@@ -7,13 +7,13 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from brae.core.match.textures import MatchSheet
+from brae.core.assets.texture.formats import Depth, Storage
+from brae.core.assets.texture.guess import Guess
+from brae.core.assets.texture.marks import Mark
+from brae.core.assets.texture.sheet import MatchSheet
+from brae.core.assets.texture.texture import Departures, Recipe
+from brae.core.layouts.roles import Channel, Role
 from brae.core.structure.workshop import Kind, Look, Says, entropy
-from brae.core.textures.formats import Depth, Storage
-from brae.core.textures.guess import Guess
-from brae.core.textures.marks import Mark
-from brae.core.textures.roles import Channel, Role
-from brae.core.textures.texture import Departures, Recipe
 
 
 class Row(BaseModel):

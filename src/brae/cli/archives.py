@@ -35,6 +35,7 @@ def inspect(
         from brae.cli.targets import kind_of, library_for, split_target
         from brae.core.containers.depth import open_path
         from brae.core.containers.described import Archive
+        from brae.core.games.known import profiles_in
 
         path, levels = split_target(file)
         library = library_for(path, home)
@@ -50,8 +51,9 @@ def inspect(
             data, words = _archive_words(file, archive, described, as_json)
         else:
             data, words = _inspect_other(file, library.layouts.get(kind or ""), home)
-        data["layout_faults"] = [error.at(Path(where).name).as_dict() for where, error in library.errors.items()]
-        for error in library.errors.values():
+        faults = library.errors | profiles_in(library.folders)[1]
+        data["layout_faults"] = [error.at(Path(where).name).as_dict() for where, error in faults.items()]
+        for error in faults.values():
             typer.echo(readable(f"brae: this layout is faulty and was passed over: {error}"), err=True)
     say(data, words, as_json)
 
@@ -79,9 +81,9 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
 
 def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:
     from brae.cli.targets import read_target
+    from brae.core.assets.texture import described
+    from brae.core.assets.texture.files import HEAD, read_texture
     from brae.core.catalogue import describe
-    from brae.core.textures import described
-    from brae.core.textures.files import HEAD, read_texture
 
     data, name, library, fetch = read_target(target, home)
     item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
@@ -167,7 +169,7 @@ def unpack(
 ) -> None:
     """Every member as a file, unpacked."""
     from brae.cli.targets import open_target
-    from brae.core.containers.folders import unpack as unpack_archive
+    from brae.core.assets.folders import unpack as unpack_archive
 
     with errors(as_json):
         archive = open_target(file, layout, home)[0].container
@@ -205,7 +207,7 @@ def repack(
 ) -> None:
     """The archive rebuilt with what differs in a folder."""
     from brae.cli.targets import open_target, split_target
-    from brae.core.containers.folders import edits_in
+    from brae.core.assets.folders import edits_in
     from brae.core.containers.recognise import files_of
     from brae.core.layouts.segments import write_beside
 

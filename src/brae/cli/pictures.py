@@ -14,7 +14,7 @@ from brae.cli.output import errors, readable, say
 from brae.core.errors import BraeError, FormatError, NotFoundError, RefusedError, UnknownFormatError
 
 if TYPE_CHECKING:
-    from brae.core.textures import formats
+    from brae.core.assets.texture import formats
 
 
 @app.command()
@@ -29,9 +29,9 @@ def decode(
 ) -> None:
     """A texture as a picture."""
     from brae.cli.targets import kind_of, read_target
+    from brae.core.assets.texture import described
+    from brae.core.assets.texture.files import read_texture, write_image
     from brae.core.atomic import write_atomically
-    from brae.core.textures import described
-    from brae.core.textures.files import read_texture, write_image
 
     with errors():
         data, name, library, fetch = read_target(file, home)
@@ -49,7 +49,7 @@ def decode(
 
 def _picture_kind(out: Path) -> str:
     """Which open format a name asks for."""
-    from brae.core.textures import images
+    from brae.core.assets.texture import images
 
     kind = {"jpg": "jpeg", "tif": "tiff"}.get(found := out.suffix.lower().lstrip("."), found)
     if kind not in (*images.WRITABLE, "dds", "ktx2"):
@@ -88,12 +88,12 @@ def encode(
 ) -> None:
     """A picture as a texture; a whole folder on all cores. What differs from the original is told."""
     from brae.cli.targets import check_file, library_for
+    from brae.core.assets.texture import formats
+    from brae.core.assets.texture.encode import encode_new
+    from brae.core.assets.texture.files import read_image, read_texture
+    from brae.core.assets.texture.mips import Content, Filter, MipRule
+    from brae.core.assets.texture.sheet import match
     from brae.core.atomic import write_atomically
-    from brae.core.match.textures import match
-    from brae.core.textures import formats
-    from brae.core.textures.encode import encode_new
-    from brae.core.textures.files import read_image, read_texture
-    from brae.core.textures.mips import Content, Filter, MipRule
     from brae.core.warm import cached, warm
 
     with errors(as_json):
@@ -175,7 +175,7 @@ def _encode_folder(
 
     from rich.progress import Progress
 
-    from brae.core.textures import images
+    from brae.core.assets.texture import images
 
     suffixes = {f".{name}" for name in (*images.TYPES, "dds", "ktx2", "jpg", "tif")}
     sources = sorted(path for path in folder.rglob("*") if path.suffix.lower() in suffixes)
@@ -230,9 +230,9 @@ def guess(
 ) -> None:
     """Pixels without a header: what they could be, best guess first."""
     from brae.cli.targets import read_target
+    from brae.core.assets.texture.files import read_raw, write_image
+    from brae.core.assets.texture.guess import propose as guesses_of
     from brae.core.atomic import write_atomically
-    from brae.core.textures.files import read_raw, write_image
-    from brae.core.textures.guess import propose as guesses_of
 
     with errors():
         data, name, _, _ = read_target(file, home)
@@ -265,9 +265,9 @@ def split(
 ) -> None:
     """The channels of a packed map as pictures of their own."""
     from brae.cli.targets import check_file
+    from brae.core.assets.texture import channels, formats
+    from brae.core.assets.texture.files import read_image, write_image
     from brae.core.atomic import write_atomically
-    from brae.core.textures import channels, formats
-    from brae.core.textures.files import read_image, write_image
 
     with errors():
         check_file(image)
@@ -294,9 +294,9 @@ def compose(
 ) -> None:
     """Pictures as the channels of one: a packed map."""
     from brae.cli.targets import check_file
+    from brae.core.assets.texture import channels, formats
+    from brae.core.assets.texture.files import read_image, write_image
     from brae.core.atomic import write_atomically
-    from brae.core.textures import channels, formats
-    from brae.core.textures.files import read_image, write_image
 
     with errors():
 
@@ -327,7 +327,7 @@ def texels(
     side: Annotated[int | None, typer.Option(help="Texels of the side: how many is that a unit?")] = None,
 ) -> None:
     """How large a texture has to be for a surface (a scale of 0.25 is 4 texels a unit)."""
-    from brae.core.match import metrics
+    from brae.core.assets.texture import metrics
 
     with errors():
         if (per_unit is None) == (side is None) or world <= 0 or (per_unit or side or 0) <= 0:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from brae.core import addresses
+from brae.core.assets.texture.described import Fetch
 from brae.core.containers.depth import Opened, open_path
 from brae.core.errors import NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
 from brae.core.places import layout_folders
 from brae.core.sources.cue import image_of, is_cue
-from brae.core.textures.described import Fetch
 from brae.demo import LAYOUTS
 
 

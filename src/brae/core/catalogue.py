@@ -7,13 +7,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from brae.core.assets.texture.files import HEAD, parts_elsewhere, sniff_texture
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import recognise
 from brae.core.errors import BraeError, internal
 from brae.core.layouts.library import Library
+from brae.core.layouts.roles import MapUse
 from brae.core.sources import ByteSource, BytesSource
-from brae.core.textures.files import HEAD, parts_elsewhere, sniff_texture
-from brae.core.textures.roles import MapUse
 
 log = logging.getLogger(__name__)
 

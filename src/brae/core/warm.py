@@ -12,6 +12,8 @@ from pathlib import Path
 
 import numpy as np
 
+from brae.core.assets.texture import kernels
+from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.model import TablePart, TreePart
@@ -20,7 +22,6 @@ from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
 from brae.core.sources import BytesSource
 from brae.core.sources.sectors import RAW, wrong_sectors
-from brae.core.textures import kernels
 
 
 def _packers() -> None:
@@ -52,7 +53,7 @@ def _discs() -> None:
 
 
 _STEPS: dict[str, Callable[[], None]] = {
-    **{group: partial(kernels.warm, group) for group in kernels.GROUPS},
+    **{group: partial(textures.warm, group) for group in textures.GROUPS},
     "packers": _packers,
     "layouts": _layouts,
     "discs": _discs,
@@ -99,7 +100,7 @@ def warm(tick: Callable[[], object] = lambda: None) -> None:
 
 def cached() -> bool:
     """Whether the kernels that take longest are in the cache, by its files."""
-    from brae.core.textures.kernels import bc6h, bc7, colour, single
+    from brae.core.assets.texture.kernels import bc6h, bc7, colour, single
 
     encoders = (bc7.encode_bc7, bc6h.encode_bc6h, colour.encode_colour, single.encode_channel)
     return all(any(Path(one.stats.cache_path).glob(f"*{one.__name__}*.nbc")) for one in encoders)

@@ -18,9 +18,9 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.textures import formats
-from brae.core.textures.encode import encode_levels, encode_new
-from brae.core.textures.texture import Header, Orientation
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_levels, encode_new
+from brae.core.assets.texture.texture import Header, Orientation
 from brae.demo import DESKTOP, art
 
 SEED = 1897

@@ -26,7 +26,6 @@ from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import copies
 from brae.work.outward import Outward
-from brae.work.records import finish
 from brae.work.workspace import Found, Workspace
 
 #: originals up to this size are kept whole even where a patch needs its ranges only: they survive more
@@ -435,7 +434,7 @@ def _carry_out(
         if isinstance(error, OSError):
             raise storage_error(error, "write beside the game's files in", project.folder) from error
         raise
-    return finish(workspace, journal)
+    return workspace.finish(journal)
 
 
 @dataclass

@@ -12,13 +12,13 @@ from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
 from brae.core.addresses import exchange_path
+from brae.core.assets.texture.files import can_write, read_image, write_image
+from brae.core.assets.texture.marks import MARKS, Mark, marked
+from brae.core.assets.texture.remedies import REMEDIES
+from brae.core.assets.texture.sheet import match
+from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
-from brae.core.match.remedies import REMEDIES
-from brae.core.match.textures import match
-from brae.core.textures.files import can_write, read_image, write_image
-from brae.core.textures.marks import MARKS, Mark, marked
-from brae.core.textures.texture import Departures, Header, Recipe, TextureFile
 from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, EditStep, Project, now
 from brae.work.workspace import Found, Workspace

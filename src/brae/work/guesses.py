@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
+from brae.core.assets.texture.files import read_raw
+from brae.core.assets.texture.formats import Picture
+from brae.core.assets.texture.guess import Guess, propose
 from brae.core.atomic import write_atomically
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.load import parse
-from brae.core.textures.files import read_raw
-from brae.core.textures.formats import Picture
-from brae.core.textures.guess import Guess, propose
 from brae.work.structures import free_name, workshop_sources
 from brae.work.workspace import Workspace
 

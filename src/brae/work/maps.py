@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 from sqlalchemy import select
 
+from brae.core.assets.texture import channels, formats
+from brae.core.assets.texture.channels import Part
+from brae.core.assets.texture.files import read_image, write_image
+from brae.core.assets.texture.formats import Picture
+from brae.core.assets.texture.remedies import apply_remedies
 from brae.core.errors import BraeError, FormatError
-from brae.core.match.remedies import apply_remedies
-from brae.core.textures import channels, formats
-from brae.core.textures.channels import Part
-from brae.core.textures.files import read_image, write_image
-from brae.core.textures.formats import Picture
-from brae.core.textures.roles import Channel, MapName, MapUse, map_names
+from brae.core.layouts.roles import Channel, MapName, MapUse, map_names
 from brae.store.models import Member
 from brae.work.edits import take_file
 from brae.work.workspace import Workspace

@@ -18,17 +18,18 @@ from sqlalchemy.orm import Session
 
 from brae import __version__
 from brae.core import addresses, catalogue
+from brae.core.assets.texture.files import HEAD
 from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
+from brae.core.games.known import profiles_in
 from brae.core.games.signs import edition_in, game_in, missing_halves
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource
 from brae.core.sources.cue import image_of, is_cue
-from brae.core.textures.files import HEAD
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
 from brae.work import copies
@@ -161,7 +162,8 @@ class _Opening:
             project = session.get_one(Project, self.project_id)
             project.files_seen, project.opened = len(files), now()
             project.layout_faults = [
-                error.as_dict() | {"layout": Path(path).name} for path, error in self.library.errors.items()
+                error.as_dict() | {"layout": Path(path).name}
+                for path, error in (self.library.errors | profiles_in(self.library.folders)[1]).items()
             ]
             project.game_faults = missing_halves(profile, relative) if profile is not None else []
             project.undescribed = self.undescribed[:_MOST_UNDESCRIBED]

@@ -3,39 +3,33 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from sqlalchemy import select
 
 from brae.core.build.journal import Journal, Seen
+from brae.store import Database, Ledger
 from brae.store.models import Build, Kept, Original, Project
-
-if TYPE_CHECKING:
-    from brae.work.workspace import Workspace
 
 #: size and time that no file has: the file is not what Brae wrote
 _CHANGED = Seen(-1, -1)
 
 
-def finish(workspace: Workspace, journal: Journal) -> list[str]:
+def finish(database: Database, ledger: Ledger, journal: Journal) -> list[str]:
     """Carry out a committed journal's steps, write down what they did, forget the journal. May be repeated.
 
     Returns the paths of files that something else changed since the journal was written. They are left alone, and
     what is kept of them is written down all the same, so their originals can still be put back.
     """
-    done = journal.apply()
-    project = journal.note["project"]
-    changed = _record(workspace, journal.note, done)
+    changed = _record(database, ledger, journal.note, journal.apply())
     journal.clear()
-    workspace.forget_archives()
-    workspace.events.publish("build", project=project)
     return changed
 
 
-def _record(workspace: Workspace, note: dict[str, Any], done: dict[str, Seen | None]) -> list[str]:
+def _record(database: Database, ledger: Ledger, note: dict[str, Any], done: dict[str, Seen | None]) -> list[str]:
     """Write into database and ledger what a build did; may be repeated."""
     changed: list[str] = []
-    with workspace.database.change() as session:
+    with database.change() as session:
         project = session.get(Project, note["project"])
         if project is None:
             return changed
@@ -67,5 +61,5 @@ def _record(workspace: Workspace, note: dict[str, Any], done: dict[str, Seen | N
         session.flush()
         rows = list(session.scalars(select(Original).where(Original.project_id == project.id)))
         # Inside the transaction: whoever reads the one finds the other.
-        workspace.ledger.keep_files(project, rows)
+        ledger.keep_files(project, rows)
     return changed

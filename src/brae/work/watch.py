@@ -12,8 +12,8 @@ from pathlib import Path
 import watchfiles
 from sqlalchemy import select
 
+from brae.core.assets.texture.files import HEAD, check_picture
 from brae.core.errors import BraeError, LimitError, storage_error
-from brae.core.textures.files import HEAD, check_picture
 from brae.store.models import Edit
 from brae.work.edits import LARGEST_UPLOAD, SUFFIXES, check_place, note_fault, take_file
 from brae.work.workspace import Workspace

@@ -18,16 +18,17 @@ from pathlib import Path
 from sqlalchemy import select
 
 from brae.core import addresses
+from brae.core.assets.texture.files import HEAD, LARGE, TGA_END, check_picture, read_texture
+from brae.core.assets.texture.texture import TextureFile
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
+from brae.core.games.known import profiles_in
 from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
-from brae.core.textures.files import HEAD, LARGE, TGA_END, check_picture, read_texture
-from brae.core.textures.texture import TextureFile
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
 from brae.store import Blobs, Home, Ledger, open_database
@@ -137,20 +138,30 @@ class Workspace:
             with self.home.held(project, _PATIENCE if wait else 0):
                 path = self.home.journal(project)
                 if path.exists():
-                    finish(self, Journal.load(path))
+                    self.finish(Journal.load(path))
                 tidy(path)
                 yield
 
+    def finish(self, journal: Journal) -> list[str]:
+        """Carry out a committed build; returns the files that something else changed meanwhile."""
+        changed = finish(self.database, self.ledger, journal)
+        self.forget_archives()
+        self.events.publish("build", project=journal.note["project"])
+        return changed
+
     # ---- layouts ----------------------------------------------------------------------------------------
 
-    def library(self, *folders: Path) -> Library:
-        """The layouts known: Brae's demo's, the person's own, those beside the game."""
-        return Library.of([LAYOUTS, self.home.layouts, *folders])
+    def library(self) -> Library:
+        """The layouts known beside every game: Brae's demo's, the person's own."""
+        return Library.of([LAYOUTS, self.home.layouts])
+
+    def _folders(self, project: Project) -> list[Path]:
+        return [LAYOUTS, self.home.layouts, Path(project.folder) / FOLDER]
 
     def project_library(self, project: Project) -> Library:
         """The layouts known to a project; those of its edition come before others."""
-        library = self.library(Path(project.folder) / FOLDER)
-        profile = library.games.get(project.game or "")
+        library = Library.of(self._folders(project))
+        profile = profiles_in(library.folders)[0].get(project.game or "")
         chosen = project.chosen_edition or project.edition
         preferred = next((one.layouts for one in profile.editions if one.edition == chosen), []) if profile else []
         return library.preferring(preferred)
@@ -161,7 +172,7 @@ class Workspace:
 
     def profile(self, project: Project) -> GameProfile | None:
         """The game profile of a project."""
-        return self.library(Path(project.folder) / FOLDER).games.get(project.game or "")
+        return profiles_in(self._folders(project))[0].get(project.game or "")
 
     # ---- finding ----------------------------------------------------------------------------------------
 

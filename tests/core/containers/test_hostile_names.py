@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from brae.core import addresses
-from brae.core.containers.folders import LinkError, edits_in, unpack
+from brae.core.assets.folders import LinkError, edits_in, unpack
 from brae.core.containers.recognise import open_container
 from brae.core.layouts.library import Library
 from brae.core.sources import BytesSource

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError
+from brae.core.games.known import profiles_in
 from brae.core.games.model import GameProfile, Register
 from brae.core.games.order import Copies, Place, places_of
 from brae.core.games.settings import register
@@ -40,7 +41,9 @@ SETTINGS = (
 
 def test_the_profiles_that_ship_are_valid() -> None:
     assert LIBRARY.errors == {}
-    assert set(LIBRARY.games) == {"skerry-post-desktop", "skerry-post-disc"}
+    profiles, errors = profiles_in(LIBRARY.folders)
+    assert errors == {}
+    assert set(profiles) == {"skerry-post-desktop", "skerry-post-disc"}
 
 
 def test_a_line_goes_above_the_games_own_and_below_its_comment() -> None:
@@ -171,7 +174,7 @@ def test_games_and_editions_are_told_apart(made_demo: Path, made_disc: Path, tmp
 
 
 def test_halves_that_are_missing_are_named() -> None:
-    profile = LIBRARY.games["skerry-post-desktop"]
+    profile = profiles_in(LIBRARY.folders)[0]["skerry-post-desktop"]
     assert missing_halves(profile, ["data/a.kist", "data/a.hold", "data/b.hold"]) == [
         "data/b.hold has no b.kist beside it"
     ]

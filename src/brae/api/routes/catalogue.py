@@ -24,13 +24,13 @@ from brae.api.schemas import (
     TextView,
 )
 from brae.core import addresses
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.files import read_image
+from brae.core.assets.texture.formats import Picture
+from brae.core.assets.texture.metrics import heat
+from brae.core.assets.texture.remedies import apply_remedies
+from brae.core.assets.texture.texture import TextureFile
 from brae.core.errors import FormatError, LimitError, NotFoundError
-from brae.core.match.metrics import heat
-from brae.core.match.remedies import apply_remedies
-from brae.core.textures import formats
-from brae.core.textures.files import read_image
-from brae.core.textures.formats import Picture
-from brae.core.textures.texture import TextureFile
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 

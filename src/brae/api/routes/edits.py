@@ -10,11 +10,11 @@ from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
 from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView, TestColours
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.files import HEAD, TGA_END, check_picture, sayable
+from brae.core.assets.texture.sheet import MatchSheet
+from brae.core.assets.texture.texture import Departures, Recipe
 from brae.core.errors import LimitError, NotFoundError
-from brae.core.match.textures import MatchSheet
-from brae.core.textures import formats
-from brae.core.textures.files import HEAD, TGA_END, check_picture, sayable
-from brae.core.textures.texture import Departures, Recipe
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 from brae.work.edits import (

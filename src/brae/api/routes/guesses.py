@@ -10,8 +10,8 @@ from pydantic import ValidationError
 from brae.api.pictures import png, shrink
 from brae.api.routes import Work
 from brae.api.schemas import GuessesView, GuessView, KeepGuess, KeptLayout
+from brae.core.assets.texture.guess import by_hand
 from brae.core.errors import FormatError
-from brae.core.textures.guess import by_hand
 from brae.work.guesses import guesses, keep_guess, picture_of
 
 router = APIRouter(prefix="/projects/{project_id}/guesses", tags=["guess"])

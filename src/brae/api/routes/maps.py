@@ -10,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 from brae.api.routes import Work
 from brae.api.routes.edits import body_of, view_of
 from brae.api.schemas import EditView, MapView
-from brae.core.textures.roles import Channel
+from brae.core.layouts.roles import Channel
 from brae.work.maps import channel_of, set_channel, surface
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["maps"])

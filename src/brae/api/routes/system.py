@@ -15,7 +15,7 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 from brae import __version__
 from brae.api.routes import Work
 from brae.api.schemas import LARGEST, DensityView, JobView, LayoutView, State
-from brae.core.match.metrics import density
+from brae.core.assets.texture.metrics import density
 
 JobNumber = Annotated[int, PathParameter(ge=0, le=LARGEST)]
 router = APIRouter(tags=["system"])

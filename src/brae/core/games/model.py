@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
-from brae.core.textures.roles import MapRule
+from brae.core.layouts.roles import MapRule
 
 
 class _Part(BaseModel):

@@ -8,6 +8,7 @@ from pathlib import Path
 from brae.core import addresses
 from brae.core.containers.depth import open_path
 from brae.core.errors import BraeError
+from brae.core.games.known import profiles_in
 from brae.core.games.model import Edition, GameProfile, Sign
 from brae.core.layouts.library import Library
 
@@ -39,7 +40,7 @@ def _all(folder: Path, signs: Iterable[Sign], library: Library) -> bool:
 
 def game_in(folder: Path, library: Library) -> GameProfile | None:
     """The first profile whose signs all hold in a folder; later folders' profiles come first."""
-    found = reversed(list(library.games.values()))
+    found = reversed(list(profiles_in(library.folders)[0].values()))
     return next((profile for profile in found if _all(folder, profile.signs, library)), None)
 
 

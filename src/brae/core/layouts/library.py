@@ -9,9 +9,8 @@ from itertools import count
 from pathlib import Path
 
 from brae.core.errors import BraeError, NotFoundError, storage_error
-from brae.core.games.model import GameProfile
 from brae.core.layouts.files import numbered_file
-from brae.core.layouts.load import load, load_as
+from brae.core.layouts.load import load
 from brae.core.layouts.model import Layout
 from brae.core.layouts.signs import Signs, State, layout_files, state_of
 from brae.core.places import GAME_LAYOUTS
@@ -28,9 +27,9 @@ GAME = ".game.yaml"
 
 
 @lru_cache(maxsize=256)
-def _loaded(path: Path, changed: int, size: int) -> Layout | GameProfile:
+def _loaded(path: Path, changed: int, size: int) -> Layout:
     """A file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
-    return load_as(GameProfile, path) if path.name.endswith(GAME) else load(path)
+    return load(path)
 
 
 @dataclass
@@ -41,7 +40,6 @@ class Library:
     #: layouts that could not be read, by path
     errors: dict[str, BraeError] = field(default_factory=dict)
     folders: list[Path] = field(default_factory=list)
-    games: dict[str, GameProfile] = field(default_factory=dict)
     #: what tells this state of each layout from every other: its file, with the file's time and size
     versions: dict[str, State] = field(default_factory=dict)
     #: the files that were read, and what the layouts in them are told by
@@ -56,13 +54,13 @@ class Library:
             for path in layout_files(folder):
                 try:
                     state = state_of(path)
+                    if path.name.endswith(GAME):  # a game's profile: see brae.core.games.known
+                        library.read.append((state, None))
+                        continue
                     found = _loaded(path, *state[1:])
-                    if isinstance(found, GameProfile):
-                        library.games[found.game] = found
-                    else:
-                        library.add(found)
-                        library.versions[found.layout] = state
-                    library.read.append((state, None if isinstance(found, GameProfile) else found.signs))
+                    library.add(found)
+                    library.versions[found.layout] = state
+                    library.read.append((state, found.signs))
                 except BraeError as error:
                     library.errors[str(path)] = error
                 except OSError as error:  # gone, or not to be read, since it was listed

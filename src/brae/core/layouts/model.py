@@ -21,10 +21,10 @@ from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.obfuscation import Steps, hide
+from brae.core.layouts.roles import Channel, Role
 from brae.core.layouts.signs import Signs
+from brae.core.layouts.storage import Storage
 from brae.core.sources import MAIN as MAIN
-from brae.core.textures.formats.tiles import Storage
-from brae.core.textures.roles import Channel, Role
 
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
 Scalar = Literal[

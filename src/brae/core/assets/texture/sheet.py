@@ -1,0 +1,112 @@
+"""The match sheet of a texture: original, edit and result side by side, findings, and what the encoding cost."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from pydantic import BaseModel
+
+from brae.core.assets.texture import findings, formats
+from brae.core.assets.texture.encode import Encoded, encode_like
+from brae.core.assets.texture.findings import Finding
+from brae.core.assets.texture.formats import Picture
+from brae.core.assets.texture.images import ImageFile
+from brae.core.assets.texture.metrics import Quality, quality
+from brae.core.assets.texture.remedies import apply_remedies
+from brae.core.assets.texture.texture import Recipe, TextureFile, alpha_use
+
+
+class Property(BaseModel):
+    """One line of the match sheet."""
+
+    name: str
+    original: str
+    edit: str
+    result: str
+    same: bool
+
+
+class MatchSheet(BaseModel):
+    """The whole comparison."""
+
+    properties: list[Property]
+    findings: list[Finding]
+    blocks_kept: int = 0
+    blocks: int = 0
+    quality: Quality = Quality()
+
+    @property
+    def open_findings(self) -> list[Finding]:
+        """Findings that still stand."""
+        return [finding for finding in self.findings if finding.open]
+
+
+_ALPHA_WORDS = {"none": "opaque", "binary": "clear or opaque", "full": "soft"}
+_SHAPE_WORDS = {"2d": "one picture", "cube": "cube faces", "array": "layers", "volume": "slices"}
+
+
+def properties(
+    image: ImageFile, original: TextureFile, recipe: Recipe, result: TextureFile | None
+) -> list[Property]:
+    """The original, the file that came back and what Brae made of it, side by side."""
+    height, width = image.picture.shape[:2]
+    head = original.header
+    made = result.header if result else None
+
+    def words(header: object) -> str:
+        return str(header) if header is not None else "–"
+
+    rows: list[tuple[str, str, str, str]] = [
+        (
+            "Sides",
+            f"{head.width} x {head.height}",
+            f"{width} x {height}",
+            words(made and f"{made.width} x {made.height}"),
+        ),
+        ("Pixel format", head.format.title, f"{image.mode}, {image.bits} bits", words(made and made.format.title)),
+        ("Mip levels", str(head.levels), str(image.levels), words(made and made.levels)),
+        (
+            "Transparency",
+            _ALPHA_WORDS[recipe.alpha],
+            _ALPHA_WORDS[alpha_use(formats.shown(image.picture)[..., 3])],
+            words(result and _ALPHA_WORDS[alpha_use(result.shown()[..., 3])]),
+        ),
+        ("Rows stored", head.orientation, "top-down", words(made and made.orientation)),
+        ("File type", head.container, image.type, words(made and made.container)),
+        ("Bytes", f"{recipe.size:,}", "–", words(result and f"{result.size:,}")),
+    ]
+    if head.pictures() > 1:
+        shape = f"{head.pictures()} {_SHAPE_WORDS[head.shape]}"
+        rows.insert(1, ("Pictures", shape, f"one sheet of {width} x {height}", words(made and shape)))
+    return [
+        Property(name=name, original=before, edit=edit, result=after, same=before == after)
+        for name, before, edit, after in rows
+    ]
+
+
+def match(
+    image: ImageFile,
+    original: TextureFile,
+    recipe: Recipe,
+    remedies: Sequence[str],
+    name: str = "",
+    *,
+    replaced: dict[int, Picture] | None = None,
+) -> tuple[MatchSheet, Encoded]:
+    """The match sheet of an edit, and the edit encoded like its original with the remedies applied.
+
+    ``replaced``: mip levels that a person made by hand.
+    """
+    painted = apply_remedies(image.picture, original, remedies)
+    encoded = encode_like(painted, original, recipe, replaced=replaced)
+    result = original.again(encoded.data, encoded.elsewhere)
+    painted = formats.as_depth(painted, result.header.format.depth)
+    edit = findings.Edit(image, original, recipe, remedies, name, result.size)
+    sheet = MatchSheet(
+        properties=properties(image, original, recipe, result),
+        findings=findings.find(edit),
+        blocks_kept=encoded.kept,
+        blocks=encoded.blocks,
+        quality=quality(painted, result.picture(), result.header.format.block, normals=recipe.content == "normal"),
+    )
+    return sheet, encoded

@@ -1,1 +1,0 @@
-"""The match: an edit against its original, property by property, each difference with its remedy."""

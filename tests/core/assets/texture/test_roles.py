@@ -1,0 +1,124 @@
+"""What maps are for, by the ends of their names (common practice, no source) or by their formats."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from pydantic import ValidationError
+
+from brae.core.assets.texture import described
+from brae.core.errors import LayoutError
+from brae.core.layouts.load import parse
+from brae.core.layouts.roles import USUAL, MapRule, MapUse, map_name, map_names
+
+
+@pytest.mark.parametrize(
+    ("name", "surface", "role"),
+    [
+        ("walls/brick.dds", "walls/brick", "colour"),
+        ("walls/brick_n.dds", "walls/brick", "normal"),
+        ("walls/Brick_NORMAL.dds", "walls/brick", "normal"),
+        ("brick_ao.png", "brick", "occlusion"),
+        ("brick_rough.png", "brick", "roughness"),
+        ("brick_gloss.png", "brick", "smoothness"),
+        ("a.b/brick_e", "a.b/brick", "emission"),
+        ("_n.dds", "_n", "colour"),
+        ("sign.dds", "sign", "colour"),
+    ],
+)
+def test_usual_ends(name: str, surface: str, role: str) -> None:
+    found = map_name(name)
+    assert (found.surface, found.role) == (surface, role)
+
+
+@given(st.text("abc_/", min_size=1, max_size=12), st.sampled_from(USUAL))
+def test_an_end_is_taken_off_and_nothing_else(stem: str, rule: MapRule) -> None:
+    found = map_name(f"{stem}x{rule.ends}.tex")
+    assert found.surface == f"{stem}x"
+    assert found.role == rule.role
+
+
+def test_a_games_own_rules_come_first() -> None:
+    packed = MapRule(ends="_n", channels={"r": "occlusion", "g": "roughness"})
+    found = map_name("hull_n.tex", [packed])
+    assert (found.role, found.channels) == (None, {"r": "occlusion", "g": "roughness"})
+    assert map_name("hull_s.tex", [packed]).role == "specular"
+    with pytest.raises(ValidationError, match="a role, or channels"):
+        MapRule(ends="_x")
+
+
+LAYOUT = """
+layout: made-up
+title: Made up
+kind: texture
+pixel_format: rgba8
+packed: {r: occlusion, a: smoothness}
+parts:
+  - {field: side, type: u8, role: width}
+  - {field: height, type: u8, role: height}
+  - {field: use, type: u8, role: map, values: {0: colour, 1: normal, 2: packed, 3: height}}
+  - {pixels: pixels}
+"""
+
+
+@pytest.mark.parametrize(
+    ("number", "role", "channels", "content"),
+    [
+        (0, "colour", {}, "colour"),
+        (1, "normal", {}, "normal"),
+        (2, None, {"r": "occlusion", "a": "smoothness"}, "data"),
+        (3, "height", {}, "data"),
+    ],
+)
+def test_a_layout_says_what_a_texture_is_for(
+    number: int, role: str | None, channels: dict[str, str], content: str
+) -> None:
+    pixels = np.random.default_rng(number).integers(0, 256, 4 * 4 * 4, np.uint8).tobytes()
+    texture = described.read(parse(LAYOUT), bytes((4, 4, number)) + pixels)
+    assert texture.header.use == MapUse(role=role, channels=channels)
+    assert texture.recipe().content == content, "mip levels and findings go by it, not by what the pixels look like"
+
+
+def test_a_number_without_a_meaning_and_a_layout_without_a_word_say_nothing() -> None:
+    assert described.read(parse(LAYOUT), bytes((1, 1, 9)) + bytes(4)).header.use is None
+    plain = LAYOUT.replace(", role: map, values: {0: colour, 1: normal, 2: packed, 3: height}", "")
+    plain = plain.replace("packed: {r: occlusion, a: smoothness}\n", "")
+    assert described.read(parse(plain), bytes((1, 1, 1)) + bytes(4)).header.use is None
+    always = described.read(parse(plain + "map: roughness\n"), bytes((1, 1, 1)) + bytes(4))
+    assert always.header.use == MapUse(role="roughness")
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("1: normal", "1: shiny", "'shiny' is nothing that a map is for"),
+        ("packed: {r: occlusion, a: smoothness}\n", "", "'packed' says what the channels are for"),
+        ("2: packed, ", "", "'packed' says what the channels are for"),
+    ],
+)
+def test_wrong_words_in_a_layout(old: str, new: str, message: str) -> None:
+    with pytest.raises(LayoutError, match=message):
+        parse(LAYOUT.replace(old, new))
+
+
+def test_what_a_format_says_comes_before_the_name() -> None:
+    names = map_names(
+        {
+            "walls/brick.tex": None,
+            "walls/brick_n.tex": MapUse(role="height"),
+            "walls/brick_q7.tex": MapUse(channels={"r": "metallic"}),
+            "walls/slate_q7.tex": MapUse(role="normal"),
+            "walls/brick_two.tex": MapUse(role="colour"),
+        }
+    )
+    surfaces = {name.removeprefix("walls/"): (one.surface, one.role) for name, one in names.items()}
+    assert surfaces == {
+        "brick.tex": ("walls/brick", "colour"),
+        "brick_n.tex": ("walls/brick", "height"),
+        "brick_q7.tex": ("walls/brick", None),
+        "slate_q7.tex": ("walls/slate_q7", "normal"),
+        "brick_two.tex": ("walls/brick_two", "colour"),
+    }
+    assert names["walls/brick_q7.tex"].channels == {"r": "metallic"}
