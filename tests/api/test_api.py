@@ -122,19 +122,26 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
     assert total() == 351
-    assert total(kind="texture") == 223
-    assert total(kind=["sound", "text"]) == 36 + 57 + 6
+    assert total(where="kind:texture") == 223
+    assert total(where=["kind:sound", "kind:text"]) == 36 + 57 + 6
     assert total(q="boat sail") == 1
     assert total(q="harbour.kist stamp_0?") == 10
     assert total(q="*.wav") == 36
     assert total(q="stamp%0") == 0, "a percent sign is no wildcard"
-    assert total(format="bgr8") == 4
-    assert total(sides="256 x 512") == 1
+    assert total(where="format:bgr8") == 4
+    assert total(q="format=BGR8") == 4
+    assert total(q="format=bgr*") == total(where=["format:bgr8", "format:bgra8"])
+    assert total(q="format!=bgr8", where="kind:texture") == 223 - 4
+    assert total(where="dimensions:256 × 512") == 1
+    assert total(q="width=256 height>=512") == 1
+    assert total(q="rate>0") == 36
     assert total(folder="textures/boat") == 4
     assert total(folder="textures") == 201 + 12 + 2 + 5
-    assert total(smallest=100_000, kind="texture") == 5
-    facets = client.get(f"{opened}/facets", params={"kind": "texture"}).json()
-    assert {facet["value"]: facet["count"] for facet in facets["format"]} == {
+    assert total(q="bytes>=100000 kind=texture") == 5
+    facets = client.get(f"{opened}/facets", params={"where": "kind:texture"}).json()
+    by_name = {facet["name"]: facet for facet in facets["facets"]}
+    assert by_name["format"]["label"] == "Pixel format"
+    assert {one["value"]: one["count"] for one in by_name["format"]["values"]} == {
         "bc3": 95,
         "bc1": 66,
         "bgra8": 53,
@@ -144,17 +151,17 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         "bc5": 1,
         "bc6h": 1,
     }
-    assert {facet["value"] for facet in facets["kind"]} == {"texture", "sound", "text", "data", "levels"}, (
+    assert {one["value"] for one in by_name["kind"]["values"]} == {"texture", "sound", "text", "data", "part"}, (
         "a facet does not narrow itself"
     )
     page = client.get(f"{opened}/members", params={"offset": 310, "limit": 50}).json()
     assert len(page["items"]) == 41
-    first = client.get(f"{opened}/members", params={"order": "size"}).json()["items"]
+    first = client.get(f"{opened}/members", params={"order": "bytes"}).json()["items"]
     assert [item["real"] for item in first] == sorted((item["real"] for item in first), reverse=True)
 
 
 def _picture(client: TestClient, opened: str, **query: object) -> np.ndarray:
-    answer = client.get(f"{opened}/picture", params={"address": SAIL, **query})
+    answer = client.get(f"{opened}/preview", params={"address": SAIL, **query})
     assert answer.status_code == 200, answer.text
     return np.asarray(Image.open(io.BytesIO(answer.content)))
 
@@ -165,15 +172,23 @@ def test_pictures(client: TestClient, opened: str) -> None:
     assert _picture(client, opened, fit=64).shape == (64, 64, 4)
     alpha = _picture(client, opened, channels="a")
     assert np.array_equal(alpha[..., 0], _picture(client, opened)[..., 3])
-    assert client.get(f"{opened}/picture", params={"address": SAIL, "level": 12}).status_code == 404
-    assert client.get(f"{opened}/picture", params={"address": SAIL, "which": "edit"}).status_code == 404
+    assert client.get(f"{opened}/preview", params={"address": SAIL, "level": 12}).status_code == 404
+    assert client.get(f"{opened}/preview", params={"address": SAIL, "which": "edit"}).status_code == 404
 
 
 def test_sounds_and_texts(client: TestClient, opened: str) -> None:
-    sound = client.get(f"{opened}/bytes", params={"address": "data/harbour.kist//sounds/bell/00.wav"})
+    bell = {"address": "data/harbour.kist//sounds/bell/00.wav"}
+    sound = client.get(f"{opened}/preview", params=bell)
     assert (sound.headers["content-type"], sound.content[:4]) == ("audio/wav", b"RIFF")
-    text = client.get(f"{opened}/text", params={"address": "data/harbour.kist//texts/letters/00.txt"}).json()
-    assert text["text"].startswith("[letter 00]")
+    part = client.get(f"{opened}/preview", params=bell, headers={"Range": "bytes=4-11"})
+    assert (part.status_code, part.content) == (206, sound.content[4:12])
+    assert part.headers["content-range"] == f"bytes 4-11/{len(sound.content)}"
+    last = client.get(f"{opened}/bytes", params=bell, headers={"Range": "bytes=-3"})
+    assert last.content == sound.content[-3:]
+    assert client.get(f"{opened}/bytes", params=bell, headers={"Range": "bytes=99999999-"}).status_code == 416
+    text = client.get(f"{opened}/preview", params={"address": "data/harbour.kist//texts/letters/00.txt"})
+    assert text.text.startswith("[letter 00]")
+    assert text.headers["content-type"] == "text/plain; charset=utf-8"
     raw = client.get(f"{opened}/bytes", params={"address": SAIL, "download": True})
     assert raw.headers["content-disposition"] == 'attachment; filename="sail.ptx"'
     assert raw.headers["content-type"] == "application/octet-stream"
@@ -379,49 +394,54 @@ def test_light_has_an_exposure_and_exact_values(client: TestClient, opened: str)
     address = "data/harbour.kist//textures/harbour/noon.dds"
     sky = client.get(f"{opened}/members", params={"q": "noon.dds"}).json()["items"][0]
     address = sky["address"]
-    assert sky["format"] == "bc6h"
+    assert sky["facts"]["format"] == "bc6h"
 
     def seen(**more: Any) -> np.ndarray:
-        answer = client.get(f"{opened}/picture", params={"address": address, **more})
+        answer = client.get(f"{opened}/preview", params={"address": address, **more})
         return np.asarray(Image.open(io.BytesIO(answer.content)))
 
     assert seen(exposure=-6)[..., :3].mean() < seen()[..., :3].mean() < seen(exposure=3)[..., :3].mean()
-    place = client.get(f"{opened}/pixel", params={"address": address, "x": 179, "y": 38}).json()
+    place = client.get(f"{opened}/texture/pixel", params={"address": address, "x": 179, "y": 38}).json()
     assert place["values"][0] > 10, "the sun is far brighter than white"
-    outside = client.get(f"{opened}/pixel", params={"address": address, "x": 999, "y": 0})
+    outside = client.get(f"{opened}/texture/pixel", params={"address": address, "x": 999, "y": 0})
     assert outside.status_code == 404
 
 
 def test_an_edit_is_encoded_by_choice_and_its_cost_shown(client: TestClient, opened: str) -> None:
     address = client.get(f"{opened}/members", params={"q": "boat/sail"}).json()["items"][0]["address"]
     edit = client.post(f"{opened}/edits", json={"addresses": [address]}).json()[0]
-    assert {"bc1", "bc7", "bgra8"} <= set(edit["formats"])
+    assert {"bc1", "bc7", "bgra8"} <= set(edit["details"]["formats"])
     item = {"address": address}
-    assert client.put(f"{opened}/edits/choices", params=item, json={"effort": "high"}).status_code == 404
+    assert (
+        client.put(f"{opened}/edits/choices", params=item, json={"choices": {"effort": "high"}}).status_code == 404
+    )
     painted = np.asarray(Image.open(edit["file"])).copy()
     painted[40:90, 60:120, :3] = np.random.default_rng(3).integers(0, 256, (50, 60, 3))
     stream = io.BytesIO()
     Image.fromarray(painted).save(stream, "PNG")
     edit = client.put(f"{opened}/edits/file", params=item, content=stream.getvalue()).json()
-    cost = edit["sheet"]["quality"]
+    cost = edit["details"]["quality"]
     assert cost["psnr"] < 60
     assert 36 <= cost["worst"][1] < 92
-    heat = client.get(f"{opened}/picture", params={**item, "which": "heat"})
+    heat = client.get(f"{opened}/preview", params={**item, "which": "heat"})
     hot = np.asarray(Image.open(io.BytesIO(heat.content)))[..., :3].sum(axis=2)
     assert hot[42:88, 62:118].mean() > hot[:36].mean() == 60
-    finer = client.put(f"{opened}/edits/choices", params=item, json={"format": "bc7"}).json()
-    assert finer["choices"]["format"] == "bc7"
-    assert finer["sheet"]["quality"]["psnr"] > cost["psnr"]
+    finer = client.put(f"{opened}/edits/choices", params=item, json={"choices": {"format": "bc7"}}).json()
+    assert finer["details"]["choices"]["format"] == "bc7"
+    assert finer["details"]["quality"]["psnr"] > cost["psnr"]
     assert "other-format" in {finding["id"] for finding in finer["sheet"]["findings"]}
-    fewer = client.put(f"{opened}/edits/choices", params=item, json={"levels": 1}).json()
+    fewer = client.put(f"{opened}/edits/choices", params=item, json={"choices": {"levels": 1}}).json()
     said = {finding["id"]: finding["title"] for finding in fewer["sheet"]["findings"]}
     assert said["other-levels"].startswith("Stored with no mip levels by your choice, the original has ")
-    client.put(f"{opened}/edits/choices", params=item, json={"format": "bc7"})
-    assert client.put(f"{opened}/edits/choices", params=item, json={"format": "rgb565"}).status_code == 422
-    again = client.put(f"{opened}/edits/choices", params=item, json={}).json()
-    assert again["sheet"]["quality"] == cost
+    client.put(f"{opened}/edits/choices", params=item, json={"choices": {"format": "bc7"}})
+    assert (
+        client.put(f"{opened}/edits/choices", params=item, json={"choices": {"format": "rgb565"}}).status_code
+        == 422
+    )
+    again = client.put(f"{opened}/edits/choices", params=item, json={"choices": {}}).json()
+    assert again["details"]["quality"] == cost
     back = client.put(f"{opened}/edits/position", params=item, json={"position": 2}).json()
-    assert back["choices"]["format"] == "bc7"
+    assert back["details"]["choices"]["format"] == "bc7"
 
 
 GRAIN = "data/harbour.kist//textures/grain/wood_00.raw"
@@ -462,10 +482,10 @@ def test_test_colours_come_and_go(client: TestClient, opened: str) -> None:
         assert made[0]["steps"][-1]["what"].startswith("test colours")
     colours = set()
     for level in range(4):
-        picture = client.get(f"{opened}/picture", params={"address": cliff, "which": "edit", "level": level})
+        picture = client.get(f"{opened}/preview", params={"address": cliff, "which": "edit", "level": level})
         colours.add(Image.open(io.BytesIO(picture.content)).convert("RGB").getpixel((20, 20)))
     assert len(colours) == 4, "each level has a colour of its own"
-    assert len(made[1]["own_levels"]) == 9
+    assert len(made[1]["beside"]) == 9
     back = client.put(f"{opened}/edits/test-colours", json={"addresses": [SAIL, cliff], "mark": None}).json()
     assert [(one["marked"], one["position"]) for one in back] == [(False, 0), (False, 0)]
     assert client.get(f"{opened}/edits").json() == []
@@ -473,27 +493,28 @@ def test_test_colours_come_and_go(client: TestClient, opened: str) -> None:
 
 def test_a_level_comes_and_goes_over_http(client: TestClient, opened: str) -> None:
     client.post(f"{opened}/edits", json={"addresses": [SAIL]})
-    where = {"address": SAIL, "level": 1}
-    level = client.get(f"{opened}/picture", params=where).content
+    where = {"address": SAIL, "part": 1}
+    level = client.get(f"{opened}/preview", params={"address": SAIL, "level": 1}).content
     pixels = np.array(Image.open(io.BytesIO(level)))
     pixels[:16, :16, :3] = 0
     stream = io.BytesIO()
     Image.fromarray(pixels).save(stream, "PNG")
     made = client.put(
-        f"{opened}/edits/level", params=where | {"name": "mine.png"}, content=stream.getvalue()
+        f"{opened}/edits/beside", params=where | {"name": "mine.png"}, content=stream.getvalue()
     ).json()
-    assert made["own_levels"] == {"1": "mine.png"}
+    assert made["beside"] == {"1": "mine.png"}
+    assert made["details"]["own_mips"] == {"1": "mine.png"}
     assert made["state"] == "ready"
-    refused = client.put(f"{opened}/edits/level", params={"address": SAIL, "level": 2}, content=stream.getvalue())
-    assert "the sides of level 2" in refused.json()["expected"]
-    assert client.put(f"{opened}/edits/level", params=where, content=b"").json()["state"] == "same"
+    refused = client.put(f"{opened}/edits/beside", params={"address": SAIL, "part": 2}, content=stream.getvalue())
+    assert "the dimensions of level 2" in refused.json()["expected"]
+    assert client.put(f"{opened}/edits/beside", params=where, content=b"").json()["state"] == "same"
 
 
 def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -> None:
     cliff = {"address": "data/harbour.kist//textures/rock/cliff.pts"}
 
     def picture(**more: object) -> np.ndarray[Any, Any]:
-        answer = client.get(f"{opened}/picture", params=cliff | more)
+        answer = client.get(f"{opened}/preview", params=cliff | more)
         assert answer.status_code == 200, answer.text
         return np.asarray(Image.open(io.BytesIO(answer.content)))
 
@@ -505,43 +526,52 @@ def test_parts_of_a_picture_make_up_the_whole(client: TestClient, opened: str) -
     assert picture(tile="300,300,512,1").shape == (212, 212, 4)
     assert np.array_equal(picture(tile="0,0,256,2"), picture(level=1))
     assert picture(tile="3,0,8,2").shape == (8, 8, 4), "where no level has the same part, the pixels are averaged"
-    beyond = client.get(f"{opened}/picture", params=cliff | {"tile": "512,0,256,1"})
+    beyond = client.get(f"{opened}/preview", params=cliff | {"tile": "512,0,256,1"})
     assert (beyond.status_code, beyond.json()["expected"]) == (404, "512 x 512")
 
 
-def test_texels_a_unit(client: TestClient) -> None:
+def test_texels_a_unit(client: TestClient, opened: str) -> None:
     """The wall of 128 units that at a scale of 0.25, which is 4 texels a unit, wants 512 (common practice)."""
-    wall = {"width": 256, "height": 128, "world": 128, "wanted": 4}
-    assert client.get("/api/texels", params=wall).json() == {"per_unit": 2, "scale": 0.5, "across": 64, "side": 512}
-    assert client.get("/api/texels", params=wall | {"width": 512}).json()["scale"] == 0.25
-    assert client.get("/api/texels", params=wall | {"world": 0}).status_code == 422
+    wall = {"address": SAIL, "world": 128, "wanted": 4}
+    found = client.get(f"{opened}/texture/texels", params=wall).json()
+    assert found == {"per_unit": 2, "scale": 0.5, "across": 128, "side": 512}
+    assert client.get(f"{opened}/texture/texels", params=wall | {"world": 64}).json()["scale"] == 0.25
+    assert client.get(f"{opened}/texture/texels", params=wall | {"world": 0}).status_code == 422
+    text = {"address": "data/harbour.kist//texts/letters/00.txt"}
+    assert "no texture" in client.get(f"{opened}/texture/texels", params=wall | text).json()["detail"]
 
 
 def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -> None:
     wear = "data/harbour.kist//textures/boat/hull_wear.ptx"
-    maps = client.get(f"{opened}/maps", params={"address": wear}).json()
+    maps = client.get(f"{opened}/texture/maps", params={"address": wear}).json()
     assert [(one["name"], one["role"]) for one in maps] == [
         ("textures/boat/hull.ptx", "colour"),
         ("textures/boat/hull_wear.ptx", None),
     ]
     for archive in ("addons/lantern", "data/harbour"):
-        copies = client.get(f"{opened}/maps", params={"address": f"{archive}.kist//textures/signs/mossbay.ptx"})
+        copies = client.get(
+            f"{opened}/texture/maps", params={"address": f"{archive}.kist//textures/signs/mossbay.ptx"}
+        )
         assert [one["address"].partition(".kist")[0] for one in copies.json()] == [archive], "copies are no maps"
     assert maps[1]["channels"] == {"r": "roughness", "g": "metallic", "b": "occlusion"}
     client.post(f"{opened}/edits", json={"addresses": [wear]})
-    before = np.asarray(Image.open(io.BytesIO(client.get(f"{opened}/picture", params={"address": wear}).content)))
+    before = np.asarray(Image.open(io.BytesIO(client.get(f"{opened}/preview", params={"address": wear}).content)))
     where = {"address": wear, "channel": "g"}
-    grey = client.get(f"{opened}/channel", params=where)
+    grey = client.get(f"{opened}/preview", params={"address": wear, "channels": "g", "exact": True})
     assert np.array_equal(np.asarray(Image.open(io.BytesIO(grey.content)).convert("L")), before[..., 1])
-    made = client.put(f"{opened}/channel", params=where | {"invert": True}, content=b"").json()
+    made = client.put(f"{opened}/texture/channel", params=where | {"invert": True}, content=b"").json()
     assert made["steps"][-1]["what"] == "G inverted"
-    painted = client.get(f"{opened}/picture", params={"address": wear, "which": "painted"}).content
+    painted = client.get(f"{opened}/preview", params={"address": wear, "which": "painted"}).content
     inverted = np.asarray(Image.open(io.BytesIO(painted)))
     assert np.array_equal(inverted[..., 1], 255 - before[..., 1])
     assert np.array_equal(inverted[..., [0, 2, 3]], before[..., [0, 2, 3]])
-    back = client.put(f"{opened}/channel", params=where | {"name": "g.png"}, content=grey.content).json()
+    back = client.put(
+        f"{opened}/texture/channel", params=where, headers={"X-File-Name": "g.png"}, content=grey.content
+    ).json()
     assert (back["steps"][-1]["what"], back["state"]) == ("G from g.png", "same")
     stream = io.BytesIO()
     Image.new("L", (8, 8)).save(stream, "PNG")
-    refused = client.put(f"{opened}/channel", params=where | {"name": "s.png"}, content=stream.getvalue())
+    refused = client.put(
+        f"{opened}/texture/channel", params=where, headers={"X-File-Name": "s.png"}, content=stream.getvalue()
+    )
     assert "different sides" in refused.json()["detail"]

@@ -94,7 +94,7 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     before = digests(game)
     page.goto(f"{DISC}/open")
     expect(page.get_by_text("Proved.")).to_have_count(3)
-    page.goto(f"{DISC}/find?kind=archive")
+    page.goto(f"{DISC}/find?where=kind:archive")
     page.get_by_role("button", name="Show what is in it").click()
     expect(page.get_by_role("status").filter(has_text="15,000 items")).to_be_visible()
     screen_on_the_disc(page)
@@ -179,7 +179,7 @@ def test_a_texture_of_each_kind_changes_where_it_was_painted_and_nowhere_else(pa
         stage(page, "Find").click()
         page.get_by_role("searchbox").fill(words)
         page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
-        page.get_by_role("button", name="Put in work").click()
+        page.get_by_role("button", name="Edit this").click()
         page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
         title = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
         paint_patch(Path(title.removeprefix("Copy ")))
@@ -214,7 +214,7 @@ def test_encoding_by_choice_and_the_worst_block(page: Page) -> None:
     path = put_in_work(page, "boat sail")
     paint_sail(Path(path))
     page.get_by_text("ready to build").first.wait_for(timeout=15_000)
-    page.get_by_role("radio", name="Cost").click()
+    page.get_by_role("radio", name="Loss").click()
     expect(page.get_by_alt_text("heat, mip level 0")).to_be_visible()
     page.get_by_role("button", name="Show the worst block").click()
     expect(page.get_by_text("1600 %")).to_be_visible()
@@ -241,7 +241,7 @@ def test_every_side_of_a_cube_is_one_choice_away(page: Page, tmp_path: Path) -> 
     (game / "sky.dds").write_bytes(write_texture(header, encode_levels(sheet, header)[0], dx10=True))
     open_folder(page, game)
     stage(page, "Find").click()
-    page.get_by_role("button", name="Put in work").click()
+    page.get_by_role("button", name="Edit this").click()
     values = page.get_by_role("status", name="Values under the pointer")
     pane = page.locator("[data-pane]").first
     for name, colour in (("+Y", "R 40 G 40 B 200"), ("−Z", "R 90 G 90 B 90")):
@@ -336,7 +336,7 @@ def test_pixels_without_a_header_are_understood_and_kept(page: Page) -> None:
     page.get_by_role("button", name="Keep and open again").click()
     expect(page.get_by_text("kept as wood-grain.yaml")).to_be_visible(timeout=15_000)
     wait_for_jobs(page)
-    page.goto("/p/skerry-post/find?q=grain&kind=texture")
+    page.goto("/p/skerry-post/find?q=grain&where=kind:texture")
     expect(page.get_by_role("status").filter(has_text="4 items")).to_be_visible()
 
 
@@ -381,10 +381,10 @@ def test_a_file_brought_by_hand(page: Page, tmp_path: Path) -> None:
     put_in_work(page, "signs tea")
     picture = np.full((128, 128, 4), (200, 60, 30, 255), np.uint8)
     Image.fromarray(picture).save(tmp_path / "mine.png")
-    page.get_by_label("A picture for this item").set_input_files(tmp_path / "mine.png")
+    page.get_by_label("A file for this item").set_input_files(tmp_path / "mine.png")
     expect(page.get_by_text("mine.png came back")).to_be_visible(timeout=15_000)
     (tmp_path / "bad.png").write_bytes(b"no picture")
-    page.get_by_label("A picture for this item").set_input_files(tmp_path / "bad.png")
+    page.get_by_label("A file for this item").set_input_files(tmp_path / "bad.png")
     expect(page.get_by_text("This is not a picture that Brae reads.")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("link", name="Download").click()
@@ -431,8 +431,8 @@ def test_finding_by_keyboard(page: Page) -> None:
     page.keyboard.press("Space")
     page.keyboard.press("ArrowRight")
     page.keyboard.press("Space")
-    page.get_by_role("button", name="Put 2 in work").press("Enter")
-    expect(page.get_by_text("2 items are in work")).to_be_visible()
+    page.get_by_role("button", name="Edit these 2").press("Enter")
+    expect(page.get_by_text("2 items are being edited")).to_be_visible()
     table.focus()
     page.keyboard.press("End")
     page.keyboard.press("Enter")

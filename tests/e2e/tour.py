@@ -47,7 +47,7 @@ def put_in_work(page: Page, words: str) -> str:
     """Search for one item, put it in work, and return the path of its exchange file."""
     page.get_by_role("searchbox").fill(words)
     page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
-    page.get_by_role("button", name="Put in work").click()
+    page.get_by_role("button", name="Edit this").click()
     page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
     title = page.locator("button[title^='Copy ']").first.get_attribute("title")
     assert title is not None
@@ -60,7 +60,7 @@ DISC = "/p/skerry-post-disc-edition"
 def screen_on_the_disc(page: Page) -> None:
     """Change a screen in the pack in the volume on the disc, up to the plan of its build."""
     page.goto(f"{DISC}/find?folder=CARGO.VOL/MENUS.SCR&q=0312")
-    page.get_by_role("button", name="Put in work").click()
+    page.get_by_role("button", name="Edit this").click()
     page.get_by_role("region", name="Editing 0312").wait_for()
     path = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
     image = Image.open(path.removeprefix("Copy ")).convert("RGBA")
@@ -145,7 +145,7 @@ def tour(folder: Path) -> None:
         shot("edit")
         page.get_by_role("radio", name="Wipe").click()
         shot("edit-wipe")
-        page.get_by_role("radio", name="Cost").click()
+        page.get_by_role("radio", name="Loss").click()
         page.get_by_role("button", name="How it is encoded").click()
         page.get_by_label("Weigh colours as the eye does").scroll_into_view_if_needed()
         shot("cost")

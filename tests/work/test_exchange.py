@@ -16,7 +16,6 @@ from PIL import Image
 
 from brae.core import addresses
 from brae.core.assets.texture.files import LARGE
-from brae.core.assets.texture.texture import Departures
 from brae.core.errors import ChangedError, FormatError, StorageError, UnknownFormatError
 from brae.work import Workspace, builds, watch
 from brae.work.edits import (
@@ -24,8 +23,8 @@ from brae.work.edits import (
     go_to,
     put_in_work,
     set_choices,
+    take_beside,
     take_file,
-    take_level,
     take_out_of_work,
 )
 from brae.work.opening import open_game
@@ -201,24 +200,24 @@ def test_a_huge_file_that_is_no_picture_is_refused_by_its_beginning(workspace: W
                 stream.write(head)
                 stream.truncate(LARGE * 8)
             with pytest.raises(error):
-                Watcher(workspace)._read(file)
+                Watcher(workspace)._read(file, edit_of(workspace, SAIL))
 
 
 def test_a_level_by_hand_and_one_level_go_together(workspace: Workspace, opened: Path) -> None:
     come_back(workspace, SKY, paint(workspace, SKY))
-    stored = workspace.edited_texture(workspace.texture_at("skerry", SKY), edit_of(workspace, SKY))
+    stored = workspace.viewed("skerry", SKY)[1].edit
     width, height = stored.header.sides(2)
     level = np.full((height, width, 4), (200, 10, 10, 255), np.uint8)
     import io
 
     stream = io.BytesIO()
     Image.fromarray(level).save(stream, "png")
-    take_level(workspace, "skerry", SKY, 2, stream.getvalue(), "red.png")
-    set_choices(workspace, "skerry", SKY, Departures(levels=1))
-    one = workspace.edited_texture(workspace.texture_at("skerry", SKY), edit_of(workspace, SKY))
+    take_beside(workspace, "skerry", SKY, "2", stream.getvalue(), "red.png")
+    set_choices(workspace, "skerry", SKY, {"levels": 1})
+    one = workspace.viewed("skerry", SKY)[1].edit
     assert one.header.levels == 1
-    set_choices(workspace, "skerry", SKY, Departures())
-    again = workspace.edited_texture(workspace.texture_at("skerry", SKY), edit_of(workspace, SKY))
+    set_choices(workspace, "skerry", SKY, {})
+    again = workspace.viewed("skerry", SKY)[1].edit
     assert again.header.levels == stored.header.levels
     assert abs(again.shown(2)[..., 0].astype(int) - 200).max() < 12, "the level by hand is back"
 

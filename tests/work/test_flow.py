@@ -25,8 +25,8 @@ from brae.work.edits import (
     put_in_work,
     set_marks,
     set_remedies,
+    take_beside,
     take_file,
-    take_level,
     take_marks_back,
     take_out_of_work,
 )
@@ -427,16 +427,23 @@ STREAM = "data/streams.kist//streams/textures/rock/cliff.lvl"
 
 def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, opened: Path) -> None:
     before = digests(opened)
-    assert workspace.find("skerry", CLIFF).member.width == 512
-    assert workspace.find("skerry", STREAM).member.kind == "levels"
+    assert workspace.find("skerry", CLIFF).member.facts["width"] == 512
+    assert workspace.find("skerry", STREAM).member.kind == "part"
     come_back(workspace, CLIFF, paint(workspace, CLIFF))
     edit = edit_of(workspace, CLIFF)
     assert edit.state == "ready"
     assert list(edit.encoded_elsewhere) == [STREAM]
-    first = workspace.viewed_texture("skerry", CLIFF, edit)
-    edit.encoded_elsewhere = {STREAM: workspace.blobs.put(bytes(len(first.elsewhere[next(iter(first.elsewhere))])))}
-    other = workspace.viewed_texture("skerry", CLIFF, edit)
+    first = workspace.viewed("skerry", CLIFF)[1].edit
+    assert first is not None
+    empty = workspace.blobs.put(bytes(len(first.elsewhere[next(iter(first.elsewhere))])))
+    with workspace.database.change() as session:
+        row = session.get_one(Edit, edit.id)
+        row.encoded_elsewhere = {STREAM: empty}
+    other = workspace.viewed("skerry", CLIFF)[1].edit
+    assert other is not None
     assert not any(other.levels[0]), "the same stub with other levels is another picture"
+    with workspace.database.change() as session:
+        session.get_one(Edit, edit.id).encoded_elsewhere = edit.encoded_elsewhere
     plan = builds.plan(workspace, "skerry")
     assert [(file.path, len(file.members)) for file in plan.files if file.members] == [
         ("data/harbour.hold", 1),
@@ -455,17 +462,18 @@ def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, op
 def test_a_level_by_hand(workspace: Workspace, opened: Path) -> None:
     put_in_work(workspace, "skerry", CLIFF)
     red = np.full((128, 128, 4), (255, 0, 0, 255), np.uint8)
-    take_level(workspace, "skerry", CLIFF, 2, write_image(red), "far.png")
+    take_beside(workspace, "skerry", CLIFF, "2", write_image(red), "far.png")
     edit = workspace.edit("skerry", CLIFF)
     project = workspace.project("skerry")
-    original = workspace.original_texture(project, workspace.find("skerry", CLIFF))
-    made = workspace.edited_texture(original, edit)
+    original = workspace.original_asset(project, workspace.find("skerry", CLIFF))
+    made = workspace.viewed("skerry", CLIFF)[1].edit
+    assert made is not None
     assert (made.picture(2) == red).all()
     assert all(made.levels[k] == original.levels[k] for k in range(10) if k != 2)
     assert edit.steps[-1].what == "level 2 by hand: far.png"
     with pytest.raises(FormatError, match="Expected 128 x 128"):
-        take_level(workspace, "skerry", CLIFF, 2, write_image(red[:64]), "half.png")
+        take_beside(workspace, "skerry", CLIFF, "2", write_image(red[:64]), "half.png")
     with pytest.raises(FormatError, match="level 0 is the picture itself"):
-        take_level(workspace, "skerry", CLIFF, 0, write_image(red), "far.png")
-    take_level(workspace, "skerry", CLIFF, 2, b"", "")
+        take_beside(workspace, "skerry", CLIFF, "0", write_image(red), "far.png")
+    take_beside(workspace, "skerry", CLIFF, "2", b"", "")
     assert edit_of(workspace, CLIFF).state == "same"

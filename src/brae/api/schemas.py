@@ -3,17 +3,28 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from brae.core.assets.texture.formats import Depth, Storage
+from brae.core.assets.base import Details
+from brae.core.assets.registry import kinds
+from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.texture.formats import Storage
 from brae.core.assets.texture.guess import Guess
-from brae.core.assets.texture.marks import Mark
-from brae.core.assets.texture.sheet import MatchSheet
-from brae.core.assets.texture.texture import Departures, Recipe
-from brae.core.layouts.roles import Channel, Role
 from brae.core.structure.workshop import Kind, Look, Says, entropy
+
+
+def _any_details() -> Any:
+    """The details of every kind; of kinds that have no more to say, what all have."""
+    own = [kind.details for kind in kinds().values() if kind.details is not Details]
+    return Union[(*own, Details)]
+
+
+if TYPE_CHECKING:
+    AnyDetails = Details
+else:
+    AnyDetails = _any_details()
 
 
 class Row(BaseModel):
@@ -285,11 +296,8 @@ class MemberView(Row):
     packer: str
     stored: int
     real: int
-    width: int | None
-    height: int | None
-    format: str | None
-    levels: int | None
-    orientation: str | None
+    #: what its kind says of it
+    facts: dict[str, int | float | str]
     fault: str | None
     #: the address of the copy that the game uses instead
     winner: str | None = None
@@ -311,13 +319,59 @@ class FacetValue(BaseModel):
     count: int
 
 
-class Facets(BaseModel):
-    """All of them."""
+class Facet(BaseModel):
+    """One thing by which the catalogue can be narrowed."""
 
-    kind: list[FacetValue]
-    format: list[FacetValue]
-    sides: list[FacetValue]
-    folder: list[FacetValue]
+    name: str
+    label: str
+    values: list[FacetValue]
+
+
+class Facets(BaseModel):
+    """All of them, and the folders."""
+
+    facets: list[Facet]
+    folders: list[FacetValue]
+
+
+class FactView(Row):
+    """How a fact is called and written."""
+
+    name: str
+    label: str
+    unit: str
+    case: Literal["as-is", "capitals"]
+    words: dict[str, str]
+    facet: bool
+    line: bool
+
+
+class Named(BaseModel):
+    """Something by its identifier, with the words for it."""
+
+    id: str
+    words: str
+
+
+class KindView(BaseModel):
+    """A kind of item: how it is called, what it says, and what can be done with it."""
+
+    id: str
+    title: str
+    titles: str
+    facts: list[FactView]
+    #: endings of the files that go out and come back; none where it is only looked at
+    suffixes: list[str]
+    preview: Literal["image", "audio", "text", "none"]
+    remedies: list[Named]
+    marks: list[Named]
+
+
+class KindsView(BaseModel):
+    """Every kind, and in what the catalogue can be ordered."""
+
+    kinds: list[KindView]
+    orders: list[Named]
 
 
 class StepView(Row):
@@ -335,6 +389,7 @@ class EditView(BaseModel):
 
     address: str
     name: str
+    kind: str
     state: Literal["waiting", "ready", "attention", "same"]
     file: str
     file_exists: bool
@@ -342,22 +397,12 @@ class EditView(BaseModel):
     position: int
     steps: list[StepView]
     sheet: MatchSheet | None
-    recipe: Recipe
-    choices: Departures
-    #: the formats that this kind of file can say
-    formats: list[str]
-    depth: Depth
-    width: int
-    #: of all pictures, one below the other
-    height: int
-    levels: int
-    #: of a full chain
-    most_levels: int
-    #: mip levels made by hand: their files' names
-    own_levels: dict[int, str] = {}
-    #: the version in use is test colours
+    #: what the page of its kind needs to know beyond that
+    details: AnyDetails
+    #: files that replace parts of it: their names, by the kind's names for the parts
+    beside: dict[str, str] = {}
+    #: the version in use makes it obvious for a trial
     marked: bool = False
-    result_levels: int
     revision: str
 
 
@@ -373,28 +418,10 @@ class ItemView(BaseModel):
     used_by: list[str] = []
 
 
-class TextView(BaseModel):
-    """The text of a text member."""
-
-    text: str
-    encoding: str
-    cut: bool
-
-
 class Addresses(Asked):
     """Items by their addresses."""
 
     addresses: list[str]
-
-
-class MapView(BaseModel):
-    """One map of a surface."""
-
-    address: str
-    name: str
-    role: Role | None
-    #: of a packed map
-    channels: dict[Channel, Role]
 
 
 class TestColours(Asked):
@@ -402,7 +429,7 @@ class TestColours(Asked):
 
     __test__ = False  # no test of pytest's
     addresses: list[str]
-    mark: Mark | None
+    mark: str | None
 
 
 class PaletteAt(BaseModel):
@@ -439,21 +466,6 @@ class GuessView(BaseModel):
         )
 
 
-class DensityView(BaseModel):
-    """How finely a texture covers a surface of the world."""
-
-    model_config = ConfigDict(from_attributes=True)
-
-    #: texels on a unit of the world
-    per_unit: float
-    #: units that a texel covers
-    scale: float
-    #: units that the height covers
-    across: float
-    #: the side that comes nearest to the wanted texels a unit
-    side: int | None
-
-
 class GuessesView(BaseModel):
     """Explanations of an item's bytes, the best first."""
 
@@ -479,13 +491,10 @@ class Remedies(Asked):
     remedies: list[str]
 
 
-class PixelView(BaseModel):
-    """What is stored at a place."""
+class EditChoices(Asked):
+    """Where the encoding departs from the original's; what is left out is taken from the original."""
 
-    x: int
-    y: int
-    #: R, G, B, A as the format holds them: 0 to 255, 0 to 65,535, or floats
-    values: list[float | None]
+    choices: dict[str, Any]
 
 
 class Position(Asked):

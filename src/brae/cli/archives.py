@@ -81,8 +81,9 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
 
 def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:
     from brae.cli.targets import read_target
-    from brae.core.assets.texture import described
-    from brae.core.assets.texture.files import HEAD, read_texture
+    from brae.core.assets.base import HEAD, Context
+    from brae.core.assets.facts import declared, written
+    from brae.core.assets.registry import kinds
     from brae.core.catalogue import describe
 
     data, name, library, fetch = read_target(target, home)
@@ -90,21 +91,22 @@ def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tup
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
         raise FormatError(item.fault, address=name)
-    if item.kind != "texture":
-        words = "no layout fits" if item.kind == "data" else (item.container or item.kind)
-        return found, f"{name}: {item.kind} ({words}), {len(data):,} bytes"
-    texture = (
-        read_texture(data, library, name, fetch) if layout is None else described.read(layout, data, name, fetch)
-    )
-    head = texture.header
-    again = texture.rewrite(head, texture.levels)
+    kind = kinds().get(layout.kind if layout is not None else item.kind)
+    if kind is None:
+        return found, f"{name}: {item.kind} (no layout fits), {len(data):,} bytes"
+    asset = kind.read(data, Context(library, name, fetch, layout))
+    again, file_type = kind.rebuild(asset), layout.layout if layout is not None else item.container
     found |= {
-        "layout": head.container if head.container in library.layouts else layout.layout if layout else None,
-        "container": head.container,
-        "proof": {"exact": again == data},
-        "recipe": texture.recipe().model_dump(),
+        "kind": kind.id,
+        "layout": file_type if file_type in library.layouts else None,
+        "container": file_type,
+        "facts": item.facts,
     }
-    words = f"{name}: {head.width} x {head.height}, {head.format.title}, {head.levels} levels, {head.orientation}"
+    said = [words for fact, info in declared(kind.facts).items() if (words := written(info, item.facts.get(fact)))]
+    words = f"{name}: {kind.id} ({file_type}), {', '.join([*said, f'{len(data):,} bytes'])}"
+    if again is None:
+        return found, words
+    found |= {"proof": {"exact": again == data}, "recipe": kind.recipe(asset).model_dump()}
     return found, f"{words}\nproof: {'exact' if again == data else 'a rebuild differs'}"
 
 

@@ -1,97 +1,77 @@
-"""What an archive holds: kind, sides, pixel format and sizes of each member, told by its header."""
+"""What an archive holds: the kind of each member, its file type, its facts and sizes, told by its beginning."""
 
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
-from typing import Literal
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
 
-from brae.core.assets.texture.files import HEAD, parts_elsewhere, sniff_texture
+from brae.core.assets.base import HEAD, Head, Sniffed
+from brae.core.assets.facts import Value
+from brae.core.assets.registry import kinds
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import recognise
 from brae.core.errors import BraeError, internal
 from brae.core.layouts.library import Library
-from brae.core.layouts.roles import MapUse
 from brae.core.sources import ByteSource, BytesSource
 
 log = logging.getLogger(__name__)
 
-#: "levels": the larger levels of a streamed texture, which are shown and edited with it
-Kind = Literal["texture", "sound", "text", "archive", "data", "levels"]
+#: what is no kind of its own: an archive inside, a part of another item, and anything else
+ARCHIVE, PART, DATA = "archive", "part", "data"
+#: members told at once
+_BATCH = 4096
+_NOTHING = Sniffed(None)
 
 
 @dataclass(frozen=True)
 class Item:
-    """One member as the catalogue shows it; ``fault`` is what is wrong with its header."""
+    """One member as the catalogue shows it; ``fault`` is what is wrong with it."""
 
     level: str
     name: str
-    kind: Kind
+    kind: str
+    #: the file type: an open format, or the identifier of a layout
     container: str | None
     stored: int
     real: int
     packer: str
-    width: int | None = None
-    height: int | None = None
-    format: str | None = None
-    levels: int | None = None
-    orientation: str | None = None
+    facts: dict[str, Value] = field(default_factory=dict)
     fault: str | None = None
-    #: what a texture is for, where its format says so
-    use: MapUse | None = None
-    #: other files of the game that hold the larger levels of a streamed texture, by their names
+    #: names of other items of the game that hold the rest of it
     parts: tuple[str, ...] = ()
 
 
-def _is_text(head: bytes) -> bool:
-    if not head or b"\0" in head:
-        return False
+def tell(heads: Sequence[Head], library: Library) -> list[tuple[str, Sniffed]]:
+    """The kind of each of many members and what it says; ``data`` where it is of no kind."""
+    found: list[tuple[str, Sniffed]] = [(DATA, _NOTHING)] * len(heads)
+    left = list(range(len(heads)))
+    for kind in kinds().values():
+        told = _safely(kind.sniff, [heads[place] for place in left], library)
+        for place, one in zip(left, told, strict=True):
+            if one is not None:
+                found[place] = (kind.id, one)
+        left = [place for place, one in zip(left, told, strict=True) if one is None]
+    return found
+
+
+def _safely(sniff: object, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
+    """What a kind says; where it fails on one of many, each is asked by itself: the others are listed."""
     try:
-        text = head.decode("utf-8")
-    except UnicodeDecodeError as error:
-        # A character cut in two by the end of what was read is no fault.
-        if error.start < len(head) - 3:
-            return False
-        text = head[: error.start].decode("utf-8")
-    return sum(not (char.isprintable() or char in "\r\n\t") for char in text) <= len(text) // 100
-
-
-def _sound(head: bytes) -> str | None:
-    if head[:4] == b"RIFF" and head[8:12] == b"WAVE":
-        return "wav"
-    return {b"OggS": "ogg", b"fLaC": "flac"}.get(head[:4])
+        return sniff(heads, library)  # type: ignore[operator, no-any-return]
+    except Exception as error:
+        if len(heads) == 1:
+            if not isinstance(error, BraeError):
+                log.exception("describing %s failed", heads[0].name)
+                error = internal(error, heads[0].name)
+            return [Sniffed(None, fault=str(error))]
+    return [one for head in heads for one in _safely(sniff, [head], library)]
 
 
 def describe(head: bytes, library: Library, *, level: str, name: str, stored: int, real: int, packer: str) -> Item:
-    """The catalogue's entry of a member by its first bytes (HEAD of them)."""
-
-    def item(kind: Kind, container: str | None, **more: object) -> Item:
-        return Item(level, name, kind, container, stored, real, packer, **more)  # type: ignore[arg-type]
-
-    try:
-        texture = sniff_texture(head, library, name, real)
-        parts = tuple(parts_elsewhere(head, library, name)) if texture is not None else ()
-    except BraeError as error:
-        return item("texture", None, fault=str(error))
-    if texture is not None:
-        return item(
-            "texture",
-            texture.container,
-            width=texture.width,
-            height=texture.height,
-            format=texture.format.name,
-            levels=texture.levels,
-            orientation=texture.orientation,
-            use=texture.use,
-            parts=parts,
-        )
-    sound = _sound(head)
-    if sound is not None:
-        return item("sound", sound)
-    if _is_text(head):
-        return item("text", "text")
-    return item("data", None)
+    """The catalogue's entry of one member by its first bytes (HEAD of them)."""
+    kind, said = tell([Head(head, name, real if real >= 0 else None)], library)[0]
+    return Item(level, name, kind, said.type, stored, real, packer, dict(said.facts), said.fault, said.parts)
 
 
 def _inner(container: Container, index: int, head: bytes, library: Library) -> str | None:
@@ -105,25 +85,47 @@ def catalogue(container: Container, library: Library) -> Iterator[Item]:
 
     The ``container`` of an item that is an archive itself is what ``recognise`` says of it.
     """
-    for index, (level, name) in enumerate(zip(container.levels, container.names, strict=True)):
+    for first in range(0, len(container), _BATCH):
+        yield from _batch(container, range(first, min(first + _BATCH, len(container))), library)
+
+
+def _batch(container: Container, indices: range, library: Library) -> Iterator[Item]:
+    heads: list[Head] = []
+    packers: list[str] = []
+    faults: dict[int, str] = {}
+    for index in indices:
+        name, real = container.names[index], int(container.real_sizes[index])
         try:
-            yield _item(container, index, level, name, library)
+            head, packer = container.read_start(index, HEAD), container.packer(index).name
         except Exception as error:  # whatever one member does, the others are listed
-            if not isinstance(error, BraeError):
-                log.exception("describing %s failed", level)
-                error = internal(error, level)
-            stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
-            yield Item(level, name, "data", None, stored, real, "unknown", fault=str(error))
+            faults[index] = _fault(error, container.levels[index])
+            head, packer = b"", "unknown"
+        heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None))
+        packers.append(packer)
+    for index, head_, packer, (kind, said) in zip(indices, heads, packers, tell(heads, library), strict=True):
+        level, stored = container.levels[index], int(container.stored_sizes[index])
+        real = int(container.real_sizes[index])
+        if index in faults:
+            yield Item(level, head_.name, DATA, None, stored, real, packer, fault=faults[index])
+            continue
+        item = Item(
+            level, head_.name, kind, said.type, stored, real, packer, dict(said.facts), said.fault, said.parts
+        )
+        if said.fault is None and (kind == DATA or not kinds()[kind].sure):
+            item = _looked_into(container, index, head_.data, item, library)
+        yield item
 
 
-def _item(container: Container, index: int, level: str, name: str, library: Library) -> Item:
-    stored, real = int(container.stored_sizes[index]), int(container.real_sizes[index])
-    head, packer = container.read_start(index, HEAD), container.packer(index).name
-    if real >= 0:
-        head = head[:real]
-    item = describe(head, library, level=level, name=name, stored=stored, real=real, packer=packer)
-    if item.kind in ("data", "text") and item.fault is None:
+def _looked_into(container: Container, index: int, head: bytes, item: Item, library: Library) -> Item:
+    try:
         inner = _inner(container, index, head, library)
-        if inner is not None:
-            item = replace(item, kind="archive", container=inner)
-    return item
+    except Exception as error:  # whatever one member does, the others are listed
+        return replace(item, kind=DATA, container=None, facts={}, fault=_fault(error, item.level))
+    return item if inner is None else replace(item, kind=ARCHIVE, container=inner, facts={})
+
+
+def _fault(error: Exception, level: str) -> str:
+    if not isinstance(error, BraeError):
+        log.error("describing %s failed", level, exc_info=error)
+        error = internal(error, level)
+    return str(error)

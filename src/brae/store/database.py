@@ -41,6 +41,8 @@ class Database:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._open_here = threading.local()
+        self._looking = threading.Lock()
+        self._eye: sqlite3.Connection | None = None
         try:
             # Made here, because SQLite would let every user of the computer read it.
             path.touch(mode=0o600, exist_ok=True)
@@ -138,8 +140,22 @@ class Database:
             session.connection()  # begins the transaction
             yield session
 
+    def version(self) -> int:
+        """A number that differs from what it was wherever anybody committed meanwhile, here or in another process.
+
+        See ``PRAGMA data_version`` (https://sqlite.org/pragma.html): its connection must write nothing itself.
+        """
+        with self._said(), self._looking:
+            if self._eye is None:
+                self._eye = sqlite3.connect(self.path, check_same_thread=False, isolation_level=None)
+            return int(self._eye.execute("PRAGMA data_version").fetchone()[0])
+
     def close(self) -> None:
         """Let go of the file."""
+        with self._looking:
+            if self._eye is not None:
+                self._eye.close()
+                self._eye = None
         self.engine.dispose()
 
 

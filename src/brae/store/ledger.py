@@ -28,10 +28,10 @@ _ORIGINAL = (
     "made_folders",
 )  # fmt: skip
 _EDIT = (
-    "address", "exchange_path", "in_work", "recipe", "sent_sha256", "seen_sha256", "position", "state", "sheet",
-    "encoded_sha256", "encoded_elsewhere", "fault",
+    "address", "kind", "exchange_path", "in_work", "recipe", "sent_sha256", "seen_sha256", "position", "state",
+    "sheet", "encoded_sha256", "encoded_elsewhere", "fault",
 )  # fmt: skip
-_STEP = ("number", "what", "file_sha256", "file_name", "remedies", "choices", "levels")
+_STEP = ("number", "what", "file_sha256", "file_name", "remedies", "choices", "beside")
 
 
 class Ledger:
@@ -97,7 +97,12 @@ class Ledger:
                     kept = [Kept(offset=at, length=size, sha256=sha) for at, size, sha in file.pop("kept")]
                     session.add(Original(project_id=project.id, **file, kept=kept))
                 for edit in self._edits(path.parent / "edits"):
-                    steps = [EditStep(**step) for step in edit.pop("steps")]
+                    # Before there were kinds, there were textures, and the files beside one its mip levels.
+                    edit.setdefault("kind", "texture")
+                    steps = [
+                        EditStep(beside=step.pop("levels", None) or step.pop("beside", {}), **step)
+                        for step in edit.pop("steps")
+                    ]
                     session.add(Edit(project_id=project.id, **edit, steps=steps))
                 found.append(project.id)
         return found

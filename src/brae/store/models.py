@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from datetime import UTC, datetime
 from typing import Any, ClassVar
 
@@ -45,6 +46,8 @@ class Project(Base):
     game_faults: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     #: path and size of files that no layout describes, largest first
     undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
+    #: counts the changes of what is listed, other than that more is
+    listing: Mapped[int] = mapped_column(default=time.time_ns, server_default="1")
 
 
 class Original(Base):
@@ -135,17 +138,12 @@ class Member(Base):
     packer: Mapped[str]
     stored: Mapped[int]
     real: Mapped[int]
-    width: Mapped[int | None]
-    height: Mapped[int | None]
-    format: Mapped[str | None]
-    levels: Mapped[int | None]
-    orientation: Mapped[str | None]
-    #: what a texture is for, where its format says so: a role, or channels with roles
-    use: Mapped[dict[str, Any] | None] = mapped_column(JSON(none_as_null=True))
+    #: what its kind says of it, by the facts' names
+    facts: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     fault: Mapped[str | None]
     #: the address of the copy that the game uses instead of this one
     winner: Mapped[str | None]
-    #: names of other files of the game that hold the larger levels of a streamed texture
+    #: names of other items of the game that hold the rest of it
     parts: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
 
 
@@ -157,6 +155,7 @@ class Edit(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
     address: Mapped[str]
+    kind: Mapped[str]
     #: relative to the project's exchange folder
     exchange_path: Mapped[str]
     in_work: Mapped[bool] = mapped_column(default=True)
@@ -202,8 +201,8 @@ class EditStep(Base):
     remedies: Mapped[list[str]] = mapped_column(default=list)
     #: where the encoding departs from the original's recipe
     choices: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
-    #: mip levels made by hand, by their number: the file's hash and its name
-    levels: Mapped[dict[str, list[str]]] = mapped_column(JSON, default=dict)
+    #: files that replace parts of it, by the kind's names for those: the file's hash and its name
+    beside: Mapped[dict[str, list[str]]] = mapped_column(JSON, default=dict)
     made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 

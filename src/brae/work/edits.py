@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
 from brae.core.addresses import exchange_path
-from brae.core.assets.texture.files import can_write, read_image, write_image
-from brae.core.assets.texture.marks import MARKS, Mark, marked
-from brae.core.assets.texture.remedies import REMEDIES
-from brae.core.assets.texture.sheet import match
-from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
+from brae.core.assets.base import AssetKind, ExchangeFile
+from brae.core.assets.registry import kind_of, kinds
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, EditStep, Project, now
 from brae.work.workspace import Found, Workspace
 
-#: what an editor may save beside the file that was sent out
-SUFFIXES = (
-    ".png", ".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".exr", ".gif", ".jpg", ".jpeg",
-)  # fmt: skip
 LARGEST_UPLOAD = 1 << 30
 #: what a version is called whose file the person's editor saved
 CAME_BACK = "file came back"
@@ -79,33 +73,36 @@ def _change(
 
 
 def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
-    """Choose an item for editing: its picture appears in the exchange folder.
+    """Choose an item for editing: its file appears in the exchange folder.
 
     An item that was in work before gets its last version back.
     """
     project, found = workspace.project(project_id), workspace.find(project_id, address)
-    if found.member.kind != "texture":
+    kind = kinds().get(found.member.kind)
+    if kind is None or not kind.exchange:
+        what = kind.titles if kind is not None else "Items of this kind"
         raise FormatError(
-            "Only textures can be edited yet.", address=address, remedy="You can look at it or listen to it."
+            f"{what} cannot be edited yet.", address=address, remedy="You can look at it, listen to it and keep it."
         )
-    texture = workspace.original_texture(project, found)
-    if not can_write(texture.header.container):
-        raise FormatError(f"{texture.header.container.upper()} files are read, but not written.", address=address)
-    kind, picture = _sent(texture)
-    _create(workspace, found, kind, picture, _recipe(workspace, project, found, texture))
+    original = workspace.original_asset(project, found)
+    try:
+        kind.check_writable(original)
+    except BraeError as error:
+        raise error.at(address) from None
+    _create(workspace, found, kind.send(original), _recipe(workspace, project, found, kind, original))
 
     def enter(edit: Edit) -> bool:
         edit.in_work = True
         target = exchange_file(workspace, edit)
         check_place(workspace, target)
         if not target.exists():
-            _send_out(workspace, edit, texture)
+            _send_out(workspace, edit, original)
         return True
 
     _change(workspace, project_id, address, enter, refuse=False)
 
 
-def _create(workspace: Workspace, found: Found, kind: str, picture: bytes, recipe: dict[str, Any]) -> None:
+def _create(workspace: Workspace, found: Found, sent: ExchangeFile, recipe: dict[str, Any]) -> None:
     """An edit for an item that has none yet."""
     project_id, address = found.member.project_id, found.member.address
     with workspace.database.change() as session:
@@ -113,54 +110,53 @@ def _create(workspace: Workspace, found: Found, kind: str, picture: bytes, recip
         taken = {path for other, path in rows if other != address}
         if len(taken) < len(rows):
             return
-        path = exchange_path(address, kind, taken)
+        path = exchange_path(address, sent.suffix[1:], taken)
         session.add(
             Edit(
                 project_id=project_id,
                 address=address,
+                kind=found.member.kind,
                 exchange_path=path,
                 recipe=recipe,
-                sent_sha256=hashlib.sha256(picture).hexdigest(),
+                sent_sha256=hashlib.sha256(sent.data).hexdigest(),
                 in_work=False,
             )
         )
 
 
-def _sent(texture: TextureFile) -> tuple[str, bytes]:
-    """The picture that goes out, and its type; the same bytes every time."""
-    # Light goes out as floats: a PNG would cut what is brighter than white.
-    kind = "exr" if texture.header.format.depth == "float" else "png"
-    return kind, write_image(texture.picture(), kind, alpha=texture.header.format.alpha != "none")
-
-
-def _send_out(workspace: Workspace, edit: Edit, texture: TextureFile) -> None:
+def _send_out(workspace: Workspace, edit: Edit, original: Any) -> None:
     """Write the version in use into the exchange folder, so that an editor shows it."""
-    data = _sent(texture)[1]
+    kind = kind_of(edit.kind)
     step, target = edit.current, exchange_file(workspace, edit)
-    if step is not None:
+    if step is None:
+        data = kind.send(original).data
+    else:
         data = workspace.blobs.get(step.file_sha256)
         if Path(step.file_name).suffix.lower() != target.suffix:
             # The file came back as another type than was sent out.
             with suppress(BraeError):
-                data = write_image(read_image(data, step.file_name).picture, target.suffix[1:])
+                data = kind.convert(ExchangeFile(step.file_name, data), target.suffix)
     write_atomically(target, data)
     edit.seen_sha256 = hashlib.sha256(data).hexdigest()
 
 
-def _recipe(workspace: Workspace, project: Project, found: Found, texture: TextureFile) -> dict[str, Any]:
-    recipe = texture.recipe()
+def _recipe(
+    workspace: Workspace, project: Project, found: Found, kind: AssetKind[Any], original: Any
+) -> dict[str, Any]:
+    """The kind's recipe, and how the member is packed."""
+    recipe = kind.recipe(original).model_dump() | {"packer": None, "packing_level": None}
     if found.archive.layout is not None:
         archive = workspace.archive(project, found.archive)
         number = workspace.number_of(archive, found)
-        recipe.packer = archive.packer(number).name
-        recipe.packing_level = archive.packing_level(number)
-    return recipe.model_dump()
+        recipe["packer"] = archive.packer(number).name
+        recipe["packing_level"] = archive.packing_level(number)
+    return recipe
 
 
 def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> None:
     """The item keeps its original again; its versions are kept and come back when it is put in work again.
 
-    A file on disk that cannot be read as a picture is no version: it is put aside in the exchange folder.
+    A file on disk that cannot be read is no version: it is put aside in the exchange folder.
     """
 
     def leave(edit: Edit) -> bool:
@@ -172,7 +168,7 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
             known = {edit.sent_sha256, edit.seen_sha256, *(step.file_sha256 for step in edit.steps)}
             if sha256 not in known:
                 try:
-                    read_image(data, target.name)
+                    kind_of(edit.kind).check_file(ExchangeFile(target.name, data))
                     workspace.blobs.put(data)
                     _add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
                 except BraeError:
@@ -192,7 +188,7 @@ def _read_exchange(target: Path) -> bytes:
 
 
 def _put_aside(target: Path) -> None:
-    """Give a file that is no picture another name beside it."""
+    """Give a file that cannot be read another name beside it."""
     number = 1
     while (aside := target.with_name(f"{target.stem} (not readable {number}){target.suffix}")).exists():
         number += 1
@@ -227,7 +223,7 @@ def take_file(
     ``what`` is how the version is called.
 
     Returns False where it is what Brae already has, or lies on disk as it did before. Raises one of Brae's errors
-    where it is no picture; the version before stays in use then.
+    where it cannot be read; the version before stays in use then.
     """
     sha256 = hashlib.sha256(data).hexdigest()
     read: list[str] = []
@@ -241,10 +237,7 @@ def take_file(
                 _forget_fault(workspace, edit)
             return False
         if not read:  # once, however often the edit has to be read anew
-            try:
-                read_image(data, name)
-            except BraeError as error:
-                raise error.at(name) from None
+            kind_of(edit.kind).check_file(ExchangeFile(name, data))
             read.append(workspace.blobs.put(data))
         if on_disk:
             edit.seen_sha256 = sha256
@@ -274,17 +267,18 @@ def note_fault(workspace: Workspace, project_id: str, address: str, error: BraeE
 
 def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: list[str]) -> None:
     """Apply exactly these remedies to the newest version."""
-    unknown = set(remedies) - set(REMEDIES)
-    if unknown:
-        raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(REMEDIES)}")
 
     def apply(edit: Edit) -> bool:
+        known = kind_of(edit.kind).remedies
+        unknown = set(remedies) - set(known)
+        if unknown:
+            raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(known)}")
         if edit.current is None:
             raise NotFoundError("No file has come back yet, so there is nothing to put right.", address=address)
         changed = set(remedies) ^ set(edit.current.remedies)
         if not changed:
             return False
-        what = ", ".join(REMEDIES[remedy] for remedy in REMEDIES if remedy in changed)
+        what = ", ".join(known[remedy] for remedy in known if remedy in changed)
         what = what if changed <= set(remedies) else f"not: {what}"
         _add_step(edit, what, remedies=remedies)
         return True
@@ -292,84 +286,83 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
     _change(workspace, project_id, address, apply)
 
 
-def set_choices(workspace: Workspace, project_id: str, address: str, choices: Departures) -> None:
+def set_choices(workspace: Workspace, project_id: str, address: str, choices: Mapping[str, Any]) -> None:
     """Encode the newest version otherwise than its original; no choice at all is like the original again."""
 
     def choose(edit: Edit) -> bool:
+        kind = kind_of(edit.kind)
+        try:
+            asked = kind.choices.model_validate(choices)
+        except ValidationError as error:
+            first = error.errors()[0]
+            where = ".".join(map(str, first["loc"]))
+            raise FormatError(f"The choice '{where}' does not fit: {first['msg']}.", address=address) from None
         if edit.current is None:
             raise NotFoundError("No file has come back yet, so there is nothing to encode.", address=address)
-        wanted = choices.model_dump(exclude_none=True)
-        recipe = Recipe.model_validate(edit.recipe)
-        wanted = {name: value for name, value in wanted.items() if value != getattr(recipe, name)}
+        wanted = asked.model_dump(exclude_none=True)
+        wanted = {name: value for name, value in wanted.items() if value != edit.recipe.get(name)}
         if wanted == edit.current.choices:
             return False
-        said = ", ".join(f"{name} {value}" for name, value in wanted.items()) or "like the original"
-        _add_step(edit, f"encoded: {said}", choices=wanted)
+        _add_step(edit, f"encoded: {kind.said(wanted)}", choices=wanted)
         return True
 
     _change(workspace, project_id, address, choose)
 
 
-def take_level(workspace: Workspace, project_id: str, address: str, level: int, data: bytes, name: str) -> None:
-    """A mip level made by hand comes in the place of the one that is worked out; no bytes take it back.
+def take_beside(workspace: Workspace, project_id: str, address: str, part: str, data: bytes, name: str) -> None:
+    """A file that replaces one part of an item (such as a mip level made by hand); no bytes take it back.
 
-    Raises FormatError where it has not the sides of that level.
+    Raises FormatError where it does not fit, or where there is no such part.
     """
-    original = workspace.texture_at(project_id, address)
+    original = workspace.asset_at(project_id, address)
 
     def replace(edit: Edit) -> bool:
-        levels = dict(edit.current.levels) if edit.current else {}
-        head = (workspace.edited_texture(original, edit) if edit.current else original).header
-        if not 1 <= level < head.levels:
-            raise FormatError(
-                f"Level {level} cannot be made by hand.",
-                address=address,
-                expected=f"a level from 1 to {head.levels - 1}; level 0 is the picture itself",
-            )
+        kind = kind_of(edit.kind)
+        beside = dict(edit.current.beside) if edit.current else {}
+        made = workspace.edited_asset(kind, original, edit) if edit.current else None
+        try:
+            words = kind.check_beside(original, made, part, ExchangeFile(name, data) if data else None)
+        except BraeError as error:
+            raise error.at(address) from None
         if data:
-            _check_sides(data, name, head, level)
-            levels[str(level)] = [workspace.blobs.put(data), name]
-            what = f"level {level} by hand: {name}"
-        elif levels.pop(str(level), None) is not None:
-            what = f"level {level} worked out again"
+            beside[part] = [workspace.blobs.put(data), name]
+            what = f"{words} by hand: {name}"
+        elif beside.pop(part, None) is not None:
+            what = f"{words} worked out again"
         else:
             return False
         if not edit.position:
-            workspace.blobs.put(_sent(original)[1])  # what the version begins with
-        _add_step(edit, what, levels=levels)
+            workspace.blobs.put(kind.send(original).data)  # what the version begins with
+        _add_step(edit, what, beside=beside)
         return True
 
     _change(workspace, project_id, address, replace)
 
 
-def _check_sides(data: bytes, name: str, head: Header, level: int) -> None:
+def make_change(
+    workspace: Workspace, project_id: str, address: str, name: str, query: Any, file: ExchangeFile | None
+) -> None:
+    """A step that only the item's kind has: what was edited last becomes another file, a version more."""
+    kind, viewed = workspace.viewed(project_id, address)
     try:
-        picture = read_image(data, name).picture
+        made, words = kind.changes[name].make(viewed, query, file)
     except BraeError as error:
-        raise error.at(name) from None
-    width, height = head.sides(level)
-    height *= head.pictures(level)
-    if picture.shape[:2] != (height, width):
-        raise FormatError(
-            f"The picture has {picture.shape[1]} x {picture.shape[0]} pixels.",
-            address=name,
-            expected=f"{width} x {height}, the sides of level {level}",
-        )
+        raise error.at(address) from None
+    take_file(workspace, project_id, address, made.data, made.name, what=words)
 
 
-def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: Mark) -> None:
-    """Test colours in the place of items' pictures; ``take_marks_back`` gives back what they had."""
+def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: str) -> None:
+    """Items made obvious for a trial; ``take_marks_back`` gives back what they had."""
     for address in addresses:
         put_in_work(workspace, project_id, address)
-        picture, levels = marked(workspace.texture_at(project_id, address), mark)
-        file = workspace.blobs.put(write_image(picture))
-        kept = {str(level): [workspace.blobs.put(write_image(own)), f"{mark}.png"] for level, own in levels.items()}
+        kind = workspace.kind(workspace.find(project_id, address))
+        made = kind.mark(workspace.asset_at(project_id, address), mark)
+        file = workspace.blobs.put(made.file.data)
+        beside = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}
+        what, named = f"{_MARKED}{kind.marks[mark]}", made.file.name
 
-        def put(
-            edit: Edit, file: str = file, kept: dict[str, list[str]] = kept, what: str = f"{_MARKED}{MARKS[mark]}"
-        ) -> bool:
-            named = f"{mark}.png"
-            _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, levels=kept)
+        def put(edit: Edit, what: str = what, file: str = file, named: str = named, beside: Any = beside) -> bool:
+            _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
             return True
 
         _change(workspace, project_id, address, put)
@@ -400,7 +393,7 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
 
     The exchange file becomes that version too, unless something was saved there that has not been taken yet.
     """
-    texture = workspace.texture_at(project_id, address)
+    original = workspace.asset_at(project_id, address)
 
     def go(edit: Edit) -> bool:
         if not 0 <= position <= len(edit.steps):
@@ -411,7 +404,7 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
         target = exchange_file(workspace, edit)
         check_place(workspace, target)
         if edit.in_work and (not target.exists() or _is_seen(edit, _read_exchange(target))):
-            _send_out(workspace, edit, texture)
+            _send_out(workspace, edit, original)
         return True
 
     _change(workspace, project_id, address, go, refuse=False)
@@ -426,7 +419,7 @@ def _is_seen(edit: Edit, data: bytes) -> bool:
 def _add_step(edit: Edit, what: str, **changed: Any) -> None:
     """A version more: like the one in use, but for what has ``changed``."""
     values: dict[str, Any] = {"file_sha256": edit.sent_sha256, "file_name": Path(edit.exchange_path).name}
-    values |= {"remedies": [], "choices": {}, "levels": {}}
+    values |= {"remedies": [], "choices": {}, "beside": {}}
     if edit.current is not None:
         values = {name: getattr(edit.current, name) for name in values}
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
@@ -443,21 +436,15 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         return
     project = workspace.project(edit.project_id)
     found = workspace.find(edit.project_id, edit.address)
-    original = workspace.original_texture(project, found)
-    image = read_image(workspace.blobs.get(step.file_sha256), step.file_name)
-    recipe = Departures.model_validate(step.choices).applied(Recipe.model_validate(edit.recipe))
-    replaced = {
-        int(level): read_image(workspace.blobs.get(sha256), name).picture
-        for level, (sha256, name) in step.levels.items()
-    }
-    sheet, made = match(image, original, recipe, step.remedies, step.file_name, replaced=replaced)
+    kind, original = kind_of(edit.kind), workspace.original_asset(project, found)
+    sheet, made = kind.match(original, workspace.version_of(step), edit.recipe)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
         workspace.neighbour(found, name).member.address: workspace.blobs.put(data)
         for name, data in made.elsewhere.items()
     }
-    if made.data == workspace.original_bytes(project, found) and made.elsewhere == original.elsewhere:
+    if made.data == workspace.original_bytes(project, found) and kind.unchanged(original, made):
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"
@@ -477,7 +464,10 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
 
             def again(edit: Edit) -> bool:
                 project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
-                edit.recipe = _recipe(workspace, project, found, workspace.original_texture(project, found))
+                if found.member.kind != edit.kind:
+                    raise FormatError(f"This item was a {edit.kind} and is none any more.", address=edit.address)
+                original = workspace.original_asset(project, found)
+                edit.recipe = _recipe(workspace, project, found, kind_of(edit.kind), original)
                 return True
 
             _change(workspace, project_id, address, again)

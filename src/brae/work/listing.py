@@ -11,8 +11,8 @@ from sqlalchemy import bindparam, delete, select, update
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
-from brae.core.catalogue import Item
-from brae.store.models import ArchiveRow, Base, Member
+from brae.core.catalogue import ARCHIVE, DATA, PART, Item
+from brae.store.models import ArchiveRow, Base, Member, Project
 from brae.work.workspace import Workspace
 
 _BATCH = 1000
@@ -63,7 +63,7 @@ class Listing:
         inside = []
         for name, kind, number, address, container, parts in found:
             self._parts.update(parts)
-            if kind == "archive":
+            if kind == ARCHIVE:
                 inside.append((number, addresses.split(address)[-1], name, container or ""))
         return [one[0] for one in found], inside
 
@@ -84,7 +84,9 @@ class Listing:
         def step(session: Session) -> None:
             # What was begun before, and is not whole, gives way.
             here = ArchiveRow.project_id == self._project_id
-            session.execute(delete(ArchiveRow).where(here, ArchiveRow.address == row.address))
+            gone = session.execute(delete(ArchiveRow).where(here, ArchiveRow.address == row.address))
+            if gone.rowcount:  # type: ignore[attr-defined]
+                _listed_otherwise(session, self._project_id)
             row.parent_id = parent.id if parent is not None else None
             session.add(row)
             session.flush()
@@ -102,11 +104,10 @@ class Listing:
     def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
         rows: list[dict[str, Any]] = []
         for number, item in enumerate(items, first):
-            values = dict(vars(item))
+            values = vars(item).copy()
             level = values.pop("level")
             values["parts"] = list(values["parts"])
             self._parts.update(values["parts"])
-            values["use"] = None if item.use is None else item.use.model_dump(exclude_defaults=True)
             values["address"] = level if row.layout is None else addresses.join(row.address, level)
             values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
             folder = values["name"].rpartition("/")[0]
@@ -125,15 +126,16 @@ class Listing:
         self._do(step)
 
     def tell_parts(self) -> None:
-        """Which members are parts of others: the larger levels of streamed textures."""
+        """Which members are parts of others."""
 
         def step(session: Session) -> None:
             members = Base.metadata.tables["members"]
-            here = (members.c.project_id == self._project_id) & (members.c.kind == "data")
+            here = (members.c.project_id == self._project_id) & (members.c.kind == DATA)
             change = members.update().where(here, members.c.name == bindparam("part"))
             rows = [{"part": name} for name in sorted(self._parts)]
             if rows:
-                session.connection().execute(change.values(kind="levels"), rows)
+                session.connection().execute(change.values(kind=PART), rows)
+                _listed_otherwise(session, self._project_id)
 
         self._do(step)
 
@@ -141,6 +143,12 @@ class Listing:
         """Put the new list in the place of the old one; what was not read again stays."""
         for step in self._waiting:
             step(session)
+        _listed_otherwise(session, self._project_id)
         gone = [row.id for row in self._before.values() if row.id not in self._kept]
         for start in range(0, len(gone), _BATCH):
             session.execute(delete(ArchiveRow).where(ArchiveRow.id.in_(gone[start : start + _BATCH])))
+
+
+def _listed_otherwise(session: Session, project_id: str) -> None:
+    """Who keeps the list in memory is to read it anew, not only what was added."""
+    session.execute(update(Project).where(Project.id == project_id).values(listing=Project.listing + 1))

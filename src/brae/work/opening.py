@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 
 from brae import __version__
 from brae.core import addresses, catalogue
-from brae.core.assets.texture.files import HEAD
+from brae.core.assets.base import HEAD
 from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers.base import Container, Proof
@@ -377,7 +377,7 @@ class _Opening:
             batch.append(item)
             self.names.append(item.name)
             self.ticker.tick()
-            if item.kind == "archive" and one.depth < _DEEPEST and self.nested < _MOST_NESTED:
+            if item.kind == catalogue.ARCHIVE and one.depth < _DEEPEST and self.nested < _MOST_NESTED:
                 self.nested += 1
                 kind = item.container or ""
                 files = levels_of(kind, one.container, number, self.library)
@@ -456,7 +456,7 @@ class _Opening:
         except Exception:  # whatever one file does, the others are listed
             log.exception("describing %s failed", relative)
             return
-        if item.kind == "data":
+        if item.kind == catalogue.DATA:
             if size >= _WORTH_DESCRIBING:
                 self.undescribed.append({"path": relative, "size": size})
             return

@@ -12,10 +12,11 @@ from pathlib import Path
 import watchfiles
 from sqlalchemy import select
 
-from brae.core.assets.texture.files import HEAD, check_picture
+from brae.core.assets.base import HEAD
+from brae.core.assets.registry import kind_of, suffixes
 from brae.core.errors import BraeError, LimitError, storage_error
 from brae.store.models import Edit
-from brae.work.edits import LARGEST_UPLOAD, SUFFIXES, check_place, note_fault, take_file
+from brae.work.edits import LARGEST_UPLOAD, check_place, note_fault, take_file
 from brae.work.workspace import Workspace
 
 log = logging.getLogger(__name__)
@@ -102,7 +103,7 @@ class Watcher:
                 self._expect(path)
 
     def _expect(self, path: Path) -> None:
-        if path.suffix.lower() not in SUFFIXES or path.name.startswith(".brae-"):
+        if path.suffix.lower() not in suffixes() or path.name.startswith(".brae-"):
             return
         with self._lock:
             waiting = self._waiting.setdefault(path, _Waiting(0.0))
@@ -160,9 +161,10 @@ class Watcher:
             return False
         waiting.deadline = waiting.deadline or now + _PATIENCE
         try:
-            take_file(self.workspace, edit.project_id, edit.address, self._read(path), path.name, on_disk=True)
+            data = self._read(path, edit)
+            take_file(self.workspace, edit.project_id, edit.address, data, path.name, on_disk=True)
         except BraeError as error:
-            # A half-saved file is a damaged picture until the rest of it arrives.
+            # A half-saved file is a damaged one until the rest of it arrives.
             if error.status >= 500:
                 note_fault(self.workspace, edit.project_id, edit.address, error)
                 raise
@@ -172,7 +174,7 @@ class Watcher:
             note_fault(self.workspace, edit.project_id, edit.address, error)
         return True
 
-    def _read(self, path: Path) -> bytes:
+    def _read(self, path: Path, edit: Edit) -> bytes:
         check_place(self.workspace, path)
         try:
             with path.open("rb") as stream:
@@ -182,7 +184,7 @@ class Watcher:
                 stream.seek(max(size - 26, 0))
                 tail = stream.read()
                 stream.seek(0)
-                check_picture(stream.read(HEAD), tail, size, path.name)
+                kind_of(edit.kind).check_large(stream.read(HEAD), tail, size, path.name)
                 stream.seek(0)
                 return stream.read()
         except OSError as error:
@@ -195,12 +197,12 @@ class Watcher:
             project, *rest = path.relative_to(self.workspace.home.exchange).parts
         except ValueError:
             return None
-        if not rest or path.suffix.lower() not in SUFFIXES or path.name.startswith(".brae-"):
+        if not rest or path.suffix.lower() not in suffixes() or path.name.startswith(".brae-"):
             return None
+        # An editor may save another file type than was sent out.
         stem = "/".join(rest)[: -len(path.suffix)]
+        named = [stem + suffix for suffix in suffixes()]
+        query = select(Edit).where(Edit.project_id == project, Edit.exchange_path.in_(named), Edit.in_work)
         with self.workspace.database.session() as session:
-            return session.scalar(
-                select(Edit).where(
-                    Edit.project_id == project, Edit.exchange_path.in_([f"{stem}.png", f"{stem}.exr"]), Edit.in_work
-                )
-            )
+            found = list(session.scalars(query))
+        return next((edit for edit in found if path.suffix.lower() in kind_of(edit.kind).suffixes()), None)

@@ -14,16 +14,18 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import select
 
 from brae.core import addresses
-from brae.core.assets.texture.files import HEAD, LARGE, TGA_END, check_picture, read_texture
-from brae.core.assets.texture.texture import TextureFile
+from brae.core.assets import base as assets
+from brae.core.assets.base import HEAD, Around, AssetKind, Context, Encoded, ExchangeFile, Sibling, Viewed
+from brae.core.assets.registry import kinds
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
-from brae.core.errors import BraeError, ChangedError, NotFoundError
+from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
 from brae.core.games.known import profiles_in
 from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
@@ -33,14 +35,17 @@ from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
 from brae.store import Blobs, Home, Ledger, open_database
 from brae.store.home import InUseError
-from brae.store.models import ArchiveRow, Edit, Member, Original, Project
+from brae.store.models import ArchiveRow, Edit, EditStep, Member, Original, Project
+from brae.work.columns import Catalogues
 from brae.work.records import finish
 
 #: archives that stay open, and how many unpacked bytes they may keep in memory together
 _OPEN_ARCHIVES = 32
 _OPEN_BYTES = 128 << 20
-#: bytes of textures that are looked at part by part
+#: bytes of items that are looked at part by part
 _VIEWED_BYTES = 256 << 20
+#: larger items are looked at before they are read
+_LARGE = 64 << 20
 #: seconds that are waited for another process
 _PATIENCE = 5.0
 #: seconds in which a build replaces its files and writes that down, and between two looks whether it has
@@ -102,8 +107,9 @@ class Workspace:
         self.blobs = Blobs(home.blobs)
         self.events = Events()
         self.jobs = Jobs(self.database, self.events)
+        self.catalogues = Catalogues(self.database)
         self._archives: OrderedDict[Version, Container] = OrderedDict()
-        self._viewed: OrderedDict[tuple[object, ...], TextureFile] = OrderedDict()
+        self._viewed: OrderedDict[Version, tuple[Any, int]] = OrderedDict()
         self._lock = threading.RLock()
         self._turns = _Turns()
         self._finish_builds()
@@ -198,7 +204,7 @@ class Workspace:
         """The edit of an item; NotFoundError where it is not in work."""
         edit = self.edit_or_none(project, address)
         if edit is None:
-            raise NotFoundError("This item is not in work.", address=address)
+            raise NotFoundError("This item is not being edited.", address=address)
         return edit
 
     def edit_or_none(self, project: str, address: str) -> Edit | None:
@@ -444,58 +450,98 @@ class Workspace:
             row = self.parent(row)
         return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
 
-    def original_texture(self, project: Project, found: Found) -> TextureFile:
-        """An item's original, decoded."""
-        library = self.project_library(project)
+    def kind(self, found: Found) -> AssetKind[Any]:
+        """The kind of an item; FormatError where it is of none."""
+        known = kinds().get(found.member.kind)
+        if known is None:
+            raise FormatError("Nothing is known of how this item is shown or edited.", address=found.member.address)
+        return known
+
+    def original_asset(self, project: Project, found: Found) -> Any:
+        """An item's original, read by its kind."""
+        kind, library = self.kind(found), self.project_library(project)
         try:
-            self._check_beginning(project, found, library)
-            data = self.original_bytes(project, found)
-            return read_texture(
-                data,
-                library,
-                found.member.name,
-                lambda name: self.original_bytes(project, self.neighbour(found, name)),
+            self._check_beginning(project, found, kind, library)
+            context = Context(
+                library, found.member.name, lambda name: self.original_bytes(project, self.neighbour(found, name))
             )
+            return kind.read(self.original_bytes(project, found), context)
         except BraeError as error:
             raise error.at(found.member.address) from None
 
-    def _check_beginning(self, project: Project, found: Found, library: Library) -> None:
-        """Refuse a huge item that only claims to be a picture, before all of it is read."""
+    def _check_beginning(self, project: Project, found: Found, kind: AssetKind[Any], library: Library) -> None:
+        """Refuse a huge item that only claims to be one of its kind, before all of it is read."""
         size = found.member.real
-        if size <= LARGE:
+        if size <= _LARGE:
             return
         if found.archive.layout is None:
             head = self.original_source(project, found.archive.files[MAIN]).read(0, HEAD)
         else:
             archive = self.archive(project, found.archive)
             head = archive.read_start(self.number_of(archive, found), HEAD)
-        if library.recognise(found.member.name, head, "texture", size=size) is None:
-            check_picture(head, TGA_END, size, found.member.name)
+        if found.member.container not in library.layouts:
+            kind.check_large(head, b"", size, found.member.name)
 
-    def texture_at(self, project_id: str, address: str) -> TextureFile:
+    def asset_at(self, project_id: str, address: str) -> Any:
         """The same by an item's address."""
-        return self.original_texture(self.project(project_id), self.find(project_id, address))
+        return self.original_asset(self.project(project_id), self.find(project_id, address))
 
-    def viewed_texture(self, project_id: str, address: str, edit: Edit | None) -> TextureFile:
-        """An item's original, or its edit, to be looked at part by part: the last few stay in memory."""
-        # The same stub may go with other larger levels, so those count as well.
-        version = [] if edit is None else [edit.encoded_sha256 or "", *sorted(edit.encoded_elsewhere.values())]
+    def viewed(self, project_id: str, address: str, *, edit: bool = True) -> tuple[AssetKind[Any], Viewed[Any]]:
+        """An item to be looked at: its original and, where a file came back, the edit. The last few stay in memory.
+
+        ``edit`` False leaves the edit out.
+        """
         project, found = self.project(project_id), self.find(project_id, address)
-        row, library = found.archive, self.project_library(project)
+        kind, row, library = self.kind(found), found.archive, self.project_library(project)
         state = self._version(project, row, library, self._known_names(library, row))
-        key = (state, address, tuple(library.versions.items()), *version)
+        key = (state, address, tuple(library.versions.items()))
+        original = self._remembered(kind, key, lambda: self.original_asset(project, found))
+        here = self.edit_or_none(project_id, address) if edit else None
+        if here is None or here.current is None or here.encoded_sha256 is None:
+            return kind, Viewed(original)
+        # The same stub may go with other parts elsewhere, so those count as well.
+        version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()))
+        made = self._remembered(kind, (*key, *version), lambda: self.edited_asset(kind, original, here))
+        return kind, Viewed(original, made, self.version_of(here.current))
+
+    def _remembered(self, kind: AssetKind[Any], key: Version, make: Callable[[], Any]) -> Any:
         with self._lock:
             if key in self._viewed:
                 self._viewed.move_to_end(key)
-                return self._viewed[key]
-        texture = self.original_texture(project, found)
-        if edit is not None:
-            texture = self.edited_texture(texture, edit)
+                return self._viewed[key][0]
+        asset = make()
         with self._lock:
-            self._viewed[key] = texture
-            while len(self._viewed) > 1 and sum(one.size for one in self._viewed.values()) > _VIEWED_BYTES:
+            self._viewed[key] = (asset, kind.weight(asset))
+            while len(self._viewed) > 1 and sum(size for _, size in self._viewed.values()) > _VIEWED_BYTES:
                 self._viewed.popitem(last=False)
-        return texture
+        return asset
+
+    def version_of(self, step: EditStep) -> assets.Version:
+        """One version of an edit, with the bytes of its files."""
+        return assets.Version(
+            ExchangeFile(step.file_name, self.blobs.get(step.file_sha256)),
+            tuple(step.remedies),
+            step.choices,
+            {part: ExchangeFile(name, self.blobs.get(sha256)) for part, (sha256, name) in step.beside.items()},
+        )
+
+    def around(self, project_id: str, address: str) -> Around:
+        """What lies around an item."""
+        found = self.find(project_id, address)
+
+        def siblings() -> list[Sibling]:
+            here = found.member
+            query = select(Member).where(
+                Member.project_id == project_id, Member.kind == here.kind, Member.folder == here.folder
+            )
+            with self.database.session() as session:
+                members = list(session.scalars(query))
+            return [
+                Sibling(one.name, one.address, one.facts, one.archive_id == found.archive.id, one.winner is None)
+                for one in members
+            ]
+
+        return Around(found.member.name, siblings, self.profile(self.project(project_id)))
 
     def neighbour(self, found: Found, name: str) -> Found:
         """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
@@ -512,12 +558,12 @@ class Workspace:
             row = session.execute(query).first()
         if row is None:
             raise NotFoundError(
-                f"{name}, which holds the larger levels of this texture, is nowhere in the game.",
+                f"{name}, which holds the rest of this item, is nowhere in the game.",
                 remedy="Open the whole folder of the game, and describe the archive that holds it.",
             )
         return Found(row[0], row[1])
 
-    def edited_texture(self, original: TextureFile, edit: Edit) -> TextureFile:
+    def edited_asset(self, kind: AssetKind[Any], original: Any, edit: Edit) -> Any:
         """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
         if edit.encoded_sha256 is None:
             raise NotFoundError("No file has come back yet.", address=edit.address)
@@ -525,7 +571,7 @@ class Workspace:
             self.find(edit.project_id, address).member.name: self.blobs.get(sha256)
             for address, sha256 in edit.encoded_elsewhere.items()
         }
-        return original.again(self.blobs.get(edit.encoded_sha256), elsewhere)
+        return kind.again(original, Encoded(self.blobs.get(edit.encoded_sha256), elsewhere))
 
     def exchange_folder(self, project: str) -> Path:
         """Where the files of a project's items in work lie."""

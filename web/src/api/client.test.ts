@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { bytesUrl, type Problem, pictureUrl, take } from "./client";
+import { bytesUrl, type Problem, previewUrl, take } from "./client";
 
 describe("answers", () => {
   it("become data", async () => {
@@ -33,8 +33,8 @@ describe("answers", () => {
 
 describe("addresses", () => {
   it("are quoted, and leave out what is not asked for", () => {
-    const url = pictureUrl("p", "a b//c&d.ptx", { which: "edit", level: 0, revision: undefined });
-    expect(url).toBe("/api/projects/p/picture?address=a+b%2F%2Fc%26d.ptx&which=edit&level=0");
+    const url = previewUrl("p", "a b//c&d.ptx", { which: "edit", level: 0, revision: undefined });
+    expect(url).toBe("/api/projects/p/preview?address=a+b%2F%2Fc%26d.ptx&which=edit&level=0");
     expect(bytesUrl("p", "x", true)).toContain("download=true");
   });
 });

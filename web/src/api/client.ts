@@ -58,44 +58,20 @@ export async function take<T>(promise: Promise<Answer<T>>): Promise<T> {
   );
 }
 
-/** The address of a picture; `revision` makes each version its own. */
-export function pictureUrl(
+/** The address of a preview; `revision` makes each version its own, the rest is the kind's own query. */
+export function previewUrl(
   project: string,
   address: string,
-  options: {
-    which?: string;
-    level?: number;
-    channels?: string;
-    fit?: number;
-    revision?: string;
-    exposure?: number;
-  } = {},
+  options: Record<string, string | number | boolean | undefined> = {},
 ): string {
   const query = new URLSearchParams({ address });
   for (const [name, value] of Object.entries(options))
     if (value !== undefined) query.set(name, String(value));
-  return `/api/projects/${encodeURIComponent(project)}/picture?${query}`;
+  return `/api/projects/${encodeURIComponent(project)}/preview?${query}`;
 }
 
 /** The address of an item's own bytes. */
 export function bytesUrl(project: string, address: string, download = false): string {
   const query = new URLSearchParams({ address, ...(download ? { download: "true" } : {}) });
   return `/api/projects/${encodeURIComponent(project)}/bytes?${query}`;
-}
-
-/** The exact values at a place, in words. */
-export async function pixelWords(
-  project: string,
-  address: string,
-  place: { which: "original" | "edit"; level: number; x: number; y: number },
-): Promise<string> {
-  const found = await take(
-    client.GET("/api/projects/{project_id}/pixel", {
-      params: { path: { project_id: project }, query: { address, ...place } },
-    }),
-  );
-  const values = found.values.map((value) =>
-    value === null ? "no number" : Number.isInteger(value) ? String(value) : value.toPrecision(4),
-  );
-  return `${found.x}, ${found.y}: R ${values[0]} G ${values[1]} B ${values[2]} A ${values[3]}`;
 }

@@ -104,6 +104,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known
+         * @description The kinds of items, and in what the catalogue can be ordered.
+         */
+        get: operations["known_api_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/layouts": {
         parameters: {
             query?: never;
@@ -225,34 +245,10 @@ export interface paths {
         };
         /**
          * Raw Bytes
-         * @description An item's original bytes, unpacked: to listen to, or to keep.
+         * @description An item's original bytes, unpacked.
          */
         get: operations["raw_bytes_api_projects__project_id__bytes_get"];
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/channel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Channel
-         * @description One channel of an item as a grey picture.
-         */
-        get: operations["channel_api_projects__project_id__channel_get"];
-        /**
-         * Put Channel
-         * @description A picture's red in one channel of an item; without a picture the channel's own, inverted.
-         */
-        put: operations["put_channel_api_projects__project_id__channel_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -308,6 +304,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Beside
+         * @description A file that replaces one part of an item is the body of the request; no body takes it back.
+         */
+        put: operations["beside_api_projects__project_id__edits_beside_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/choices": {
         parameters: {
             query?: never;
@@ -318,7 +334,7 @@ export interface paths {
         get?: never;
         /**
          * Choices
-         * @description Encode otherwise than the original.
+         * @description Encode otherwise than the original; what can be chosen is the kind's own.
          */
         put: operations["choices_api_projects__project_id__edits_choices_put"];
         post?: never;
@@ -342,29 +358,9 @@ export interface paths {
         get: operations["download_api_projects__project_id__edits_file_get"];
         /**
          * Upload
-         * @description A file came back by hand: the picture is the body of the request.
+         * @description A file came back by hand: it is the body of the request.
          */
         put: operations["upload_api_projects__project_id__edits_file_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/edits/level": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Level
-         * @description A mip level made by hand: the picture is the body of the request; no body takes it back.
-         */
-        put: operations["level_api_projects__project_id__edits_level_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -441,7 +437,7 @@ export interface paths {
         };
         /**
          * Facets
-         * @description How many items there are of each kind, format, sides and folder, under the other conditions.
+         * @description How many items there are of each kind, of each value of the facts, and in each folder.
          */
         get: operations["facets_api_projects__project_id__facets_get"];
         put?: never;
@@ -536,26 +532,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/maps": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Maps
-         * @description The textures that belong to the same surface as an item, itself included.
-         */
-        get: operations["maps_api_projects__project_id__maps_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/members": {
         parameters: {
             query?: never;
@@ -596,53 +572,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/picture": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Picture
-         * @description An item as a PNG: the original, what was painted, what is stored, or where the two differ.
-         *
-         *     ``heat`` shows what the encoding cost: stored against painted (CIEDE2000), cold to hot. ``exposure`` in stops
-         *     looks into the bright and the dark of light.
-         *
-         *     ``fit`` asks for a small picture with sides up to that; a fitting mip level is used where there is one. ``tile``
-         *     asks for a part: ``left,top,side,times``, where ``times`` pixels each way become one.
-         *     With a ``revision`` (any text that changes when the picture may) the answer may be kept by the browser.
-         */
-        get: operations["picture_api_projects__project_id__picture_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/pixel": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Pixel
-         * @description The exact values at a place of the original, or of what is stored of the edit.
-         */
-        get: operations["pixel_api_projects__project_id__pixel_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/plan": {
         parameters: {
             query?: never;
@@ -655,6 +584,28 @@ export interface paths {
          * @description What a build would do now; nothing is written.
          */
         get: operations["plan_api_projects__project_id__plan_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preview
+         * @description Something to look at or to listen to. What else can be asked is the query of the item's kind.
+         *
+         *     With a ``revision`` (any text that changes when the preview may) the answer may be kept by the browser.
+         */
+        get: operations["preview_api_projects__project_id__preview_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -707,7 +658,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/text": {
+    "/api/projects/{project_id}/text/rows": {
         parameters: {
             query?: never;
             header?: never;
@@ -715,10 +666,90 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Text
-         * @description A text member, to read.
+         * Text: rows
+         * @description Nothing more is asked.
          */
-        get: operations["text_api_projects__project_id__text_get"];
+        get: operations["text_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/channel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Texture: channel
+         * @description Which channel, and whether what comes into it is inverted.
+         */
+        put: operations["texture_channel"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/maps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Texture: maps
+         * @description A question without more words.
+         */
+        get: operations["texture_maps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/pixel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Texture: pixel
+         * @description A place of the original, or of what is stored of the edit.
+         */
+        get: operations["texture_pixel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/texels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Texture: texels
+         * @description How many units of the world a texture's width covers, and how many texels a unit should have.
+         */
+        get: operations["texture_texels"];
         put?: never;
         post?: never;
         delete?: never;
@@ -867,26 +898,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/texels": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Texels
-         * @description How finely a texture covers a surface, and which side comes nearest to a wanted fineness.
-         */
-        get: operations["texels_api_texels_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1011,10 +1022,10 @@ export interface components {
             ready: number;
         };
         /**
-         * DensityView
-         * @description How finely a texture covers a surface of the world.
+         * Density
+         * @description How finely a texture covers a surface of the world; its texels are square.
          */
-        DensityView: {
+        Density: {
             /** Across */
             across: number;
             /** Per Unit */
@@ -1045,51 +1056,64 @@ export interface components {
             wrap?: boolean | null;
         };
         /**
+         * Details
+         * @description What the page of a kind needs to know of an edit beyond what all kinds have; a kind adds its own.
+         */
+        Details: {
+            /** Choices */
+            choices?: {
+                [key: string]: unknown;
+            };
+            /** Kind */
+            kind: string;
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * EditChoices
+         * @description Where the encoding departs from the original's; what is left out is taken from the original.
+         */
+        EditChoices: {
+            /** Choices */
+            choices: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * EditView
          * @description An item in work.
          */
         EditView: {
             /** Address */
             address: string;
-            choices: components["schemas"]["Departures"];
             /**
-             * Depth
-             * @enum {string}
+             * Beside
+             * @default {}
              */
-            depth: "8" | "16" | "float";
+            beside: {
+                [key: string]: string;
+            };
+            /** Details */
+            details: components["schemas"]["TextureDetails"] | components["schemas"]["Details"];
             /** Fault */
             fault: string | null;
             /** File */
             file: string;
             /** File Exists */
             file_exists: boolean;
-            /** Formats */
-            formats: string[];
-            /** Height */
-            height: number;
-            /** Levels */
-            levels: number;
+            /** Kind */
+            kind: string;
             /**
              * Marked
              * @default false
              */
             marked: boolean;
-            /** Most Levels */
-            most_levels: number;
             /** Name */
             name: string;
-            /**
-             * Own Levels
-             * @default {}
-             */
-            own_levels: {
-                [key: string]: string;
-            };
             /** Position */
             position: number;
-            recipe: components["schemas"]["Recipe"];
-            /** Result Levels */
-            result_levels: number;
             /** Revision */
             revision: string;
             sheet: components["schemas"]["MatchSheet"] | null;
@@ -1100,8 +1124,18 @@ export interface components {
             state: "waiting" | "ready" | "attention" | "same";
             /** Steps */
             steps: components["schemas"]["StepView"][];
-            /** Width */
-            width: number;
+        };
+        /**
+         * Facet
+         * @description One thing by which the catalogue can be narrowed.
+         */
+        Facet: {
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Values */
+            values: components["schemas"]["FacetValue"][];
         };
         /**
          * FacetValue
@@ -1115,17 +1149,38 @@ export interface components {
         };
         /**
          * Facets
-         * @description All of them.
+         * @description All of them, and the folders.
          */
         Facets: {
-            /** Folder */
-            folder: components["schemas"]["FacetValue"][];
-            /** Format */
-            format: components["schemas"]["FacetValue"][];
-            /** Kind */
-            kind: components["schemas"]["FacetValue"][];
-            /** Sides */
-            sides: components["schemas"]["FacetValue"][];
+            /** Facets */
+            facets: components["schemas"]["Facet"][];
+            /** Folders */
+            folders: components["schemas"]["FacetValue"][];
+        };
+        /**
+         * FactView
+         * @description How a fact is called and written.
+         */
+        FactView: {
+            /**
+             * Case
+             * @enum {string}
+             */
+            case: "as-is" | "capitals";
+            /** Facet */
+            facet: boolean;
+            /** Label */
+            label: string;
+            /** Line */
+            line: boolean;
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Words */
+            words: {
+                [key: string]: string;
+            };
         };
         /**
          * Fault
@@ -1446,6 +1501,41 @@ export interface components {
             file: string;
         };
         /**
+         * KindView
+         * @description A kind of item: how it is called, what it says, and what can be done with it.
+         */
+        KindView: {
+            /** Facts */
+            facts: components["schemas"]["FactView"][];
+            /** Id */
+            id: string;
+            /** Marks */
+            marks: components["schemas"]["Named"][];
+            /**
+             * Preview
+             * @enum {string}
+             */
+            preview: "image" | "audio" | "text" | "none";
+            /** Remedies */
+            remedies: components["schemas"]["Named"][];
+            /** Suffixes */
+            suffixes: string[];
+            /** Title */
+            title: string;
+            /** Titles */
+            titles: string;
+        };
+        /**
+         * KindsView
+         * @description Every kind, and in what the catalogue can be ordered.
+         */
+        KindsView: {
+            /** Kinds */
+            kinds: components["schemas"]["KindView"][];
+            /** Orders */
+            orders: components["schemas"]["Named"][];
+        };
+        /**
          * LayoutText
          * @description A layout as a person wrote it, or took it.
          */
@@ -1483,34 +1573,13 @@ export interface components {
         };
         /**
          * MatchSheet
-         * @description The whole comparison.
+         * @description The whole comparison; a kind adds what else it measures.
          */
         MatchSheet: {
-            /**
-             * Blocks
-             * @default 0
-             */
-            blocks: number;
-            /**
-             * Blocks Kept
-             * @default 0
-             */
-            blocks_kept: number;
             /** Findings */
             findings: components["schemas"]["Finding"][];
             /** Properties */
             properties: components["schemas"]["Property"][];
-            /**
-             * @default {
-             *       "ciede_99": 0,
-             *       "ciede_mean": 0,
-             *       "ciede_most": 0,
-             *       "ssim": 1,
-             *       "worst_ciede": 0,
-             *       "worst_side": 0
-             *     }
-             */
-            quality: components["schemas"]["Quality"];
         };
         /**
          * MemberPage
@@ -1573,30 +1642,34 @@ export interface components {
             container: string | null;
             /** Edit */
             edit?: string | null;
+            /** Facts */
+            facts: {
+                [key: string]: number | string;
+            };
             /** Fault */
             fault: string | null;
-            /** Format */
-            format: string | null;
-            /** Height */
-            height: number | null;
             /** Kind */
             kind: string;
-            /** Levels */
-            levels: number | null;
             /** Name */
             name: string;
-            /** Orientation */
-            orientation: string | null;
             /** Packer */
             packer: string;
             /** Real */
             real: number;
             /** Stored */
             stored: number;
-            /** Width */
-            width: number | null;
             /** Winner */
             winner?: string | null;
+        };
+        /**
+         * Named
+         * @description Something by its identifier, with the words for it.
+         */
+        Named: {
+            /** Id */
+            id: string;
+            /** Words */
+            words: string;
         };
         /**
          * OpenRequest
@@ -1947,11 +2020,8 @@ export interface components {
              * @default false
              */
             automatic: boolean;
-            /**
-             * Id
-             * @enum {string}
-             */
-            id: "flip" | "resize" | "swap-red-blue" | "flip-green" | "normalise" | "unmultiply" | "restore-alpha" | "make-opaque" | "restore-hidden" | "convert" | "make-mips";
+            /** Id */
+            id: string;
             /** Label */
             label: string;
         };
@@ -1967,6 +2037,32 @@ export interface components {
             force: boolean;
             /** Paths */
             paths?: string[] | null;
+        };
+        /**
+         * Row
+         * @description One line of a comparison: numbers count from 1, None where the line is not there.
+         */
+        Row: {
+            /** After */
+            after: number | null;
+            /** Before */
+            before: number | null;
+            /** Edit */
+            edit: string;
+            /** Original */
+            original: string;
+            /** Same */
+            same: boolean;
+        };
+        /**
+         * Rows
+         * @description Two texts side by side; ``cut``: there are more lines than are shown.
+         */
+        Rows: {
+            /** Cut */
+            cut: boolean;
+            /** Rows */
+            rows: components["schemas"]["Row"][];
         };
         /**
          * Said
@@ -2138,19 +2234,55 @@ export interface components {
             /** Addresses */
             addresses: string[];
             /** Mark */
-            mark: ("levels" | "flat" | "checker") | null;
+            mark: string | null;
         };
         /**
-         * TextView
-         * @description The text of a text member.
+         * TextureDetails
+         * @description What the page of a texture needs to know of an edit.
          */
-        TextView: {
-            /** Cut */
-            cut: boolean;
-            /** Encoding */
-            encoding: string;
-            /** Text */
-            text: string;
+        TextureDetails: {
+            /**
+             * Blocks
+             * @default 0
+             */
+            blocks: number;
+            /**
+             * Blocks Kept
+             * @default 0
+             */
+            blocks_kept: number;
+            choices: components["schemas"]["Departures"];
+            /** Comparable */
+            comparable: boolean;
+            /**
+             * Depth
+             * @enum {string}
+             */
+            depth: "8" | "16" | "float";
+            /** Formats */
+            formats: string[];
+            /** Height */
+            height: number;
+            /**
+             * Kind
+             * @default texture
+             * @constant
+             */
+            kind: "texture";
+            /** Mips */
+            mips: number;
+            /** Most Mips */
+            most_mips: number;
+            /** Own Mips */
+            own_mips?: {
+                [key: string]: string;
+            };
+            quality?: components["schemas"]["Quality"] | null;
+            recipe: components["schemas"]["Recipe"];
+            /** Result Mips */
+            result_mips: number;
+            /** Width */
+            width: number;
         };
         /**
          * Tile
@@ -2394,6 +2526,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    known_api_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsView"];
                 };
             };
             /** @description Default Response */
@@ -2663,7 +2824,9 @@ export interface operations {
                 address: string;
                 download?: boolean;
             };
-            header?: never;
+            header?: {
+                range?: string | null;
+            };
             path: {
                 project_id: string;
             };
@@ -2677,74 +2840,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    channel_api_projects__project_id__channel_get: {
-        parameters: {
-            query: {
-                address: string;
-                channel: "r" | "g" | "b" | "a";
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    put_channel_api_projects__project_id__channel_put: {
-        parameters: {
-            query: {
-                address: string;
-                channel: "r" | "g" | "b" | "a";
-                name?: string;
-                invert?: boolean;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EditView"];
-                };
             };
             /** @description Default Response */
             default: {
@@ -2887,6 +2982,42 @@ export interface operations {
             };
         };
     };
+    beside_api_projects__project_id__edits_beside_put: {
+        parameters: {
+            query: {
+                address: string;
+                /** @description the kind's name for it, such as a mip level's number */
+                part: string;
+                name?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     choices_api_projects__project_id__edits_choices_put: {
         parameters: {
             query: {
@@ -2900,7 +3031,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Departures"];
+                "application/json": components["schemas"]["EditChoices"];
             };
         };
         responses: {
@@ -2959,41 +3090,6 @@ export interface operations {
         parameters: {
             query: {
                 address: string;
-                name?: string;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EditView"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    level_api_projects__project_id__edits_level_put: {
-        parameters: {
-            query: {
-                address: string;
-                level: number;
                 name?: string;
             };
             header?: never;
@@ -3136,14 +3232,12 @@ export interface operations {
     facets_api_projects__project_id__facets_get: {
         parameters: {
             query?: {
+                /** @description words of the path, and conditions such as width>=512 */
                 q?: string;
-                kind?: string[] | null;
-                format?: string[] | null;
-                sides?: string[] | null;
+                /** @description name:value, such as kind:texture */
+                where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
-                smallest?: number | null;
-                largest?: number | null;
             };
             header?: never;
             path: {
@@ -3341,53 +3435,19 @@ export interface operations {
             };
         };
     };
-    maps_api_projects__project_id__maps_get: {
-        parameters: {
-            query: {
-                address: string;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MapView"][];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     members_api_projects__project_id__members_get: {
         parameters: {
             query?: {
-                order?: "kind" | "name" | "size" | "sides" | "format";
+                /** @description kind, name, bytes, or a fact that can be ordered by */
+                order?: string;
                 offset?: number;
                 limit?: number;
+                /** @description words of the path, and conditions such as width>=512 */
                 q?: string;
-                kind?: string[] | null;
-                format?: string[] | null;
-                sides?: string[] | null;
+                /** @description name:value, such as kind:texture */
+                where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
-                smallest?: number | null;
-                largest?: number | null;
             };
             header?: never;
             path: {
@@ -3448,83 +3508,6 @@ export interface operations {
             };
         };
     };
-    picture_api_projects__project_id__picture_get: {
-        parameters: {
-            query: {
-                address: string;
-                which?: "original" | "edit" | "painted" | "difference" | "heat";
-                level?: number;
-                channels?: "rgba" | "rgb" | "r" | "g" | "b" | "a";
-                fit?: number | null;
-                revision?: string | null;
-                exposure?: number;
-                tile?: string | null;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/png": unknown;
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    pixel_api_projects__project_id__pixel_get: {
-        parameters: {
-            query: {
-                address: string;
-                x: number;
-                y: number;
-                which?: "original" | "edit";
-                level?: number;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PixelView"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     plan_api_projects__project_id__plan_get: {
         parameters: {
             query?: never;
@@ -3544,6 +3527,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["BuildPlan"];
                 };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_api_projects__project_id__preview_get: {
+        parameters: {
+            query: {
+                address: string;
+                revision?: string | null;
+            };
+            header?: {
+                range?: string | null;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Default Response */
             default: {
@@ -3657,7 +3674,7 @@ export interface operations {
             };
         };
     };
-    text_api_projects__project_id__text_get: {
+    text_rows: {
         parameters: {
             query: {
                 address: string;
@@ -3676,7 +3693,149 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TextView"];
+                    "application/json": components["schemas"]["Rows"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_channel: {
+        parameters: {
+            query: {
+                channel: "r" | "g" | "b" | "a";
+                invert?: boolean;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_maps: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_pixel: {
+        parameters: {
+            query: {
+                x: number;
+                y: number;
+                which?: "original" | "edit";
+                level?: number;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PixelView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_texels: {
+        parameters: {
+            query: {
+                world: number;
+                wanted?: number | null;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Density"];
                 };
             };
             /** @description Default Response */
@@ -3911,42 +4070,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["State"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    texels_api_texels_get: {
-        parameters: {
-            query: {
-                width: number;
-                height: number;
-                /** @description units of the world that the width covers */
-                world: number;
-                /** @description texels a unit */
-                wanted?: number | null;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DensityView"];
                 };
             };
             /** @description Default Response */

@@ -72,7 +72,7 @@ export function showProblem(error: unknown): void {
 }
 
 /** A change on the server; a refusal is shown in words. */
-function useAct<Input, Output>(
+export function useAct<Input, Output>(
   act: (input: Input) => Promise<Output>,
   after?: (output: Output, input: Input) => void,
 ) {
@@ -140,7 +140,7 @@ export const usePutInWork = (project: string) =>
     (edits: Edit[]) => {
       // A single item is shown on Edit at once, with its file; nothing more need be said.
       if (edits.length > 1)
-        toast.success(`${edits.length} items are in work`, {
+        toast.success(`${edits.length} items are being edited`, {
           description: "Open their files from the exchange folder; each one you save comes back.",
         });
     },
@@ -151,7 +151,7 @@ export const useTakeOut = (project: string) => {
   return useAct(
     (address: string) => take(client.DELETE("/api/projects/{project_id}/edits", item(project, address))),
     (_, address) => {
-      toast("Taken out of work; every version is kept.", {
+      toast("No longer edited; every version is kept.", {
         action: { label: "Undo", onClick: () => putBack.mutate([address]) },
       });
     },
@@ -169,11 +169,11 @@ export const useSetRemedies = (project: string) =>
   );
 
 export const useSetChoices = (project: string) =>
-  useAct(({ address, choices }: { address: string; choices: Schemas["Departures"] }) =>
+  useAct(({ address, choices }: { address: string; choices: Record<string, unknown> }) =>
     take(
       client.PUT("/api/projects/{project_id}/edits/choices", {
         ...item(project, address),
-        body: choices,
+        body: { choices },
       }),
     ),
   );
@@ -200,60 +200,23 @@ export const useUpload = (project: string) =>
     ),
   );
 
-/** A mip level made by hand; without a file it is worked out again. */
-export const useTakeLevel = (project: string) =>
-  useAct(async ({ address, level, file }: { address: string; level: number; file: File | null }) =>
+/** A file that replaces one part of an item; without a file it is worked out again. */
+export const useTakeBeside = (project: string) =>
+  useAct(async ({ address, part, file }: { address: string; part: string; file: File | null }) =>
     take(
-      client.PUT("/api/projects/{project_id}/edits/level", {
-        params: { path: { project_id: project }, query: { address, level, name: file?.name ?? "none" } },
+      client.PUT("/api/projects/{project_id}/edits/beside", {
+        params: { path: { project_id: project }, query: { address, part, name: file?.name ?? "none" } },
         body: (file ?? new Blob([])) as never,
         bodySerializer: (body: unknown) => body as Blob,
         headers: { "Content-Type": "application/octet-stream" },
       }),
     ),
   );
-
-/** How finely a texture covers so many units; nothing while a number is none. */
-export function useDensity(width: number, height: number, world: number, wanted: number) {
-  const said = world > 0 && wanted > 0;
-  return useQuery({
-    queryKey: ["texels", width, height, world, wanted],
-    enabled: said,
-    placeholderData: (before) => (said ? before : undefined),
-    queryFn: () => take(client.GET("/api/texels", { params: { query: { width, height, world, wanted } } })),
-  });
-}
-
-export const useMaps = (project: string, address: string, on = true) =>
-  useQuery({
-    queryKey: ["maps", project, address],
-    queryFn: () => take(client.GET("/api/projects/{project_id}/maps", item(project, address))),
-    enabled: on,
-  });
-
-/** Another picture in one channel; without a file the channel's own, inverted. */
-export const useSetChannel = (project: string) =>
-  useAct(async ({ address, channel, file }: { address: string; channel: Channel; file: File | null }) =>
-    take(
-      client.PUT("/api/projects/{project_id}/channel", {
-        params: {
-          path: { project_id: project },
-          query: { address, channel, name: file?.name ?? "", invert: file === null },
-        },
-        body: (file ?? new Blob([])) as never,
-        bodySerializer: (body: unknown) => body as Blob,
-        headers: { "Content-Type": "application/octet-stream" },
-      }),
-    ),
-  );
-
-export type Channel = "r" | "g" | "b" | "a";
-export type Mark = NonNullable<Schemas["TestColours"]["mark"]>;
 
 /** Test colours for a selection, or what was there before. */
 export const useTestColours = (project: string) => {
   const act = useAct(
-    ({ addresses, mark }: { addresses: string[]; mark: Mark | null }) =>
+    ({ addresses, mark }: { addresses: string[]; mark: string | null }) =>
       take(
         client.PUT("/api/projects/{project_id}/edits/test-colours", {
           ...at(project),

@@ -5,19 +5,19 @@ import { Link, Navigate, NavLink, Route, Routes, useNavigate, useParams } from "
 import { Toaster } from "sonner";
 import { STRANGER } from "../api/client";
 import { useProject, useServerEvents } from "../api/queries";
-import { BuildStage } from "../stages/build/BuildStage";
-import { CheckStage } from "../stages/check/CheckStage";
-import { EditStage } from "../stages/edit/EditStage";
-import { FindStage } from "../stages/find/FindStage";
-import { GuessRoom } from "../stages/guess/GuessRoom";
-import { OpenStage } from "../stages/open/OpenStage";
-import { TryStage } from "../stages/try/TryStage";
-import { Actions } from "./Actions";
 import { setLook, useTheme } from "./look";
 import { nextAction, STAGES, type StageId, waiting } from "./stages";
 import { WorkStrip } from "./WorkStrip";
 
-/** Its editor is half of the page's code, and few people need it. */
+// Each stage is fetched when it is first needed.
+const OpenStage = lazy(async () => ({ default: (await import("../stages/open/OpenStage")).OpenStage }));
+const FindStage = lazy(async () => ({ default: (await import("../stages/find/FindStage")).FindStage }));
+const EditStage = lazy(async () => ({ default: (await import("../stages/edit/EditStage")).EditStage }));
+const CheckStage = lazy(async () => ({ default: (await import("../stages/check/CheckStage")).CheckStage }));
+const BuildStage = lazy(async () => ({ default: (await import("../stages/build/BuildStage")).BuildStage }));
+const TryStage = lazy(async () => ({ default: (await import("../stages/try/TryStage")).TryStage }));
+const GuessRoom = lazy(async () => ({ default: (await import("../stages/guess/GuessRoom")).GuessRoom }));
+const Actions = lazy(async () => ({ default: (await import("./Actions")).Actions }));
 const Workshop = lazy(() => import("../stages/workshop/Workshop"));
 
 export function App() {
@@ -96,7 +96,11 @@ function Shell({ stage, room }: { stage: StageId; room?: Room }) {
         </Suspense>
       </main>
       <WorkStrip project={project} />
-      <Actions project={project} open={actionsOpen} onOpenChange={setActionsOpen} />
+      {actionsOpen && (
+        <Suspense>
+          <Actions project={project} open onOpenChange={setActionsOpen} />
+        </Suspense>
+      )}
     </div>
   );
 }

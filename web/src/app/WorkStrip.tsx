@@ -1,7 +1,8 @@
 /** The strip along the bottom: what is being worked on, and what Brae itself is doing. */
 import { NavLink, useLocation } from "react-router";
-import { pictureUrl } from "../api/client";
+import type { Edit } from "../api/client";
 import { useCancelJob, useEdits, useJobs } from "../api/queries";
+import { faceOf } from "../assets/registry";
 import { StateMark } from "../components/StateMark";
 import { baseName, isActive, progress } from "../lib/format";
 
@@ -16,10 +17,13 @@ export function WorkStrip({ project }: { project: string }) {
   if (project === "" && running.length === 0) return null;
   const shown = pathname.endsWith("/edit") ? new URLSearchParams(search).get("item") : null;
   return (
-    <section className="flex h-[74px] shrink-0 items-center gap-3 bg-sunk px-5" aria-label="In work">
+    <section
+      className={`flex ${edits.length === 0 && running.length === 0 ? "h-9" : "h-[74px]"} shrink-0 items-center gap-3 bg-sunk px-5`}
+      aria-label="Editing"
+    >
       {edits.length === 0 && running.length === 0 && (
         <p className="text-quiet">
-          Nothing is in work yet. Items you put in work stay here, with the file on disk that each one waits
+          Nothing is being edited yet. What you edit stays here, with the file on disk that each item waits
           for.
         </p>
       )}
@@ -34,15 +38,7 @@ export function WorkStrip({ project }: { project: string }) {
               title={edit.file}
             >
               <span className="ground size-[46px] shrink-0 overflow-hidden rounded">
-                <img
-                  alt=""
-                  className="size-full object-contain"
-                  src={pictureUrl(project, edit.address, {
-                    which: edit.position ? "edit" : "original",
-                    fit: 128,
-                    revision: edit.revision,
-                  })}
-                />
+                <Small project={project} edit={edit} />
               </span>
               <span className="min-w-0 leading-tight">
                 <span className="block truncate font-bold">{baseName(edit.file)}</span>
@@ -57,6 +53,11 @@ export function WorkStrip({ project }: { project: string }) {
       ))}
     </section>
   );
+}
+
+function Small({ project, edit }: { project: string; edit: Edit }) {
+  const face = faceOf(edit.kind);
+  return <face.Small project={project} edit={edit} which={edit.position ? "edit" : "original"} />;
 }
 
 function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data"]>[number] }) {

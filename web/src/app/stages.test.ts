@@ -29,7 +29,7 @@ describe("the stages", () => {
 
   it("say what waits, and mark what is wrong", () => {
     const counts = waiting(project({ in_work: 4, attention: 1, ready: 2, built_files: 2 }));
-    expect(counts.edit).toEqual({ number: 4, what: "in work" });
+    expect(counts.edit).toEqual({ number: 4, what: "being edited" });
     expect(counts.check).toEqual({ number: 1, what: "need attention", attention: true });
     expect(counts.build?.number).toBe(3);
     expect(counts.try?.number).toBe(2);

@@ -22,7 +22,7 @@ export function waiting(
   return {
     open: { number: project.archives.length, what: "archives" },
     find: { number: counts.members, what: "items" },
-    edit: { number: counts.in_work, what: "in work" },
+    edit: { number: counts.in_work, what: "being edited" },
     check: { number: counts.attention, what: "need attention", attention: counts.attention > 0 },
     build: { number: counts.ready + counts.attention, what: "edits to build" },
     try: { number: counts.built_files, what: "changed game files" },

@@ -2,6 +2,8 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { client, type Edit, type Finding } from "../api/client";
+import type { TextureDetails } from "../assets/texture/details";
+import { Loss } from "../assets/texture/Loss";
 import { Copyable } from "./controls";
 import { Findings } from "./Findings";
 import { Sheet } from "./Sheet";
@@ -25,10 +27,59 @@ const FINDING: Finding = {
   },
 };
 
+const DETAILS: TextureDetails = {
+  kind: "texture",
+  recipe: {
+    container: "dds",
+    format: "bc3",
+    width: 4,
+    height: 4,
+    levels: 1,
+    orientation: "top-down",
+    alpha: "full",
+    size: 144,
+    packer: null,
+    packing_level: null,
+    shape: "2d",
+    surfaces: 1,
+    depth: 1,
+    premultiplied: false,
+    content: "colour",
+    filter: "box",
+    wrap: false,
+    effort: "normal",
+    perceptual: false,
+  },
+  choices: {},
+  formats: ["bc1", "bc3"],
+  depth: "8",
+  width: 4,
+  height: 4,
+  mips: 1,
+  most_mips: 1,
+  own_mips: {},
+  result_mips: 1,
+  comparable: false,
+  blocks_kept: 3,
+  blocks: 9,
+  quality: {
+    psnr: 41.26,
+    ssim: 0.99,
+    ciede_mean: 0.4,
+    ciede_99: 1.2,
+    ciede_most: 3,
+    angle: null,
+    worst: [8, 4],
+    worst_side: 4,
+    worst_ciede: 2,
+  },
+};
+
 function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
   return {
     address: "a.kist//b.ptx",
     name: "b.ptx",
+    kind: "texture",
     state: "ready",
     file: "/exchange/b.ptx.png",
     file_exists: true,
@@ -38,53 +89,12 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
       { number: 1, what: "file came back", file_name: "b.png", remedies: [], made: "2026-01-01T00:00:00Z" },
     ],
     sheet: {
-      properties: [{ name: "Sides", original: "4 x 4", edit: "8 x 8", result: "8 x 8", same: false }],
+      properties: [{ name: "Dimensions", original: "4 x 4", edit: "8 x 8", result: "8 x 8", same: false }],
       findings,
-      blocks_kept: 3,
-      blocks: 9,
-      quality: {
-        psnr: 41.26,
-        ssim: 0.99,
-        ciede_mean: 0.4,
-        ciede_99: 1.2,
-        ciede_most: 3,
-        angle: null,
-        worst: [8, 4],
-        worst_side: 4,
-        worst_ciede: 2,
-      },
     },
-    recipe: {
-      container: "dds",
-      format: "bc3",
-      width: 4,
-      height: 4,
-      levels: 1,
-      orientation: "top-down",
-      alpha: "full",
-      size: 144,
-      packer: null,
-      packing_level: null,
-      shape: "2d",
-      surfaces: 1,
-      depth: 1,
-      premultiplied: false,
-      content: "colour",
-      filter: "box",
-      wrap: false,
-      effort: "normal",
-      perceptual: false,
-    },
-    choices: {},
-    formats: ["bc1", "bc3"],
-    depth: "8",
-    width: 4,
-    height: 4,
-    levels: 1,
-    own_levels: {},
+    details: DETAILS,
+    beside: {},
     marked: false,
-    most_levels: 1,
-    result_levels: 1,
     revision: "r",
     ...change,
   };
@@ -130,33 +140,22 @@ describe("findings", () => {
 });
 
 describe("the match sheet", () => {
-  it("shows what differs and what it cost", () => {
+  it("shows what differs", () => {
     shown(<Sheet edit={edit()} />);
+    expect(screen.getByText("Dimensions")).toBeTruthy();
+    expect(screen.getAllByText("8 x 8")).toHaveLength(2);
+  });
+});
+
+describe("the compression loss of a texture", () => {
+  it("is said in words and numbers", () => {
+    shown(<Loss edit={edit()} />);
     expect(screen.getByText(/3 of 9 blocks keep/)).toBeTruthy();
     expect(screen.getByText(/41\.3 dB/)).toBeTruthy();
-    shown(
-      <Sheet
-        edit={edit({
-          sheet: {
-            properties: [],
-            findings: [],
-            blocks_kept: 9,
-            blocks: 9,
-            quality: {
-              psnr: null,
-              ssim: 1,
-              ciede_mean: 0,
-              ciede_99: 0,
-              ciede_most: 0,
-              angle: null,
-              worst: null,
-              worst_side: 0,
-              worst_ciede: 0,
-            },
-          },
-        })}
-      />,
-    );
+  });
+  it("is none where what is stored equals what was painted", () => {
+    const none = { ...DETAILS.quality, psnr: null } as TextureDetails["quality"];
+    shown(<Loss edit={edit({ details: { ...DETAILS, quality: none } })} />);
     expect(screen.getByText(/equals what was painted/)).toBeTruthy();
   });
 });

@@ -1,8 +1,8 @@
 import { describe, expect, it } from "vitest";
+import { pictureNames } from "../assets/texture/pictures";
+import { centred, fitting, LARGEST, SMALLEST, tiles, zoomAt } from "../assets/texture/viewport";
 import { baseName, bytes, many, progress, rounded } from "./format";
 import { columnsFor, move } from "./grid";
-import { pictureNames } from "./pictures";
-import { centred, fitting, LARGEST, SMALLEST, tiles, zoomAt } from "./viewport";
 
 describe("numbers", () => {
   it("shows bytes exactly beside the rounded figure", () => {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import select
@@ -10,11 +10,12 @@ from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
 from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView, TestColours
-from brae.core.assets.texture import formats
-from brae.core.assets.texture.files import HEAD, TGA_END, check_picture, sayable
-from brae.core.assets.texture.sheet import MatchSheet
-from brae.core.assets.texture.texture import Departures, Recipe
+from brae.api.schemas import EditChoices as Choices
+from brae.core.assets.base import HEAD, AssetKind
+from brae.core.assets.registry import kind_of
+from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import LimitError, NotFoundError
+from brae.core.layouts.library import Library
 from brae.store.models import Edit, Member
 from brae.work import Workspace
 from brae.work.edits import (
@@ -27,53 +28,43 @@ from brae.work.edits import (
     set_choices,
     set_marks,
     set_remedies,
+    take_beside,
     take_file,
-    take_level,
     take_marks_back,
     take_out_of_work,
 )
 
+#: larger files are looked at before the rest of them is taken
+LARGE_UPLOAD = 64 << 20
 router = APIRouter(prefix="/projects/{project_id}/edits", tags=["edit"])
 
 
-def edit_view(workspace: Workspace, edit: Edit, member: Member | None) -> EditView:
-    """An edit as the page shows it."""
-    file = exchange_file(workspace, edit)
-    recipe = Recipe.model_validate(edit.recipe)
-    sheet = MatchSheet.model_validate(edit.sheet) if edit.sheet else None
-    made = next((row.result for row in sheet.properties if row.name == "Mip levels"), "0") if sheet else "0"
+def edit_view(workspace: Workspace, edit: Edit, name: str | None, library: Library) -> EditView:
+    """An edit as the page shows it; ``name``: the item's, where it is still in the game."""
+    file, step = exchange_file(workspace, edit), edit.current
+    beside = {part: own for part, (_, own) in step.beside.items()} if step else {}
     return EditView(
         address=edit.address,
-        name=member.name if member else edit.address,
+        name=name or edit.address,
+        kind=edit.kind,
         state=edit.state,
         file=str(file),
         file_exists=file.is_file(),
         fault=edit.fault,
         position=edit.position,
         steps=[StepView.model_validate(step) for step in edit.steps],
-        sheet=sheet,
-        recipe=recipe,
-        choices=Departures.model_validate(edit.steps[edit.position - 1].choices) if edit.position else Departures(),
-        formats=sayable(recipe.container, workspace.library_of(edit.project_id)),
-        depth=formats.get(recipe.format).depth,
-        own_levels={
-            int(number): name
-            for number, (_, name) in (edit.steps[edit.position - 1].levels if edit.position else {}).items()
-        },
+        sheet=MatchSheet.model_validate(edit.sheet) if edit.sheet else None,
+        details=kind_of(edit.kind).tell(edit.recipe, step.choices if step else {}, edit.sheet, beside, library),
+        beside=beside,
         marked=marked_now(edit),
-        width=recipe.width,
-        height=recipe.height * recipe.surfaces * recipe.depth,
-        levels=recipe.levels,
-        most_levels=formats.full_chain(max(recipe.width, recipe.depth), recipe.height),
-        result_levels=int(made) if made.isdigit() else 0,
         revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
     )
 
 
 def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     """The edit of an item as the page shows it."""
-    found = workspace.find(project_id, address)
-    return edit_view(workspace, workspace.edit(project_id, address), found.member)
+    found, edit = workspace.find(project_id, address), workspace.edit(project_id, address)
+    return edit_view(workspace, edit, found.member.name, workspace.library_of(project_id))
 
 
 @router.get("")
@@ -82,13 +73,14 @@ def edits(project_id: str, workspace: Work) -> list[EditView]:
     workspace.project(project_id)
     with workspace.database.session() as session:
         query = (
-            select(Edit, Member)
+            select(Edit, Member.name)
             .outerjoin(Member, (Member.project_id == Edit.project_id) & (Member.address == Edit.address))
             .where(Edit.project_id == project_id, Edit.in_work)
             .order_by(Edit.id)
         )
         rows = session.execute(query).all()
-    return [edit_view(workspace, edit, member) for edit, member in rows]
+    library = workspace.library_of(project_id)
+    return [edit_view(workspace, edit, name, library) for edit, name in rows]
 
 
 @router.post("", status_code=201)
@@ -111,11 +103,11 @@ def download(project_id: str, address: str, workspace: Work) -> Response:
     file = exchange_file(workspace, workspace.edit(project_id, address))
     check_place(workspace, file)
     if not file.is_file():
-        raise NotFoundError("The exchange file is gone.", address=address, remedy="Put the item in work again.")
+        raise NotFoundError("The exchange file is gone.", address=address, remedy="Press *Edit this* once more.")
     name = file.name.encode("ascii", "replace").decode().replace('"', "_")
     return Response(
         file.read_bytes(),
-        media_type="image/png" if file.suffix == ".png" else "application/octet-stream",
+        media_type=_media_of(workspace.edit(project_id, address)),
         headers={"Content-Disposition": f'attachment; filename="{name}"'},
     )
 
@@ -128,25 +120,36 @@ async def upload(
     workspace: Work,
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
-    """A file came back by hand: the picture is the body of the request."""
-    data = await body_of(request, name)
+    """A file came back by hand: it is the body of the request."""
+    data = await body_of(request, name, await run_in_threadpool(kind_at, workspace, project_id, address))
     await run_in_threadpool(take_file, workspace, project_id, address, data, name)
     return await run_in_threadpool(view_of, workspace, project_id, address)
 
 
-async def body_of(request: Request, name: str) -> bytes:
-    """The bytes that were sent, of a picture; LimitError where they are too many."""
+async def body_of(request: Request, name: str, kind: AssetKind[Any]) -> bytes:
+    """The bytes that were sent; LimitError where they are too many.
+
+    Its ``kind`` refuses a large file by its beginning, before all of it is there.
+    """
     data, looked = bytearray(), False
     async for part in request.stream():
         data += part
         if not looked and len(data) >= HEAD:
-            # What is no picture is refused by its beginning; of its end and size nothing is known yet.
+            # What is no such file is refused by its beginning; of its end and size nothing is known yet.
             looked = True
             announced = int(request.headers.get("content-length") or 0)
-            check_picture(bytes(data[:HEAD]), TGA_END, announced, name)
+            if announced > LARGE_UPLOAD:
+                kind.check_large(bytes(data[:HEAD]), b"", announced, name)
         if len(data) > LARGEST_UPLOAD:
             raise LimitError(f"The file is larger than {LARGEST_UPLOAD} bytes.")
     return bytes(data)
+
+
+def _media_of(edit: Edit) -> str:
+    suffix = edit.exchange_path[edit.exchange_path.rfind(".") :]
+    return next(
+        (one.media for one in kind_of(edit.kind).exchange if one.suffix == suffix), "application/octet-stream"
+    )
 
 
 @router.put("/remedies")
@@ -157,25 +160,30 @@ def remedies(project_id: str, address: str, request: Remedies, workspace: Work) 
 
 
 @router.put("/choices")
-def choices(project_id: str, address: str, request: Departures, workspace: Work) -> EditView:
-    """Encode otherwise than the original."""
-    set_choices(workspace, project_id, address, request)
+def choices(project_id: str, address: str, request: Choices, workspace: Work) -> EditView:
+    """Encode otherwise than the original; what can be chosen is the kind's own."""
+    set_choices(workspace, project_id, address, request.choices)
     return view_of(workspace, project_id, address)
 
 
-@router.put("/level")
-async def level(
+@router.put("/beside")
+async def beside(
     project_id: str,
     address: str,
-    level: Annotated[int, Query(ge=1, le=20)],
+    part: Annotated[str, Query(max_length=100, description="the kind's name for it, such as a mip level's number")],
     request: Request,
     workspace: Work,
     name: Annotated[str, Query(max_length=300)] = "upload",
 ) -> EditView:
-    """A mip level made by hand: the picture is the body of the request; no body takes it back."""
-    data = await body_of(request, name)
-    await run_in_threadpool(take_level, workspace, project_id, address, level, data, name)
+    """A file that replaces one part of an item is the body of the request; no body takes it back."""
+    data = await body_of(request, name, await run_in_threadpool(kind_at, workspace, project_id, address))
+    await run_in_threadpool(take_beside, workspace, project_id, address, part, data, name)
     return await run_in_threadpool(view_of, workspace, project_id, address)
+
+
+def kind_at(workspace: Workspace, project_id: str, address: str) -> AssetKind[Any]:
+    """The kind of an item."""
+    return workspace.kind(workspace.find(project_id, address))
 
 
 @router.put("/test-colours")

@@ -7,10 +7,11 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 from pydantic import ValidationError
 
-from brae.api.pictures import png, shrink
 from brae.api.routes import Work
 from brae.api.schemas import GuessesView, GuessView, KeepGuess, KeptLayout
+from brae.core.assets.texture.files import write_image
 from brae.core.assets.texture.guess import by_hand
+from brae.core.assets.texture.looking import shrink
 from brae.core.errors import FormatError
 from brae.work.guesses import guesses, keep_guess, picture_of
 
@@ -39,7 +40,8 @@ def picture(
     except ValidationError as error:
         raise FormatError(f"This is no guess: {error.errors()[0]['msg']}.") from error
     pixels = picture_of(workspace, project_id, address, view.guess())
-    return png(pixels if fit is None else shrink(pixels, fit), keep=True)
+    data = write_image(pixels if fit is None else shrink(pixels, fit), quick=True)
+    return Response(data, media_type="image/png", headers={"Cache-Control": "private, max-age=86400"})
 
 
 @router.post("", status_code=201)

@@ -8,14 +8,13 @@ from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, FastAPI, Query, Request
+from fastapi import APIRouter, FastAPI, Request
 from fastapi import Path as PathParameter
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from brae import __version__
 from brae.api.routes import Work
-from brae.api.schemas import LARGEST, DensityView, JobView, LayoutView, State
-from brae.core.assets.texture.metrics import density
+from brae.api.schemas import LARGEST, JobView, LayoutView, State
 
 JobNumber = Annotated[int, PathParameter(ge=0, le=LARGEST)]
 router = APIRouter(tags=["system"])
@@ -38,17 +37,6 @@ def layouts(workspace: Work) -> list[LayoutView]:
     """The layouts that every project knows."""
     found = workspace.library().layouts.values()
     return [LayoutView(layout=layout.layout, title=layout.title, kind=layout.kind) for layout in found]
-
-
-@router.get("/texels")
-def texels(
-    width: Annotated[int, Query(ge=1, le=65536)],
-    height: Annotated[int, Query(ge=1, le=65536)],
-    world: Annotated[float, Query(gt=0, le=1e9, description="units of the world that the width covers")],
-    wanted: Annotated[float | None, Query(gt=0, le=65536, description="texels a unit")] = None,
-) -> DensityView:
-    """How finely a texture covers a surface, and which side comes nearest to a wanted fineness."""
-    return DensityView.model_validate(density(width, height, world, wanted))
 
 
 @router.get("/jobs")

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from itertools import count
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from brae.core.errors import BraeError, NotFoundError, storage_error
 from brae.core.layouts.files import numbered_file
 from brae.core.layouts.load import load
 from brae.core.layouts.model import Layout
-from brae.core.layouts.signs import Signs, State, layout_files, state_of
+from brae.core.layouts.signs import Signs, State, layout_files, named, state_of
 from brae.core.places import GAME_LAYOUTS
 from brae.core.sources import MAIN, ByteSource, FileSource
 
+Bytes = np.ndarray[tuple[int, int], np.dtype[np.uint8]]
+Ints = np.ndarray[Any, np.dtype[np.int64]]
+Flags = np.ndarray[Any, np.dtype[np.bool_]]
 #: The folder in which a game's or a person's own layouts lie.
 FOLDER = GAME_LAYOUTS
 #: bytes of a list of names
@@ -112,6 +118,35 @@ class Library:
             if layout.kind == kind and layout.signs.fit(name, head, tail, size):
                 return layout
         return None
+
+    def recognised(
+        self, names: Sequence[str], rows: Bytes, lengths: Ints, sizes: Ints, kind: str, free: Flags
+    ) -> Iterator[tuple[Layout, Flags]]:
+        """The same of many files at once: each layout, and which of the files that are still ``free`` it fits.
+
+        The beginnings are rows of bytes, of which ``lengths`` are real; ``sizes`` are those of the whole files, -1
+        where nobody knows.
+        """
+        for layout in reversed(list(self.layouts.values())):
+            if layout.kind == kind:
+                mask = _fitting(layout.signs, names, rows, lengths, sizes, free)
+                free &= ~mask
+                if mask.any():
+                    yield layout, mask
+
+
+def _fitting(signs: Signs, names: Sequence[str], rows: Bytes, lengths: Ints, sizes: Ints, free: Flags) -> Flags:
+    """``Signs.fit`` of many files, of which only ``free`` ones are asked about."""
+    mask = free.copy() if signs.size is None else free & (sizes == signs.size)
+    for at, value in signs.magic:
+        if at < 0 or at + len(value) > rows.shape[1]:
+            return np.zeros_like(mask)
+        mask &= (rows[:, at : at + len(value)] == np.frombuffer(value, np.uint8)).all(axis=1)
+        mask &= lengths >= at + len(value)
+    if not signs.magic:
+        for place in np.flatnonzero(mask).tolist():
+            mask[place] = named(names[place].lower(), signs.names)
+    return mask
 
 
 def companion_names(

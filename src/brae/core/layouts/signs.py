@@ -35,7 +35,7 @@ class Signs:
             return False
         if self.magic:
             return all(_has(head, tail, at, value) for at, value in self.magic)
-        return _named(name.lower(), self.names)
+        return named(name.lower(), self.names)
 
 
 def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
@@ -46,7 +46,7 @@ def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
     return start >= 0 and tail[start : start + len(value)] == value
 
 
-def _named(name: str, patterns: Iterable[str]) -> bool:
+def named(name: str, patterns: Iterable[str]) -> bool:
     """Whether a path, or its last part, is of one of the patterns; letter case does not count."""
     last = name.rpartition("/")[2]
     return any(fnmatch.fnmatch(text, pattern.lower()) for pattern in patterns for text in (name, last))

@@ -275,7 +275,7 @@ def test_a_texture_without_a_magic_is_known_by_its_name(library: Library) -> Non
         assert sniff_texture(data, library, name) == read_texture(data, library, name).header
     assert sniff_texture(data, library, "pictures/oar.raw") is None
     item = describe(data, library, level="icon_oar.raw", name="icon_oar.raw", stored=12, real=12, packer="none")
-    assert (item.kind, item.container, item.width) == ("texture", "bare-icons", 2)
+    assert (item.kind, item.container, item.facts["width"]) == ("texture", "bare-icons", 2)
 
 
 def test_image_type_goes_by_the_bytes() -> None:

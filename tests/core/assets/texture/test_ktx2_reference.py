@@ -17,7 +17,7 @@ from brae.core.assets.texture import formats, ktx2
 from brae.core.assets.texture.encode import encode_levels
 from brae.core.assets.texture.texture import Header
 
-ROOT = Path(__file__).parents[3]
+ROOT = Path(__file__).parents[4]
 LIBRARY = ROOT / "web/node_modules/ktx-parse/dist/index.mjs"
 #: Vulkan's name of each format (Vulkan 1.3 specification, "Format Definition"): the first letters are the high bits
 NAMES = {

@@ -2,7 +2,7 @@ import { CheckCircle2, Hammer, RotateCcw, ShieldCheck, TriangleAlert } from "luc
 import { AlertDialog } from "radix-ui";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { pictureUrl, type Schemas } from "../../api/client";
+import type { Edit, Schemas } from "../../api/client";
 import {
   useBuild,
   useBuilds,
@@ -15,6 +15,7 @@ import {
   useProject,
   useRestore,
 } from "../../api/queries";
+import { faceOf } from "../../assets/registry";
 import { Button, Copyable } from "../../components/controls";
 import { bytes, count, isActive, many, progress } from "../../lib/format";
 
@@ -269,11 +270,7 @@ function InTheGame({ project, addresses }: { project: string; addresses: string[
           <div className="flex gap-1.5">
             {(["original", "edit"] as const).map((which) => (
               <span key={which} className="ground h-32 flex-1 overflow-hidden rounded-lg p-1">
-                <img
-                  alt={`${edit.name}, ${which}`}
-                  className="size-full object-contain"
-                  src={pictureUrl(project, edit.address, { which, fit: 512, revision: edit.revision })}
-                />
+                <Small project={project} edit={edit} which={which} />
               </span>
             ))}
           </div>
@@ -310,7 +307,7 @@ function GameFiles({ project }: { project: string }) {
             title={`Put ${file.path} back?`}
             words={`The file becomes what it was when the game was opened, checked by its hash. ${
               file.changed_behind ? "What lies there now is kept too. " : ""
-            }Your edits stay in work and can be built again.`}
+            }Your edits stay and can be built again.`}
             act="Put it back"
             onAct={() => restore.mutate({ paths: [file.path], force: !!file.changed_behind })}
           >
@@ -334,7 +331,7 @@ function GameFiles({ project }: { project: string }) {
       {changed.length > 0 && (
         <Confirm
           title="Put every original back?"
-          words={`${many(changed.length, "file")} of the game become what they were when it was opened, checked by their hashes. Your edits stay in work and can be built again.`}
+          words={`${many(changed.length, "file")} of the game become what they were when it was opened, checked by their hashes. Your edits stay and can be built again.`}
           act="Put all of it back"
           onAct={() => restore.mutate({ paths: null })}
         >
@@ -414,4 +411,9 @@ function History({ project }: { project: string }) {
       </ul>
     </div>
   );
+}
+
+function Small(props: { project: string; edit: Edit; which: "original" | "edit" }) {
+  const face = faceOf(props.edit.kind);
+  return <face.Small {...props} />;
 }

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
-import { type Edit, pictureUrl } from "../../api/client";
+import type { Edit } from "../../api/client";
 import { useEdits } from "../../api/queries";
+import { faceOf } from "../../assets/registry";
 import { Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { StateMark } from "../../components/StateMark";
@@ -16,8 +17,8 @@ export function CheckStage({ project }: { project: string }) {
   if (came.length === 0)
     return (
       <Empty title="Nothing to check yet">
-        As soon as a file comes back from your image editor it is compared with its original here: sides,
-        pixel format, mip levels, transparency, orientation, bytes.
+        As soon as a file comes back from your editor it is compared with its original here, property by
+        property.
       </Empty>
     );
   const open = came.filter((edit) => edit.state === "attention").length;
@@ -44,13 +45,10 @@ export function CheckStage({ project }: { project: string }) {
 }
 
 function Row({ project, edit }: { project: string; edit: Edit }) {
+  const face = faceOf(edit.kind);
   const pair = (which: "original" | "edit") => (
     <span className="ground size-28 overflow-hidden rounded-lg p-1">
-      <img
-        alt={which}
-        className="size-full object-contain"
-        src={pictureUrl(project, edit.address, { which, fit: 512, revision: edit.revision })}
-      />
+      <face.Small project={project} edit={edit} which={which} />
     </span>
   );
   return (

@@ -1,20 +1,16 @@
 import { Download, Redo2, Undo2, Upload } from "lucide-react";
-import { useRef, useState } from "react";
+import { Suspense, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { type Edit, pictureUrl, pixelWords } from "../../api/client";
+import type { Edit } from "../../api/client";
 import { useEdits, useGoTo, useProject, useTakeOut, useTestColours, useUpload } from "../../api/queries";
-import { Compare, type Spot } from "../../components/Compare";
+import { useKind } from "../../assets/kinds";
+import { faceOf, type Spot } from "../../assets/registry";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
-import { pictureNames } from "../../lib/pictures";
-import { Channels } from "./Channels";
-import { Density } from "./Density";
-import { Encoding } from "./Encoding";
-import { Levels } from "./Levels";
 
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
@@ -27,21 +23,23 @@ export function EditStage({ project }: { project: string }) {
   if (!edit)
     return (
       <Empty
-        title="Nothing is in work"
+        title="Nothing is being edited"
         action={
           <Link to={`/p/${project}/find`} className="rounded-lg bg-gorse px-4 py-2 font-bold text-gorse-ink">
-            Find a picture to change
+            Find something to change
           </Link>
         }
       >
-        Choose a picture on Find and put it in work: it appears as a PNG in the exchange folder. Open it in
-        your image editor and save it; it comes back by itself and is shown here beside the original.
+        Choose an item on Find and press Edit this: its file appears in the exchange folder. Open it in your
+        editor and save it; it comes back by itself and is shown here beside the original.
       </Empty>
     );
   return <Editing key={edit.address} project={project} edit={edit} />;
 }
 
 function Editing({ project, edit }: { project: string; edit: Edit }) {
+  const face = faceOf(edit.kind);
+  const kind = useKind(edit.kind);
   const upload = useUpload(project);
   const takeOut = useTakeOut(project);
   const goTo = useGoTo(project);
@@ -76,25 +74,9 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
       }}
     >
       <div className={`min-w-0 flex-1 rounded-xl ${over ? "outline-4 outline-gorse" : ""}`}>
-        <Compare
-          size={{ width: edit.width, height: edit.height }}
-          levels={Math.min(edit.levels, hasEdit ? edit.result_levels : edit.levels)}
-          hasEdit={hasEdit}
-          canDiffer={edit.sheet?.properties[0]?.same ?? false}
-          url={(which, level, channels, exposure) =>
-            pictureUrl(project, edit.address, {
-              which,
-              level,
-              channels,
-              revision: edit.revision,
-              exposure: exposure || undefined,
-            })
-          }
-          light={edit.depth === "float"}
-          pictures={pictureNames(edit.recipe)}
-          spot={spot}
-          values={(which, level, x, y) => pixelWords(project, edit.address, { which, level, x, y })}
-        />
+        <Suspense>
+          <face.Compare project={project} edit={edit} spot={spot} />
+        </Suspense>
       </div>
       <aside className="flex w-[372px] shrink-0 flex-col gap-4 overflow-auto pr-1" aria-label="The edit">
         <div>
@@ -111,7 +93,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           <p className="text-[14.5px] text-quiet">
             {hasEdit
               ? "Save this file again and it comes back by itself:"
-              : "Open this file in your image editor and save it; it comes back by itself:"}
+              : "Open this file in your editor and save it; it comes back by itself:"}
           </p>
           <Copyable value={edit.file} className="text-[14.5px]" />
           {edit.fault && (
@@ -133,22 +115,27 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
               type="file"
               className="sr-only"
               tabIndex={-1}
-              aria-label="A picture for this item"
-              accept="image/*,.dds,.ktx2,.tga,.hdr,.exr"
+              aria-label="A file for this item"
+              accept={kind?.suffixes.join(",")}
               onChange={(event) => {
                 take(event.target.files);
                 event.target.value = "";
               }}
             />
           </div>
-          <p className="text-[13.5px] text-quiet">Or drop a picture anywhere on this page.</p>
+          <p className="text-[13.5px] text-quiet">Or drop a file anywhere on this page.</p>
         </div>
         {hasEdit && <Findings project={project} edit={edit} />}
-        {hasEdit && <Sheet edit={edit} onWorst={(place) => setSpot({ ...place, at: Date.now() })} />}
-        {hasEdit && <Encoding project={project} edit={edit} />}
-        <Channels project={project} edit={edit} />
-        {edit.levels > 1 && <Levels project={project} edit={edit} />}
-        <Density edit={edit} />
+        {hasEdit && <Sheet edit={edit} />}
+        {face.Forms && (
+          <Suspense>
+            <face.Forms
+              project={project}
+              edit={edit}
+              onSpot={(place) => setSpot({ ...place, at: Date.now() })}
+            />
+          </Suspense>
+        )}
         {edit.steps.length > 0 && (
           <div>
             <div className="mb-1 flex items-center gap-2">
@@ -189,7 +176,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
           className="self-start"
           onClick={() => takeOut.mutate(edit.address, { onSuccess: () => navigate(`/p/${project}/edit`) })}
         >
-          Take out of work (every version is kept)
+          Stop editing this (every version is kept)
         </Button>
       </aside>
     </section>

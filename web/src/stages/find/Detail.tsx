@@ -1,14 +1,12 @@
-import { useQuery } from "@tanstack/react-query";
 import { Package } from "lucide-react";
-import { useEffect, useRef } from "react";
+import { Suspense } from "react";
 import { Link } from "react-router";
-import { bytesUrl, client, type Member, pictureUrl, take } from "../../api/client";
+import { bytesUrl, type Member } from "../../api/client";
 import { useItem } from "../../api/queries";
+import { useKind } from "../../assets/kinds";
+import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
-import { Maps } from "./Maps";
-
-const SAFE_LOUDNESS = 0.3;
 
 /** The item under the cursor, larger, with all that is known of it. */
 export function Detail({
@@ -27,36 +25,36 @@ export function Detail({
   onSearch: (name: string) => void;
 }) {
   const { data } = useItem(project, member.address);
-  const editable = member.kind === "texture" && !member.fault;
+  const kind = useKind(member.kind);
+  const face = faceOf(member.kind);
+  const editable = canEdit(kind, member);
+  const facts = (kind?.facts ?? [])
+    .filter((fact) => fact.line)
+    .map((fact): [string, string] | null => {
+      const words = factWords(fact, member.facts[fact.name]);
+      return words === null ? null : [fact.label, words];
+    });
   return (
     <aside
       className="flex w-[304px] shrink-0 flex-col gap-3 overflow-auto px-4 pt-1 pb-4"
       aria-label="Chosen item"
     >
       <div className="ground grid min-h-40 shrink-0 place-items-center rounded-xl p-3">
-        {editable ? (
-          <img
-            alt={`The texture ${member.name}`}
-            className={`max-h-60 max-w-full ${Math.max(member.width ?? 0, member.height ?? 0) <= 128 ? "pixelated w-52" : ""} object-contain`}
-            src={pictureUrl(project, member.address, { fit: 512, revision: opened })}
-          />
-        ) : member.kind === "sound" ? (
-          <Sound src={bytesUrl(project, member.address)} />
-        ) : member.kind === "text" ? (
-          <TextPreview project={project} address={member.address} />
+        {kind && !member.fault ? (
+          <face.Large project={project} member={member} opened={opened} />
         ) : member.kind === "archive" ? (
           <Package aria-hidden className="size-20 text-[#161616]" strokeWidth={1} />
         ) : (
           <p className="p-4 text-center text-[#161616]">
-            {member.kind === "levels"
-              ? "The larger levels of a texture: they are shown and edited with it."
+            {member.kind === "part"
+              ? "A part of another item: it is shown and edited with that."
               : "No picture of this item."}
           </p>
         )}
       </div>
       {editable && (
         <Button look="act" onClick={onEdit}>
-          {member.edit ? "Look at the edit" : "Put in work"}
+          {member.edit ? "Look at the edit" : "Edit this"}
         </Button>
       )}
       {member.kind === "data" && (
@@ -72,7 +70,11 @@ export function Detail({
           Show what is in it
         </Button>
       )}
-      {editable && <Maps project={project} address={member.address} opened={opened} onSearch={onSearch} />}
+      {kind && !member.fault && face.More && (
+        <Suspense>
+          <face.More project={project} member={member} opened={opened} onSearch={onSearch} />
+        </Suspense>
+      )}
       {member.winner && (
         <p className="rounded-lg bg-rust-soft p-3">
           The game does not use this copy. It uses <Copyable value={member.winner} className="text-[14px]" />
@@ -82,12 +84,7 @@ export function Detail({
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Facts
         rows={[
-          member.width ? ["Sides", `${member.width} × ${member.height}`] : null,
-          member.format ? ["Pixel format", member.format.toUpperCase()] : null,
-          member.levels
-            ? ["Mip levels", member.levels === 1 ? "none but itself" : String(member.levels)]
-            : null,
-          member.orientation === "bottom-up" ? ["Rows", "stored upside down"] : null,
+          ...facts,
           member.container ? ["File type", member.container] : null,
           [
             "Bytes",
@@ -143,39 +140,4 @@ function linked(words: string, addresses: string[] | undefined, onSearch: (name:
       {names.length > MOST_LINKED && <span>and {count(names.length - MOST_LINKED)} more</span>}
     </span>,
   ] as [string, React.ReactNode];
-}
-
-function Sound({ src }: { src: string }) {
-  const player = useRef<HTMLAudioElement>(null);
-  useEffect(() => {
-    if (player.current) player.current.volume = SAFE_LOUDNESS;
-  }, []);
-  return (
-    <div className="grid gap-2">
-      {/* biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions */}
-      <audio ref={player} key={src} controls preload="none" src={src} className="w-60" />
-      <p className="text-[13.5px] text-[#161616]">Starts at a third of full loudness.</p>
-    </div>
-  );
-}
-
-function TextPreview({ project, address }: { project: string; address: string }) {
-  const { data } = useQuery({
-    queryKey: ["text", project, address],
-    queryFn: () =>
-      take(
-        client.GET("/api/projects/{project_id}/text", {
-          params: { path: { project_id: project }, query: { address } },
-        }),
-      ),
-  });
-  return (
-    <pre
-      // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling text must be reachable by keyboard
-      tabIndex={0}
-      className="max-h-60 w-full overflow-auto rounded-lg bg-raised p-3 text-[13.5px] whitespace-pre-wrap text-ink"
-    >
-      {data?.text ?? ""}
-    </pre>
-  );
 }

@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
+import { type Kind, useKinds } from "../../assets/kinds";
+import { factWords, titlesOf } from "../../assets/registry";
 import { count } from "../../lib/format";
-import { KINDS } from "../../lib/kinds";
 import { type Search, useFacets } from "./useCatalogue";
 
 const MOST = 12;
@@ -16,10 +17,13 @@ export function Facets({
   onChange: (change: Partial<Search>) => void;
 }) {
   const { data } = useFacets(project, search);
-  const toggle = (name: "kind" | "format" | "sides", value: string) => {
-    const now = search[name];
-    onChange({ [name]: now.includes(value) ? now.filter((one) => one !== value) : [...now, value] });
-  };
+  const kinds = useKinds().data?.kinds;
+  const toggle = (one: string) =>
+    onChange({
+      where: search.where.includes(one)
+        ? search.where.filter((other) => other !== one)
+        : [...search.where, one],
+    });
   return (
     <aside className="w-52 shrink-0 overflow-auto pt-1 pr-2 pb-4 pl-5" aria-label="Narrow the catalogue">
       <label className="mb-3 flex items-center gap-2">
@@ -29,32 +33,32 @@ export function Facets({
           checked={search.in_work}
           onChange={() => onChange({ in_work: !search.in_work })}
         />
-        only what is in work
+        only what is being edited
       </label>
-      <Group
-        title="Kind"
-        values={data?.kind}
-        chosen={search.kind}
-        words={(value) => KINDS[value]?.name ?? value}
-        onToggle={(value) => toggle("kind", value)}
-      />
-      <Group
-        title="Pixel format"
-        values={data?.format}
-        chosen={search.format}
-        words={(value) => value.toUpperCase()}
-        onToggle={(value) => toggle("format", value)}
-      />
-      <Group
-        title="Sides"
-        values={data?.sides}
-        chosen={search.sides}
-        words={(value) => value.replace("x", "×")}
-        onToggle={(value) => toggle("sides", value)}
-      />
-      <Folders values={data?.folder} chosen={search.folder} onChoose={(folder) => onChange({ folder })} />
+      {data?.facets.map(({ name, label, values }) => (
+        <Group
+          key={name}
+          title={label}
+          values={values}
+          chosen={search.where
+            .filter((one) => one.startsWith(`${name}:`))
+            .map((one) => one.slice(name.length + 1))}
+          words={(value) => (name === "kind" ? titlesOf(kinds, value) : facetWords(kinds, name, value))}
+          onToggle={(value) => toggle(`${name}:${value}`)}
+        />
+      ))}
+      <Folders values={data?.folders} chosen={search.folder} onChoose={(folder) => onChange({ folder })} />
     </aside>
   );
+}
+
+/** A value of a facet as its kind writes it. */
+function facetWords(kinds: Kind[] | undefined, name: string, value: string): string {
+  for (const kind of kinds ?? []) {
+    const fact = kind.facts.find((one) => one.name === name);
+    if (fact) return factWords({ ...fact, unit: name === "dimensions" ? "" : fact.unit }, value) ?? value;
+  }
+  return value;
 }
 
 type Values = Schemas["FacetValue"][] | undefined;

@@ -4,14 +4,16 @@ import { useHotkeys } from "react-hotkeys-hook";
 import { useNavigate } from "react-router";
 import type { Member } from "../../api/client";
 import { useJobs, useProject, usePutInWork } from "../../api/queries";
+import { useKinds } from "../../assets/kinds";
+import { canEdit } from "../../assets/registry";
 import { Button, Choice, Empty } from "../../components/controls";
 import { count, isActive, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
 import { LightTable, type TableView } from "./LightTable";
-import { TestColours } from "./TestColours";
-import { type Order, useCatalogue, useSearch } from "./useCatalogue";
+import { Marks } from "./Marks";
+import { useCatalogue, useSearch } from "./useCatalogue";
 
 /** The catalogue: everything as pictures at once, narrowed by facets and search. */
 export function FindStage({ project }: { project: string }) {
@@ -21,6 +23,7 @@ export function FindStage({ project }: { project: string }) {
   const [tile, setTile] = useState(132);
   const [focused, setFocused] = useState(0);
   const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const known = useKinds().data;
   const field = useRef<HTMLInputElement>(null);
   const putInWork = usePutInWork(project);
   const opened = useProject(project).data?.opened ?? "";
@@ -37,16 +40,15 @@ export function FindStage({ project }: { project: string }) {
     if (!member) return;
     const look = () => navigate(`/p/${project}/edit?item=${encodeURIComponent(member.address)}`);
     if (member.edit) look();
-    else if (member.kind === "texture" && !member.fault)
+    else if (
+      canEdit(
+        known?.kinds.find((kind) => kind.id === member.kind),
+        member,
+      )
+    )
       putInWork.mutate([member.address], { onSuccess: look });
   };
-  const narrowed =
-    search.q ||
-    search.kind.length ||
-    search.format.length ||
-    search.sides.length ||
-    search.folder !== null ||
-    search.in_work;
+  const narrowed = search.q || search.where.length || search.folder !== null || search.in_work;
 
   return (
     <div className="flex h-full">
@@ -61,7 +63,7 @@ export function FindStage({ project }: { project: string }) {
             <button
               type="button"
               className="flex items-center gap-1 text-quiet hover:text-ink"
-              onClick={() => change({ q: "", kind: [], format: [], sides: [], folder: null, in_work: false })}
+              onClick={() => change({ q: "", where: [], folder: null, in_work: false })}
             >
               <X aria-hidden className="size-4" /> show all
             </button>
@@ -73,22 +75,22 @@ export function FindStage({ project }: { project: string }) {
               disabled={putInWork.isPending}
               onClick={() => putInWork.mutate([...chosen], { onSuccess: () => setChosen(new Set()) })}
             >
-              Put {count(chosen.size)} in work
+              Edit these {count(chosen.size)}
             </Button>
           )}
-          {chosen.size > 0 && <TestColours project={project} addresses={[...chosen]} />}
+          {chosen.size > 0 && <Marks project={project} addresses={[...chosen]} />}
           <label className="flex items-center gap-2 text-quiet">
             by
             <select
               className="rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
               value={search.order}
-              onChange={(event) => change({ order: event.target.value as Order })}
+              onChange={(event) => change({ order: event.target.value })}
             >
-              <option value="kind">kind</option>
-              <option value="name">path</option>
-              <option value="size">bytes</option>
-              <option value="sides">sides</option>
-              <option value="format">format</option>
+              {(known?.orders ?? [{ id: search.order, words: search.order }]).map(({ id, words }) => (
+                <option key={id} value={id}>
+                  {words}
+                </option>
+              ))}
             </select>
           </label>
           {view === "pictures" && (
@@ -143,8 +145,8 @@ export function FindStage({ project }: { project: string }) {
           member={current}
           opened={opened}
           onEdit={() => edit(current)}
-          onFolder={(folder) => change({ folder, kind: [], q: "" })}
-          onSearch={(q) => change({ q, folder: "", kind: [] })}
+          onFolder={(folder) => change({ folder, where: [], q: "" })}
+          onSearch={(q) => change({ q, folder: "", where: [] })}
         />
       )}
     </div>

@@ -1,10 +1,10 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { AlertTriangle, Binary } from "lucide-react";
 import { useEffect, useLayoutEffect, useRef, useState } from "react";
-import { type Member, pictureUrl } from "../../api/client";
+import type { Member } from "../../api/client";
+import { useKind, useKinds } from "../../assets/kinds";
+import { canEdit, type Face, faceOf, iconOf } from "../../assets/registry";
 import { baseName, count, rounded } from "../../lib/format";
 import { columnsFor, move } from "../../lib/grid";
-import { KINDS } from "../../lib/kinds";
 import type { useCatalogue } from "./useCatalogue";
 
 export type TableView = "pictures" | "list";
@@ -41,6 +41,7 @@ export function LightTable({
   opened,
 }: Props) {
   const frame = useRef<HTMLDivElement>(null);
+  const kinds = useKinds().data?.kinds;
   const [width, setWidth] = useState(800);
   useLayoutEffect(() => {
     const element = frame.current;
@@ -81,7 +82,14 @@ export function LightTable({
     event.preventDefault();
   };
   const toggle = (member: Member | undefined) => {
-    if (member?.kind !== "texture") return;
+    if (
+      !member ||
+      !canEdit(
+        kinds?.find((kind) => kind.id === member.kind),
+        member,
+      )
+    )
+      return;
     const next = new Set(chosen);
     if (!next.delete(member.address)) next.add(member.address);
     onChoose(next);
@@ -92,7 +100,7 @@ export function LightTable({
       ref={frame}
       role="listbox"
       tabIndex={0}
-      aria-label="Items (arrow keys move, Enter puts in work, Space chooses several)"
+      aria-label="Items (arrow keys move, Enter edits, Space chooses several)"
       aria-multiselectable
       aria-activedescendant={catalogue.at(focused) ? `item-${focused}` : undefined}
       onKeyDown={onKeyDown}
@@ -141,47 +149,23 @@ export function LightTable({
 
 type ItemProps = { project: string; member: Member; side: number; opened: string };
 
-export function Thumbnail({
-  project,
-  member,
-  side,
-  opened,
-}: {
-  project: string;
-  member: Member;
-  side: number;
-  opened: string;
-}) {
-  if (member.kind === "texture" && !member.fault) {
-    // Small pictures are enlarged by whole steps, so that every pixel stays square.
-    const longest = Math.max(member.width ?? 1, member.height ?? 1);
-    const step = Math.floor((side - 12) / longest);
-    // As many pixels as the tile shows, no more: hundreds of them are fetched at a time.
-    const fit = side * window.devicePixelRatio > 150 ? 256 : 128;
-    return (
-      <img
-        loading="lazy"
-        decoding="async"
-        alt=""
-        draggable={false}
-        width={step > 1 ? (member.width ?? 0) * step : undefined}
-        className={`max-h-full max-w-full ${step > 1 ? "pixelated" : ""}`}
-        src={pictureUrl(project, member.address, { fit, revision: opened })}
-      />
-    );
-  }
-  const Icon = member.fault ? AlertTriangle : (KINDS[member.kind]?.icon ?? Binary);
+function Thumbnail({ project, member, side, opened, face }: ItemProps & { face: Face }) {
+  if (useKind(member.kind) && !member.fault)
+    return <face.Tile project={project} member={member} side={side} opened={opened} />;
+  const Icon = iconOf(face, member);
   return <Icon aria-hidden className="size-1/3 text-[#161616]" strokeWidth={1.3} />;
 }
 
 function Tile({ project, member, side, opened }: ItemProps) {
+  const face = faceOf(member.kind);
+  const known = useKind(member.kind) !== undefined;
   return (
     <>
       <div
         className="ground relative grid place-items-center overflow-hidden rounded-lg p-1.5"
         style={{ height: side }}
       >
-        <Thumbnail project={project} member={member} side={side} opened={opened} />
+        <Thumbnail project={project} member={member} side={side} opened={opened} face={face} />
         {member.winner && (
           <span className="absolute bottom-1.5 left-1.5 rounded-full bg-paper px-2 text-[12.5px] text-ink">
             overridden
@@ -189,30 +173,32 @@ function Tile({ project, member, side, opened }: ItemProps) {
         )}
         {member.edit && (
           <span className="absolute top-1.5 right-1.5 rounded-full bg-gorse px-2 text-[12.5px] font-bold text-gorse-ink">
-            in work
+            editing
           </span>
         )}
       </div>
       <div className="px-1 pt-0.5 leading-tight">
         <div className="truncate text-[14px]">{baseName(member.name)}</div>
-        <div className="truncate text-[12.5px] text-quiet">{summary(member)}</div>
+        <div className="truncate text-[12.5px] text-quiet">{summary(face, known, member)}</div>
       </div>
     </>
   );
 }
 
 function Line({ project, member, opened }: ItemProps) {
+  const face = faceOf(member.kind);
+  const known = useKind(member.kind) !== undefined;
   return (
     <div className="flex h-full items-center gap-4 pr-3">
       <span className="ground grid size-12 shrink-0 place-items-center overflow-hidden rounded">
-        <Thumbnail project={project} member={member} side={48} opened={opened} />
+        <Thumbnail project={project} member={member} side={48} opened={opened} face={face} />
       </span>
       <span className="min-w-0 flex-1 truncate">{member.name}</span>
       {member.winner && <span className="text-quiet">overridden</span>}
       {member.edit && (
-        <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">in work</span>
+        <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">editing</span>
       )}
-      <span className="w-44 text-quiet">{summary(member)}</span>
+      <span className="w-44 text-quiet">{summary(face, known, member)}</span>
       <span className="w-28 text-right tabular-nums" title={`${count(member.real)} bytes`}>
         {rounded(member.real)}
       </span>
@@ -220,8 +206,8 @@ function Line({ project, member, opened }: ItemProps) {
   );
 }
 
-function summary(member: Member): string {
+function summary(face: Face, known: boolean, member: Member): string {
   if (member.fault) return "damaged";
-  if (member.kind === "texture") return `${member.width}×${member.height} ${member.format?.toUpperCase()}`;
-  return member.kind === "sound" ? `${member.container?.toUpperCase()} sound` : member.kind;
+  if (known) return face.summary(member);
+  return member.kind === "part" ? "part of another item" : member.kind;
 }

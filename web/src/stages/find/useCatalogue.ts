@@ -5,16 +5,14 @@ import { useSearchParams } from "react-router";
 import { client, type Member, take } from "../../api/client";
 
 const PAGE = 200;
-export type Order = "kind" | "name" | "size" | "sides" | "format";
 
 export type Search = {
   q: string;
-  kind: string[];
-  format: string[];
-  sides: string[];
+  /** conditions such as kind:texture; of one name any, of several names all */
+  where: string[];
   folder: string | null;
   in_work: boolean;
-  order: Order;
+  order: string;
 };
 
 /** The search as the address of the page holds it, and how to change it. */
@@ -22,12 +20,10 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
   const [params, setParams] = useSearchParams();
   const search: Search = {
     q: params.get("q") ?? "",
-    kind: params.getAll("kind"),
-    format: params.getAll("format"),
-    sides: params.getAll("sides"),
+    where: params.getAll("where"),
     folder: params.get("folder"),
     in_work: params.get("in_work") === "true",
-    order: (params.get("order") as Order | null) ?? "kind",
+    order: params.get("order") ?? "kind",
   };
   const change = (part: Partial<Search>) => {
     const next = new URLSearchParams();

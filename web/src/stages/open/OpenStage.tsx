@@ -1,6 +1,5 @@
 import {
   BadgeCheck,
-  Binary,
   FolderOpen,
   Hammer,
   Images,
@@ -20,9 +19,10 @@ import {
   useProjects,
   useServer,
 } from "../../api/queries";
+import { useKinds } from "../../assets/kinds";
+import { signOf, titlesOf } from "../../assets/registry";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { count, isActive, many } from "../../lib/format";
-import { KINDS } from "../../lib/kinds";
 import { type Search, useFacets } from "../find/useCatalogue";
 import { FolderChooser } from "./FolderChooser";
 import { Undescribed } from "./Undescribed";
@@ -75,7 +75,7 @@ function Games() {
         </div>
         <ol className="grid grid-cols-4 gap-3" aria-label="How it goes">
           <Step number={1} icon={Images} title="Find">
-            Every picture of the game at once. Put the one you want in work.
+            Every picture of the game at once. Press Edit this on the one you want.
           </Step>
           <Step number={2} icon={Paintbrush} title="Paint">
             It is a PNG now. Use your own image editor, and just save.
@@ -238,9 +238,7 @@ const MOST_CARDS = 60;
 
 const NOTHING_NARROWED: Search = {
   q: "",
-  kind: [],
-  format: [],
-  sides: [],
+  where: [],
   folder: null,
   in_work: false,
   order: "kind",
@@ -249,20 +247,22 @@ const NOTHING_NARROWED: Search = {
 /** What is inside, by kind; each leads to the light table. */
 function Contents({ project }: { project: string }) {
   const { data } = useFacets(project, NOTHING_NARROWED);
+  const kinds = useKinds().data?.kinds;
+  const inside = data?.facets.find((facet) => facet.name === "kind")?.values ?? [];
   return (
     <ul className="flex flex-wrap gap-3" aria-label="What is inside">
-      {data?.kind.map(({ value, count: number }) => {
-        const { name, icon: Icon } = KINDS[value] ?? { name: value, icon: Binary };
+      {inside.map(({ value, count: number }) => {
+        const Icon = signOf(value);
         return (
           <li key={value} className="flex-1">
             <Link
-              to={`/p/${project}/find?kind=${value}`}
+              to={`/p/${project}/find?where=kind:${value}`}
               className="flex items-center gap-3 rounded-xl bg-raised p-4 hover:bg-heather-soft"
             >
               <Icon aria-hidden className="size-7 text-heather" strokeWidth={1.6} />
               <span>
                 <b className="block text-[20px] leading-tight">{count(number)}</b>
-                <span className="text-quiet">{name.toLowerCase()}</span>
+                <span className="text-quiet">{titlesOf(kinds, value).toLowerCase()}</span>
               </span>
             </Link>
           </li>

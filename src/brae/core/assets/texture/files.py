@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from brae.core.assets.base import HEAD
 from brae.core.assets.texture import dds, described, formats, images, ktx2
 from brae.core.assets.texture.described import Fetch
 from brae.core.assets.texture.formats import Picture
@@ -12,9 +13,6 @@ from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.texture import Header, TextureFile
 from brae.core.errors import FormatError, UnknownFormatError
 from brae.core.layouts.library import Library
-
-#: bytes that are enough to recognise a file and read its header
-HEAD = 512
 
 
 def read_image(data: bytes, name: str = "") -> ImageFile:
@@ -152,18 +150,17 @@ def sniff_texture(head: bytes, library: Library, name: str = "", size: int | Non
     layout = library.recognise(name, head, "texture", size=size)
     if layout is not None:
         return described.sniff(layout, head)
+    return sniff_picture(head, name)
+
+
+def sniff_picture(head: bytes, name: str = "") -> Header | None:
+    """The same of a picture of an open format (PNG, BMP ...) that the game uses as a texture."""
     found = images.sniff(head, name)
     if found is None:
         return None
     kind, width, height, alpha = found
     wide = "32f" if kind in ("hdr", "exr") else "16" if kind == "png" and head[24:25] == b"\x10" else "8"
     return Header(kind, formats.get(f"{'rgba' if alpha else 'rgb'}{wide}"), width, height, 1)
-
-
-def parts_elsewhere(head: bytes, library: Library, name: str) -> list[str]:
-    """The other files of the game that a texture with these first bytes (HEAD of them) is kept in."""
-    layout = library.recognise(name, head, "texture")
-    return [] if layout is None else described.parts_of(layout, head, name)
 
 
 def sayable(container: str, library: Library) -> list[str]:

@@ -5,49 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
 
 import numpy as np
 from PIL import Image
-from pydantic import BaseModel
 
+from brae.core.assets.sheet import Finding, Remedy
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import Indexed, Picture, Stored
 from brae.core.assets.texture.images import PACKED_TYPES, ImageFile
 from brae.core.assets.texture.remedies import REMEDIES, RemedyId, filled_white
 from brae.core.assets.texture.texture import Recipe, TextureFile, alpha_use
 
-#: 'stops': the game would refuse or break; 'shows': it would look wrong; 'note': good to know
-Severity = Literal["stops", "shows", "note"]
 #: a side beyond which few games of any age go (common practice, no source)
 _LARGE_SIDE = 4096
 _SRGB_GAMMA = 1 / 2.2
 _DEPTH_WORDS = {"16": "16 bits a channel", "float": "brightness beyond white"}
-
-
-class Remedy(BaseModel):
-    """What puts a finding right."""
-
-    id: RemedyId
-    label: str
-    applied: bool
-    #: always applied: encoding like the original is not a choice
-    automatic: bool = False
-
-
-class Finding(BaseModel):
-    """A difference that matters, with what the game would do."""
-
-    id: str
-    severity: Severity
-    title: str
-    in_game: str
-    remedy: Remedy | None = None
-
-    @property
-    def open(self) -> bool:
-        """Whether it still stands."""
-        return self.severity != "note" and not (self.remedy and self.remedy.applied)
 
 
 @dataclass

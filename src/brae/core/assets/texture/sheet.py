@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from pydantic import BaseModel
-
+from brae.core.assets.sheet import MatchSheet, Property
 from brae.core.assets.texture import findings, formats
 from brae.core.assets.texture.encode import Encoded, encode_like
-from brae.core.assets.texture.findings import Finding
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.metrics import Quality, quality
@@ -16,29 +14,14 @@ from brae.core.assets.texture.remedies import apply_remedies
 from brae.core.assets.texture.texture import Recipe, TextureFile, alpha_use
 
 
-class Property(BaseModel):
-    """One line of the match sheet."""
+class TextureSheet(MatchSheet):
+    """The whole comparison, and what the encoding cost."""
 
-    name: str
-    original: str
-    edit: str
-    result: str
-    same: bool
-
-
-class MatchSheet(BaseModel):
-    """The whole comparison."""
-
-    properties: list[Property]
-    findings: list[Finding]
+    #: mip levels of what was made
+    mips: int = 0
     blocks_kept: int = 0
     blocks: int = 0
     quality: Quality = Quality()
-
-    @property
-    def open_findings(self) -> list[Finding]:
-        """Findings that still stand."""
-        return [finding for finding in self.findings if finding.open]
 
 
 _ALPHA_WORDS = {"none": "opaque", "binary": "clear or opaque", "full": "soft"}
@@ -58,7 +41,7 @@ def properties(
 
     rows: list[tuple[str, str, str, str]] = [
         (
-            "Sides",
+            "Dimensions",
             f"{head.width} x {head.height}",
             f"{width} x {height}",
             words(made and f"{made.width} x {made.height}"),
@@ -78,10 +61,7 @@ def properties(
     if head.pictures() > 1:
         shape = f"{head.pictures()} {_SHAPE_WORDS[head.shape]}"
         rows.insert(1, ("Pictures", shape, f"one sheet of {width} x {height}", words(made and shape)))
-    return [
-        Property(name=name, original=before, edit=edit, result=after, same=before == after)
-        for name, before, edit, after in rows
-    ]
+    return [Property.of(*row) for row in rows]
 
 
 def match(
@@ -92,7 +72,7 @@ def match(
     name: str = "",
     *,
     replaced: dict[int, Picture] | None = None,
-) -> tuple[MatchSheet, Encoded]:
+) -> tuple[TextureSheet, Encoded]:
     """The match sheet of an edit, and the edit encoded like its original with the remedies applied.
 
     ``replaced``: mip levels that a person made by hand.
@@ -102,9 +82,10 @@ def match(
     result = original.again(encoded.data, encoded.elsewhere)
     painted = formats.as_depth(painted, result.header.format.depth)
     edit = findings.Edit(image, original, recipe, remedies, name, result.size)
-    sheet = MatchSheet(
+    sheet = TextureSheet(
         properties=properties(image, original, recipe, result),
         findings=findings.find(edit),
+        mips=result.header.levels,
         blocks_kept=encoded.kept,
         blocks=encoded.blocks,
         quality=quality(painted, result.picture(), result.header.format.block, normals=recipe.content == "normal"),

@@ -1,9 +1,9 @@
 import { Contrast, Download } from "lucide-react";
-import type { Edit } from "../../api/client";
-import { type Channel, useMaps, useSetChannel } from "../../api/queries";
+import { type Edit, previewUrl } from "../../api/client";
 import { BringPicture, Fold } from "../../components/Fold";
 import { baseName } from "../../lib/format";
-import { invertWords, roleWords } from "../../lib/maps";
+import { invertWords, roleWords } from "./maps";
+import { type Channel, useMaps, useSetChannel } from "./queries";
 
 const CHANNELS: Channel[] = ["r", "g", "b", "a"];
 
@@ -24,7 +24,7 @@ export function Channels({ project, edit }: { project: string; edit: Edit }) {
             <span className="w-6 font-bold">{channel.toUpperCase()}</span>
             <span className="min-w-0 flex-1 truncate text-quiet">{words(channel) ?? ""}</span>
             <a
-              href={`/api/projects/${project}/channel?${new URLSearchParams({ address: edit.address, channel })}`}
+              href={previewUrl(project, edit.address, { channels: channel, exact: true, which: "painted" })}
               download={`${name}_${words(channel)?.replace(" ", "_") ?? channel}.png`}
               title={`Download ${channel.toUpperCase()} as a grey picture`}
               aria-label={`Download ${channel.toUpperCase()}`}

@@ -1,20 +1,22 @@
 import { Download, X } from "lucide-react";
-import { type Edit, pictureUrl } from "../../api/client";
-import { useTakeLevel } from "../../api/queries";
+import { type Edit, previewUrl } from "../../api/client";
+import { useTakeBeside } from "../../api/queries";
 import { BringPicture, Fold } from "../../components/Fold";
+import { detailsOf } from "./details";
 
 /** Mip levels one by one: take one out, paint it, and it stands in the place of the one that is worked out. */
-export function Levels({ project, edit }: { project: string; edit: Edit }) {
-  const own = edit.own_levels as Record<string, string>;
-  const act = useTakeLevel(project);
-  const levels = Array.from({ length: Math.max(0, edit.levels - 1) }, (_, number) => number + 1);
+export function Mips({ project, edit }: { project: string; edit: Edit }) {
+  const details = detailsOf(edit);
+  const own = edit.beside ?? {};
+  const act = useTakeBeside(project);
+  const levels = Array.from({ length: Math.max(0, details.mips - 1) }, (_, number) => number + 1);
   const made = Object.keys(own).length;
   const which = edit.position ? "edit" : "original";
   return (
     <Fold title="Mip levels" words={made ? `${made} by hand` : "all worked out"}>
       <ol className="mt-2 grid">
         {levels.map((level) => {
-          const sides = `${Math.max(1, edit.width >> level)} × ${Math.max(1, edit.height >> level)}`;
+          const sides = `${Math.max(1, details.width >> level)} × ${Math.max(1, details.height >> level)}`;
           return (
             <li key={level} className="flex items-center gap-2 py-0.5">
               <span className="w-24 tabular-nums">
@@ -22,7 +24,7 @@ export function Levels({ project, edit }: { project: string; edit: Edit }) {
               </span>
               <span className="min-w-0 flex-1 truncate text-quiet">{own[level] ?? "worked out"}</span>
               <a
-                href={pictureUrl(project, edit.address, { which, level, revision: edit.revision })}
+                href={previewUrl(project, edit.address, { which, level, revision: edit.revision })}
                 download={`${edit.name.split("/").pop()}.level${level}.png`}
                 title={`Download level ${level} as a PNG`}
                 aria-label={`Download level ${level}`}
@@ -33,14 +35,14 @@ export function Levels({ project, edit }: { project: string; edit: Edit }) {
               <BringPicture
                 title={`Bring a picture of ${sides} pixels for level ${level}`}
                 label={`A picture for level ${level}`}
-                onFile={(file) => act.mutate({ address: edit.address, level, file })}
+                onFile={(file) => act.mutate({ address: edit.address, part: String(level), file })}
               />
               <button
                 type="button"
                 aria-label={`Work level ${level} out again`}
                 title="Work it out again"
                 disabled={!own[level]}
-                onClick={() => act.mutate({ address: edit.address, level, file: null })}
+                onClick={() => act.mutate({ address: edit.address, part: String(level), file: null })}
                 className="rounded p-1 hover:bg-sunk disabled:invisible"
               >
                 <X aria-hidden className="size-4" />

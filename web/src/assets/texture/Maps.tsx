@@ -1,8 +1,9 @@
-import { pictureUrl } from "../../api/client";
-import { useMaps, usePutInWork } from "../../api/queries";
+import { previewUrl } from "../../api/client";
+import { usePutInWork } from "../../api/queries";
 import { Button } from "../../components/controls";
 import { baseName } from "../../lib/format";
-import { roleWords } from "../../lib/maps";
+import { roleWords } from "./maps";
+import { useMaps } from "./queries";
 
 /** The maps of one surface together: colour, normal and the rest, told by the ends of their names. */
 export function Maps({
@@ -35,7 +36,7 @@ export function Maps({
                 <img
                   alt=""
                   className="size-full object-cover"
-                  src={pictureUrl(project, map.address, { fit: 64, revision: opened })}
+                  src={previewUrl(project, map.address, { fit: 64, revision: opened })}
                 />
               </span>
               <span className="min-w-0">
@@ -47,7 +48,7 @@ export function Maps({
         ))}
       </ul>
       <Button disabled={put.isPending} onClick={() => put.mutate(data.map((map) => map.address))}>
-        Put all {data.length} in work
+        Edit all {data.length}
       </Button>
     </section>
   );

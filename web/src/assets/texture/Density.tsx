@@ -1,15 +1,16 @@
 import { useState } from "react";
 import type { Edit } from "../../api/client";
-import { useDensity } from "../../api/queries";
 import { Copyable } from "../../components/controls";
 import { Fold } from "../../components/Fold";
+import { detailsOf } from "./details";
+import { useDensity } from "./queries";
 
 /** How finely the texture covers a surface of the game's world, and how large it has to be for another fineness. */
-export function Density({ edit }: { edit: Edit }) {
+export function Density({ project, edit }: { project: string; edit: Edit }) {
   const [world, setWorld] = useState("128");
   const [wanted, setWanted] = useState("4");
-  const { width, height } = edit.recipe;
-  const { data } = useDensity(width, height, Number(world), Number(wanted));
+  const { width, height } = detailsOf(edit).recipe;
+  const { data } = useDensity(project, edit.address, Number(world), Number(wanted));
   return (
     <Fold title="Texels per unit" words={data ? `${short(data.per_unit)} on ${world} units` : "on a surface"}>
       <div className="mt-3 grid gap-2">

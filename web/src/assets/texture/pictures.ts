@@ -1,5 +1,5 @@
 /** The pictures of one texture, which stand one below the other on its sheet. */
-import type { Schemas } from "../api/client";
+import type { Schemas } from "../../api/client";
 
 type Recipe = Pick<Schemas["Recipe"], "shape" | "surfaces" | "depth">;
 

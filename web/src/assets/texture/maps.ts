@@ -1,5 +1,5 @@
 /** What maps are for, in words. */
-import type { Schemas } from "../api/client";
+import type { Schemas } from "../../api/client";
 
 type MapView = Schemas["MapView"];
 

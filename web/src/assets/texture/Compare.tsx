@@ -3,16 +3,16 @@ import { Maximize2, ZoomIn, ZoomOut } from "lucide-react";
 import { Slider } from "radix-ui";
 import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { GROUNDS, setLook, useGround } from "../app/look";
-import { ANYWHERE, BY_KEY } from "../lib/keys";
-import { centred, fitting, LARGE, type Size, tiles, type View, zoomAt } from "../lib/viewport";
-import { Button, Choice } from "./controls";
+import { GROUNDS, setLook, useGround } from "../../app/look";
+import { Button, Choice } from "../../components/controls";
+import { ANYWHERE, BY_KEY } from "../../lib/keys";
+import type { Spot } from "../registry";
+import { centred, fitting, LARGE, type Size, tiles, type View, zoomAt } from "./viewport";
 
 export type Mode = "both" | "wipe" | "blink" | "difference" | "heat";
 export type Channels = "rgba" | "rgb" | "r" | "g" | "b" | "a";
 type Which = "original" | "edit" | "difference" | "heat";
 type Url = (which: Which, level: number, channels: Channels, exposure: number) => string;
-export type Spot = { x: number; y: number; side: number; at: number };
 type Values = (which: "original" | "edit", level: number, x: number, y: number) => Promise<string>;
 
 const MODES = [
@@ -20,7 +20,7 @@ const MODES = [
   ["wipe", "Wipe"],
   ["blink", "Blink"],
   ["difference", "Difference"],
-  ["heat", "Cost"],
+  ["heat", "Loss"],
 ] as const;
 const CHANNELS = [
   ["rgba", "All"],
@@ -318,7 +318,7 @@ export function Compare({
           {under.words}
         </output>
         <Choice
-          label="Ground behind the pictures"
+          label="Background"
           value={ground}
           onChange={(next) => setLook({ ground: next })}
           options={GROUNDS.map((id) => [id, id] as const)}

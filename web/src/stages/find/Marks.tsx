@@ -1,16 +1,12 @@
 import { ChevronDown } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
-import { type Mark, useTestColours } from "../../api/queries";
+import { useTestColours } from "../../api/queries";
+import { useKinds } from "../../assets/kinds";
 
-const MARKS: [Mark, string, string][] = [
-  ["flat", "One colour", "which one is it?"],
-  ["checker", "Squares with places", "how is it laid on?"],
-  ["levels", "Levels in colours", "which level is used?"],
-];
-
-/** Pictures that show in the game which texture is where; all of them can be taken back at once. */
-export function TestColours({ project, addresses }: { project: string; addresses: string[] }) {
+/** What shows in the game which item is where; all of it can be taken back at once. */
+export function Marks({ project, addresses }: { project: string; addresses: string[] }) {
   const act = useTestColours(project);
+  const marks = (useKinds().data?.kinds ?? []).flatMap((kind) => kind.marks);
   const entry =
     "cursor-pointer rounded-md px-3 py-1.5 outline-none data-[highlighted]:bg-sunk data-[highlighted]:text-ink";
   return (
@@ -27,9 +23,13 @@ export function TestColours({ project, addresses }: { project: string; addresses
           sideOffset={6}
           className="z-20 min-w-60 rounded-xl border border-line bg-raised p-1.5 shadow-lg"
         >
-          {MARKS.map(([mark, name, why]) => (
-            <DropdownMenu.Item key={mark} className={entry} onSelect={() => act.mutate({ addresses, mark })}>
-              {name} <span className="text-quiet">· {why}</span>
+          {marks.map(({ id, words }) => (
+            <DropdownMenu.Item
+              key={id}
+              className={entry}
+              onSelect={() => act.mutate({ addresses, mark: id })}
+            >
+              {words}
             </DropdownMenu.Item>
           ))}
           <DropdownMenu.Separator className="my-1 h-px bg-line" />

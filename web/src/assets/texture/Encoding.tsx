@@ -2,6 +2,7 @@ import type { Edit, Schemas } from "../../api/client";
 import { useSetChoices } from "../../api/queries";
 import { Button } from "../../components/controls";
 import { Fold } from "../../components/Fold";
+import { detailsOf } from "./details";
 
 type Departures = Schemas["Departures"];
 
@@ -21,7 +22,7 @@ const EFFORT: Record<string, string> = { fast: "fast", normal: "normal", high: "
 /** What is taken from the original, and where a person departs from it; the cost shows on the match sheet. */
 export function Encoding({ project, edit }: { project: string; edit: Edit }) {
   const set = useSetChoices(project);
-  const { recipe, choices } = edit;
+  const { recipe, choices, formats, most_mips } = detailsOf(edit);
   const departs = Object.values(choices).some((value) => value !== null && value !== undefined);
   const choose = (change: Partial<Departures>) =>
     set.mutate({ address: edit.address, choices: { ...choices, ...change } });
@@ -33,7 +34,7 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
           label="Pixel format"
           original={recipe.format}
           value={value("format") as string}
-          options={Object.fromEntries([recipe.format, ...edit.formats].map((name) => [name, name]))}
+          options={Object.fromEntries([recipe.format, ...formats].map((name) => [name, name]))}
           onChange={(format) => choose({ format })}
         />
         <Select
@@ -47,7 +48,7 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
           label="Mip levels"
           original={String(recipe.levels)}
           value={String(value("levels"))}
-          options={levelWords(edit.most_levels)}
+          options={levelWords(most_mips)}
           onChange={(levels) => choose({ levels: Number(levels) })}
         />
         {Number(value("levels")) > 1 && (

@@ -1,0 +1,318 @@
+"""What a kind is: the one interface over which the stages of the work list, show, edit and build items.
+
+A kind is a folder in ``brae.core.assets`` with a module ``kind`` that has a ``KIND``, or an entry point of the
+group ``brae.assets`` in any installed package. The stages know no kind by name. See docs/kinds.md.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import PurePosixPath
+from typing import Any, ClassVar, Generic, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from brae.core.assets.facts import Facts, Value
+from brae.core.assets.sheet import MatchSheet
+from brae.core.errors import FormatError, UnknownFormatError
+from brae.core.layouts.library import Library
+from brae.core.layouts.model import Layout
+
+Asset = TypeVar("Asset")
+#: bytes that are enough to tell what a member is
+HEAD = 512
+#: the bytes of another item of the game by its name; NotFoundError where there is none
+Fetch = Callable[[str], bytes]
+#: what a preview shows: the original, the file that came back, what is stored of it, or a view of the kind's own
+Which = Literal["original", "edit"]
+
+
+@dataclass(frozen=True)
+class Head:
+    """The beginning of one member (HEAD bytes at most), its name, and its whole size (None where nobody knows)."""
+
+    data: bytes
+    name: str
+    size: int | None
+
+
+@dataclass(frozen=True)
+class Sniffed:
+    """What the beginning of a member says of it."""
+
+    #: the file type: an open format, or the identifier of a layout; None where it is damaged
+    type: str | None
+    facts: Mapping[str, Value] = field(default_factory=dict)
+    #: names of other items of the game that hold the rest of it
+    parts: tuple[str, ...] = ()
+    #: what is wrong with it
+    fault: str | None = None
+
+
+@dataclass(frozen=True)
+class Context:
+    """What reading an item may ask for."""
+
+    library: Library
+    name: str = ""
+    fetch: Fetch | None = None
+    #: the layout that a person named; without it the one that fits
+    layout: Layout | None = None
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """A file type that goes out to an editor and comes back, by its ending."""
+
+    suffix: str
+    media: str = "application/octet-stream"
+
+
+@dataclass(frozen=True)
+class ExchangeFile:
+    """A file on its way to an editor, or back."""
+
+    name: str
+    data: bytes
+
+    @property
+    def suffix(self) -> str:
+        """Its ending, in small letters, with the point."""
+        return PurePosixPath(self.name).suffix.lower()
+
+
+@dataclass(frozen=True)
+class Version:
+    """What a person made of an item: a file, what was put right, how it is to be encoded, and files beside it."""
+
+    file: ExchangeFile
+    remedies: tuple[str, ...] = ()
+    choices: Mapping[str, Any] = field(default_factory=dict)
+    #: files that replace parts of it, by the kind's own names for those
+    beside: Mapping[str, ExchangeFile] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Encoded:
+    """New bytes of an item, and of the other items that hold the rest of it, by their names."""
+
+    data: bytes
+    elsewhere: Mapping[str, bytes] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Preview:
+    """Something to look at or to listen to."""
+
+    data: bytes
+    media: str
+
+
+@dataclass(frozen=True)
+class Viewed(Generic[Asset]):
+    """What a preview can be made from: the original and, where a file came back, the edit and its version."""
+
+    original: Asset
+    edit: Asset | None = None
+    version: Version | None = None
+
+
+@dataclass(frozen=True)
+class Sibling:
+    """Another item of the same kind in the same folder of the game (or the item itself)."""
+
+    name: str
+    address: str
+    facts: Mapping[str, Value]
+    #: whether it lies in the item's own archive, and whether the game uses it
+    own: bool
+    used: bool
+
+
+@dataclass(frozen=True)
+class Around:
+    """What lies around an item: its name, its siblings, and the profile of its game."""
+
+    name: str
+    siblings: Callable[[], Sequence[Sibling]]
+    profile: Any = None
+
+
+@dataclass(frozen=True)
+class Question:
+    """Something that only this kind can be asked: the query, the answer, and what works it out.
+
+    ``ask`` gets what is viewed (``Viewed``), the query and what lies around (``Around``).
+    """
+
+    query: type[BaseModel]
+    answer: Any
+    ask: Callable[[Any, Any, Around], Any]
+
+
+@dataclass(frozen=True)
+class Change:
+    """A step that only this kind has: what was edited last becomes another file, and a few words say what it is.
+
+    ``make`` gets what is viewed (``Viewed``), the query, and the file that was given with it, if any.
+    """
+
+    query: type[BaseModel]
+    make: Callable[[Any, Any, ExchangeFile | None], tuple[ExchangeFile, str]]
+
+
+class Query(BaseModel):
+    """What can be asked of a preview; a kind adds its own."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    which: str = "original"
+
+
+class NoChoices(BaseModel):
+    """The choices of a kind that has none."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Details(BaseModel):
+    """What the page of a kind needs to know of an edit beyond what all kinds have; a kind adds its own."""
+
+    kind: str
+    #: what the original's encoding was, and where the edit departs from it
+    recipe: dict[str, Any] = Field(default_factory=dict)
+    choices: dict[str, Any] = Field(default_factory=dict)
+
+
+class AssetKind(ABC, Generic[Asset]):
+    """One kind of item. What a kind does not have (an exchange, choices, a preview) it leaves as it is here."""
+
+    #: its name in addresses, in the database and on the page
+    id: ClassVar[str]
+    #: as people call one, and several
+    title: ClassVar[str]
+    titles: ClassVar[str]
+    #: whether its signs leave no doubt; else it is looked whether a member is an archive all the same
+    sure: ClassVar[bool] = True
+    #: its place among the kinds: in the catalogue, and in telling what a member is
+    rank: ClassVar[int] = 50
+    facts: ClassVar[type[Facts]] = Facts
+    #: the file types that go out and come back, the usual one first; none where it is only looked at
+    exchange: ClassVar[tuple[Exchange, ...]] = ()
+    #: what puts an edit right, by identifier, in the order in which they are applied
+    remedies: ClassVar[Mapping[Any, str]] = {}
+    #: where an edit's encoding may depart from its original's
+    choices: ClassVar[type[BaseModel]] = NoChoices
+    #: what the page may ask of its previews; what they are
+    query: ClassVar[type[Query]] = Query
+    preview_media: ClassVar[Literal["image", "audio", "text", "none"]] = "none"
+    details: ClassVar[type[Details]] = Details
+    questions: ClassVar[Mapping[str, Question]] = {}
+    changes: ClassVar[Mapping[str, Change]] = {}
+    #: what makes an item obvious in a trial, by identifier, in words
+    marks: ClassVar[Mapping[Any, str]] = {}
+
+    # ---- telling ----------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
+        """What many members are, by their beginnings; None for each that is not of this kind."""
+
+    # ---- reading ----------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def read(self, data: bytes, context: Context) -> Asset:
+        """An item from its bytes, unpacked. Raises one of Brae's errors where they are no such thing."""
+
+    def weight(self, asset: Asset) -> int:
+        """Bytes that an item takes in memory, roughly."""
+        return 1 << 20
+
+    def rebuild(self, asset: Asset) -> bytes | None:
+        """An item written again without a change, which proves that nothing is lost; None where it cannot be."""
+        return None
+
+    def check_large(self, head: bytes, tail: bytes, size: int, name: str) -> None:
+        """Refuse a large file that only claims to be one, by its beginning and end, before all of it is read."""
+
+    # ---- looking ----------------------------------------------------------------------------------------
+
+    def preview(self, viewed: Viewed[Asset], query: Any) -> Preview:
+        """Something to look at or listen to, as a query of the kind's own asks for it."""
+        raise FormatError(f"There is no preview of {self.titles.lower()}.")
+
+    # ---- editing: only kinds that have an exchange --------------------------------------------------------
+
+    def recipe(self, asset: Asset) -> BaseModel:
+        """All that encoding it needs."""
+        raise self._not_edited()
+
+    def check_writable(self, asset: Asset) -> None:
+        """FormatError where this item can be read, but not written again."""
+
+    def send(self, asset: Asset) -> ExchangeFile:
+        """The item as a file for an editor, the same bytes every time; of its name only the ending counts."""
+        raise self._not_edited()
+
+    def check_file(self, file: ExchangeFile) -> None:
+        """One of Brae's errors where a file that came back cannot be read."""
+        raise self._not_edited()
+
+    def convert(self, file: ExchangeFile, suffix: str) -> bytes:
+        """A file that came back as another file type of the exchange."""
+        raise FormatError(f"A {file.suffix} file is not made into a {suffix} file.")
+
+    def match(self, original: Asset, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
+        """A version beside its original: what differs, and the version encoded like the original."""
+        raise self._not_edited()
+
+    def again(self, original: Asset, encoded: Encoded) -> Asset:
+        """What was encoded, read again."""
+        raise self._not_edited()
+
+    def unchanged(self, original: Asset, encoded: Encoded) -> bool:
+        """Whether the other items that hold the rest of it are as they were."""
+        return not encoded.elsewhere
+
+    def tell(
+        self,
+        recipe: Mapping[str, Any],
+        choices: Mapping[str, Any],
+        sheet: Mapping[str, Any] | None,
+        beside: Mapping[str, str],
+        library: Library,
+    ) -> Details:
+        """What the page of this kind needs to know of an edit; ``beside`` has the names of the files beside it."""
+        return self.details(kind=self.id, recipe=dict(recipe), choices=dict(choices))
+
+    def check_beside(self, original: Asset, edit: Asset | None, part: str, file: ExchangeFile | None) -> str:
+        """Refuse a file that cannot replace a part of an item; else how the part is called in a few words.
+
+        Without a ``file`` only the part is looked at.
+        """
+        raise FormatError(f"No part of {self.title.lower()} is replaced by itself.")
+
+    def mark(self, asset: Asset, mark: str) -> Version:
+        """The item made obvious for a trial, in one of the ways of ``marks``."""
+        raise FormatError(f"{self.titles} have no mark '{mark}'.")
+
+    def said(self, choices: Mapping[str, Any]) -> str:
+        """Choices in a few words."""
+        return ", ".join(f"{name} {value}" for name, value in choices.items()) or "like the original"
+
+    def _not_edited(self) -> FormatError:
+        return FormatError(
+            f"{self.titles} cannot be edited yet.",
+            remedy="You can look at them, listen to them and keep their bytes.",
+        )
+
+    def suffixes(self) -> tuple[str, ...]:
+        """Endings of the files that are taken back."""
+        return tuple(one.suffix for one in self.exchange)
+
+
+def unknown(what: str) -> UnknownFormatError:
+    """The error for bytes that are not of a kind."""
+    return UnknownFormatError(f"These bytes are no {what} that Brae knows.", offset=0)

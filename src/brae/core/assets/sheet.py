@@ -1,0 +1,62 @@
+"""The match sheet: an edit beside its original, property by property, and the findings. The same for every kind."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel
+
+#: 'stops': the game would refuse or break; 'shows': it would look or sound wrong; 'note': good to know
+Severity = Literal["stops", "shows", "note"]
+
+
+class Remedy(BaseModel):
+    """What puts a finding right."""
+
+    id: str
+    label: str
+    applied: bool
+    #: always applied: encoding like the original is not a choice
+    automatic: bool = False
+
+
+class Finding(BaseModel):
+    """A difference that matters, with what the game would do."""
+
+    id: str
+    severity: Severity
+    title: str
+    in_game: str
+    remedy: Remedy | None = None
+
+    @property
+    def open(self) -> bool:
+        """Whether it still stands."""
+        return self.severity != "note" and not (self.remedy and self.remedy.applied)
+
+
+class Property(BaseModel):
+    """One line of the match sheet."""
+
+    name: str
+    original: str
+    edit: str
+    result: str
+    same: bool
+
+    @classmethod
+    def of(cls, name: str, original: str, edit: str, result: str) -> Property:
+        """A line; whether it is the same is told by what the game gets."""
+        return cls(name=name, original=original, edit=edit, result=result, same=original == result)
+
+
+class MatchSheet(BaseModel):
+    """The whole comparison; a kind adds what else it measures."""
+
+    properties: list[Property]
+    findings: list[Finding]
+
+    @property
+    def open_findings(self) -> list[Finding]:
+        """Findings that still stand."""
+        return [finding for finding in self.findings if finding.open]

@@ -1,0 +1,1 @@
+"""Sounds: heard, and told apart; they are not edited yet."""

@@ -1,0 +1,278 @@
+"""The kind of textures."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from brae.core.assets.base import (
+    AssetKind,
+    Change,
+    Context,
+    Details,
+    Encoded,
+    Exchange,
+    ExchangeFile,
+    Head,
+    Preview,
+    Question,
+    Sniffed,
+    Version,
+    Viewed,
+)
+from brae.core.assets.texture import described, formats, looking
+from brae.core.assets.texture.facts import TextureFacts
+from brae.core.assets.texture.files import (
+    TGA_END,
+    can_write,
+    check_picture,
+    read_image,
+    read_texture,
+    sayable,
+    write_image,
+)
+from brae.core.assets.texture.formats import Depth, Picture
+from brae.core.assets.texture.looking import TextureQuery
+from brae.core.assets.texture.maps import MapView, surface
+from brae.core.assets.texture.marks import MARKS, marked
+from brae.core.assets.texture.metrics import Density, Quality, density
+from brae.core.assets.texture.packed import ChannelChange, change_channel
+from brae.core.assets.texture.remedies import REMEDIES
+from brae.core.assets.texture.sheet import TextureSheet, match
+from brae.core.assets.texture.telling import tell
+from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
+from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.layouts.library import Library
+
+_EXCHANGE = (
+    Exchange(".png", "image/png"),
+    Exchange(".exr"),
+    *map(Exchange, (".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".gif", ".jpg", ".jpeg")),
+)
+
+
+class TextureDetails(Details):
+    """What the page of a texture needs to know of an edit."""
+
+    kind: Literal["texture"] = "texture"
+    recipe: Recipe  # type: ignore[assignment]
+    choices: Departures  # type: ignore[assignment]
+    #: the pixel formats that this kind of file can say
+    formats: list[str]
+    depth: Depth
+    width: int
+    #: of all pictures, one below the other
+    height: int
+    mips: int
+    #: of a full chain
+    most_mips: int
+    #: mip levels made by hand: their files' names
+    own_mips: dict[int, str] = Field(default_factory=dict)
+    result_mips: int
+    #: whether original and edit can be compared pixel by pixel
+    comparable: bool
+    blocks_kept: int = 0
+    blocks: int = 0
+    quality: Quality | None = None
+
+
+class PixelQuery(BaseModel):
+    """A place of the original, or of what is stored of the edit."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    x: Annotated[int, Field(ge=0)]
+    y: Annotated[int, Field(ge=0)]
+    which: Literal["original", "edit"] = "original"
+    level: Annotated[int, Field(ge=0, le=20)] = 0
+
+
+class PixelView(BaseModel):
+    """What is stored at a place."""
+
+    x: int
+    y: int
+    #: R, G, B, A as the format holds them: 0 to 255, 0 to 65,535, or floats
+    values: list[float | None]
+
+
+class TexelsQuery(BaseModel):
+    """How many units of the world a texture's width covers, and how many texels a unit should have."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    world: Annotated[float, Field(gt=0, le=1e9)]
+    wanted: Annotated[float | None, Field(gt=0, le=1e9)] = None
+
+
+class NoQuery(BaseModel):
+    """A question without more words."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+def _pixel(viewed: Viewed[TextureFile], query: PixelQuery, around: object) -> PixelView:
+    texture = viewed.original if query.which == "original" else looking.edit_of(viewed)
+    looking.check_level(texture, query.level)
+    width, height = texture.header.sides(query.level)
+    height *= texture.header.pictures(query.level)
+    if query.y >= height or query.x >= width:
+        raise NotFoundError(f"There is no pixel at {query.x}, {query.y}.", expected=f"{width} x {height}")
+    values = [float(value) for value in texture.region(query.level, query.x, query.y, 1, 1)[0, 0]]
+    return PixelView(x=query.x, y=query.y, values=[value if np.isfinite(value) else None for value in values])
+
+
+def _texels(viewed: Viewed[TextureFile], query: TexelsQuery, around: object) -> Density:
+    head = (viewed.edit or viewed.original).header
+    return density(*head.sheet, query.world, query.wanted)
+
+
+class TextureKind(AssetKind[TextureFile]):
+    """Textures: pictures in DDS, KTX2, open picture formats, and whatever a layout describes."""
+
+    id = "texture"
+    title, titles = "Texture", "Textures"
+    rank = 10
+    facts = TextureFacts
+    exchange = _EXCHANGE
+    remedies: ClassVar[Mapping[Any, str]] = REMEDIES
+    choices = Departures
+    query = TextureQuery
+    preview_media = "image"
+    details = TextureDetails
+    marks: ClassVar[Mapping[Any, str]] = MARKS
+    questions: ClassVar[Mapping[str, Question]] = {
+        "pixel": Question(PixelQuery, PixelView, _pixel),
+        "texels": Question(TexelsQuery, Density, _texels),
+        "maps": Question(NoQuery, list[MapView], surface),
+    }
+    changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
+
+    def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
+        return tell(heads, library)
+
+    def read(self, data: bytes, context: Context) -> TextureFile:
+        if context.layout is not None:
+            more = {} if context.fetch is None else {"fetch": context.fetch}
+            return described.read(context.layout, data, context.name, **more)
+        return read_texture(data, context.library, context.name, context.fetch)
+
+    def weight(self, asset: TextureFile) -> int:
+        return asset.size
+
+    def rebuild(self, asset: TextureFile) -> bytes | None:
+        return asset.rewrite(asset.header, asset.levels) if can_write(asset.header.container) else None
+
+    def check_large(self, head: bytes, tail: bytes, size: int, name: str) -> None:
+        check_picture(head, tail or TGA_END, size, name)
+
+    def preview(self, viewed: Viewed[TextureFile], query: TextureQuery) -> Preview:
+        return looking.shown(viewed, query)
+
+    def recipe(self, asset: TextureFile) -> Recipe:
+        return asset.recipe()
+
+    def check_writable(self, asset: TextureFile) -> None:
+        if not can_write(asset.header.container):
+            raise FormatError(f"{asset.header.container.upper()} files are read, but not written.")
+
+    def send(self, asset: TextureFile) -> ExchangeFile:
+        # Light goes out as floats: a PNG would cut what is brighter than white.
+        kind = "exr" if asset.header.format.depth == "float" else "png"
+        data = write_image(asset.picture(), kind, alpha=asset.header.format.alpha != "none")
+        return ExchangeFile(f"picture.{kind}", data)
+
+    def check_file(self, file: ExchangeFile) -> None:
+        _picture(file)
+
+    def convert(self, file: ExchangeFile, suffix: str) -> bytes:
+        return write_image(_picture(file), suffix[1:])
+
+    def match(
+        self, original: TextureFile, version: Version, recipe: Mapping[str, Any]
+    ) -> tuple[TextureSheet, Encoded]:
+        file = version.file
+        wanted = Departures.model_validate(version.choices).applied(Recipe.model_validate(recipe))
+        replaced = {int(level): _picture(own) for level, own in version.beside.items()}
+        image = read_image(file.data, file.name)
+        sheet, made = match(image, original, wanted, version.remedies, file.name, replaced=replaced)
+        return sheet, Encoded(made.data, made.elsewhere)
+
+    def again(self, original: TextureFile, encoded: Encoded) -> TextureFile:
+        return original.again(encoded.data, encoded.elsewhere)
+
+    def unchanged(self, original: TextureFile, encoded: Encoded) -> bool:
+        return encoded.elsewhere == original.elsewhere
+
+    def tell(
+        self,
+        recipe: Mapping[str, Any],
+        choices: Mapping[str, Any],
+        sheet: Mapping[str, Any] | None,
+        beside: Mapping[str, str],
+        library: Library,
+    ) -> TextureDetails:
+        known = Recipe.model_validate(recipe)
+        made = TextureSheet.model_validate(sheet) if sheet else None
+        return TextureDetails(
+            recipe=known,
+            choices=Departures.model_validate(choices),
+            formats=sayable(known.container, library),
+            depth=formats.get(known.format).depth,
+            width=known.width,
+            height=known.height * known.surfaces * known.depth,
+            mips=known.levels,
+            most_mips=formats.full_chain(max(known.width, known.depth), known.height),
+            own_mips={int(level): name for level, name in beside.items()},
+            result_mips=made.mips if made else 0,
+            comparable=bool(made and made.properties and made.properties[0].same),
+            blocks_kept=made.blocks_kept if made else 0,
+            blocks=made.blocks if made else 0,
+            quality=made.quality if made else None,
+        )
+
+    def check_beside(
+        self, original: TextureFile, edit: TextureFile | None, part: str, file: ExchangeFile | None
+    ) -> str:
+        head = (edit or original).header
+        level = int(part) if part.isdecimal() and len(part) < 4 else 0
+        if not 1 <= level < head.levels:
+            raise FormatError(
+                f"Level {part} cannot be made by hand.",
+                expected=f"a level from 1 to {head.levels - 1}; level 0 is the picture itself",
+            )
+        if file is not None:
+            _check_sides(_picture(file), file.name, head, level)
+        return f"level {level}"
+
+    def mark(self, asset: TextureFile, mark: str) -> Version:
+        if mark not in MARKS:
+            raise FormatError(f"There are no test colours '{mark}'.", expected=f"one of {', '.join(MARKS)}")
+        picture, levels = marked(asset, mark)
+        named = f"{mark}.png"
+        beside = {str(level): ExchangeFile(named, write_image(own)) for level, own in levels.items()}
+        return Version(ExchangeFile(named, write_image(picture)), beside=beside)
+
+
+def _picture(file: ExchangeFile) -> Picture:
+    try:
+        return read_image(file.data, file.name).picture
+    except BraeError as error:
+        raise error.at(file.name) from None
+
+
+def _check_sides(picture: Picture, name: str, head: Header, level: int) -> None:
+    width, height = head.sides(level)
+    height *= head.pictures(level)
+    if picture.shape[:2] != (height, width):
+        raise FormatError(
+            f"The picture has {picture.shape[1]} x {picture.shape[0]} pixels.",
+            address=name,
+            expected=f"{width} x {height}, the dimensions of level {level}",
+        )
+
+
+KIND = TextureKind()

@@ -1,0 +1,39 @@
+"""The maps of one surface: the textures that belong together, told by their names and what their formats say."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel
+
+from brae.core.assets.base import Around
+from brae.core.assets.texture.facts import use_of
+from brae.core.layouts.roles import Channel, Role, map_names
+
+
+class MapView(BaseModel):
+    """One map of a surface."""
+
+    address: str
+    name: str
+    role: Role | None
+    #: of a packed map
+    channels: dict[Channel, Role]
+
+
+def surface(viewed: object, query: object, around: Around) -> list[MapView]:
+    """The textures that belong to the same surface as an item, itself included.
+
+    Told by the ends of their names; what a map is for, its own format may say better. Of copies in several archives
+    the item's own archive's counts, else the one that the game uses.
+    """
+    rules = around.profile.maps if around.profile is not None else []
+    near = sorted(around.siblings(), key=lambda one: (not one.own, not one.used))
+    names = map_names({one.name: use_of(one.facts.get("map")) for one in near}, rules)
+    if around.name not in names:
+        return []
+    same: dict[str, MapView] = {}
+    for one in near:
+        name = names[one.name]
+        if name.surface == names[around.name].surface:
+            view = MapView(address=one.address, name=one.name, role=name.role, channels=name.channels)
+            same.setdefault(one.name, view)
+    return sorted(same.values(), key=lambda one: (one.role != "colour", one.address))

@@ -1,0 +1,136 @@
+"""The catalogue in memory says what the database says, whatever happens to it meanwhile."""
+
+from __future__ import annotations
+
+import json
+import random
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+from sqlalchemy import delete, insert, select, update
+
+from brae.core.errors import FormatError
+from brae.store.models import ArchiveRow, Member, Project
+from brae.work import Workspace, columns
+from brae.work.columns import Search
+from brae.work.opening import open_game
+
+FORMATS = ["bc1", "bc3", "bc7", "bgra8"]
+
+
+def _rows(project: str, archive: int, numbers: range) -> list[dict[str, object]]:
+    chance = random.Random(numbers.start)
+    rows = []
+    for number in numbers:
+        width = 2 ** chance.randrange(3, 10)
+        kind = chance.choice(["texture", "texture", "sound", "data"])
+        facts = {"width": width, "format": chance.choice(FORMATS)} if kind == "texture" else {}
+        rows.append(
+            {
+                "project_id": project, "archive_id": archive, "number": number, "kind": kind, "name": f"n{number}",
+                "address": f"a.zip//f{number % 7}/n{number:05}.ptx", "folder": f"f{number % 7}", "container": "dds",
+                "packer": "none", "stored": width, "real": width * 3, "facts": facts,
+            }
+        )  # fmt: skip
+    return rows
+
+
+@pytest.fixture
+def project(workspace: Workspace) -> str:
+    """A project with a thousand members of no archive."""
+    with workspace.database.change() as session:
+        session.add(Project(id="p", name="p", folder="/nowhere"))
+        session.flush()
+        row = ArchiveRow(project_id="p", address="a.zip", title="a", files={})
+        session.add(row)
+        session.flush()
+        session.execute(insert(Member), _rows("p", row.id, range(1000)))
+    return "p"
+
+
+def _wanted(workspace: Workspace, condition: object) -> list[str]:
+    with workspace.database.session() as session:
+        query = select(Member).where(Member.project_id == "p").order_by(Member.address)
+        return [member.address for member in session.scalars(query) if condition(member)]  # type: ignore[operator]
+
+
+def _found(workspace: Workspace, search: Search, order: str = "name") -> list[str]:
+    held = workspace.catalogues.of("p")
+    return [held.addresses[place] for place in held.ordered(order, held.fitting(search)).tolist()]
+
+
+def test_searches_find_what_the_rows_say(workspace: Workspace, project: str) -> None:
+    cases = [
+        (Search("n0001"), lambda m: "n0001" in m.address),
+        (Search("f3 n*7.ptx"), lambda m: m.folder == "f3" and m.address.endswith("7.ptx")),
+        (Search("width>=256 format=bc?"), lambda m: m.facts.get("width", 0) >= 256 and m.facts["format"] != "bgra8"),
+        (Search("format!=bc1"), lambda m: m.facts.get("format") not in (None, "bc1")),
+        (Search("bytes<100 kind=texture"), lambda m: m.real < 100 and m.kind == "texture"),
+        (Search("unknown=3"), lambda m: "unknown=3" in m.address),
+        (Search(where={"kind": ["sound", "data"]}), lambda m: m.kind in ("sound", "data")),
+        (Search(where={"format": ["bc1", "bc7"], "kind": ["texture"]}), lambda m: m.facts.get("format") in ("bc1", "bc7")),
+        (Search(folder="f2"), lambda m: m.folder == "f2"),
+        (Search(folder="f"), lambda m: False),
+    ]  # fmt: skip
+    for search, condition in cases:
+        assert _found(workspace, search) == _wanted(workspace, condition), search
+    for words in ("width=wide", "format>bc1"):
+        with pytest.raises(FormatError):
+            _found(workspace, Search(words))
+
+
+def test_orders_and_counts(workspace: Workspace, project: str) -> None:
+    held = workspace.catalogues.of("p")
+    every = np.ones(len(held), bool)
+    for order in columns.orders():
+        places = held.ordered(order, every)
+        assert sorted(places.tolist()) == list(range(1000)), order
+    sizes = held.numbers("bytes")[held.ordered("bytes", every)]
+    assert (np.diff(sizes) <= 0).all()
+    assert sum(number for _, number in held.counts("kind", every)) == 1000
+    counted = dict(held.counts("format", held.fitting(Search(where={"kind": ["texture"]}))))
+    assert counted == {
+        name: len(_wanted(workspace, lambda m, n=name: m.facts.get("format") == n)) for name in FORMATS
+    }
+
+
+def test_what_is_added_changed_or_gone_is_seen(workspace: Workspace, project: str) -> None:
+    assert len(workspace.catalogues.of("p")) == 1000
+    before = workspace.catalogues.of("p")
+    assert workspace.catalogues.of("p") is before, "nothing changed, so nothing is read"
+    with workspace.database.change() as session:
+        archive = session.scalars(select(ArchiveRow)).one()
+        session.execute(insert(Member), _rows("p", archive.id, range(1000, 1500)))
+    assert len(workspace.catalogues.of("p")) == 1500
+    assert len(before) == 1000, "who looks at it goes on with what they have"
+    with workspace.database.change() as session:
+        session.execute(delete(Member).where(Member.number < 100))
+        session.execute(update(Project).values(listing=Project.listing + 1))
+    assert len(workspace.catalogues.of("p")) == 1400
+    assert _found(workspace, Search()) == _wanted(workspace, lambda m: True)
+
+
+def test_a_game_opened_again_with_another_file_is_listed_as_it_is(workspace: Workspace, tmp_path: Path) -> None:
+    game = tmp_path / "p"
+    game.mkdir()
+
+    def pack(*names: str) -> None:
+        with zipfile.ZipFile(game / "a.zip", "w") as archive:
+            for name in names:
+                archive.writestr(name, f"text of {name}")
+
+    pack("one.txt", "two.txt")
+    open_game(workspace, game)
+    assert _found(workspace, Search()) == ["a.zip//one.txt", "a.zip//two.txt"]
+    pack("three.txt")
+    open_game(workspace, game)
+    assert _found(workspace, Search()) == ["a.zip//three.txt"]
+    facts = workspace.find("p", "a.zip//three.txt").member.facts
+    assert json.dumps(facts) == '{"encoding": "utf-8", "ends": "none"}'
+    with workspace.database.change() as session:
+        session.execute(delete(Project))
+    pack("four.txt")
+    open_game(workspace, game)
+    assert _found(workspace, Search()) == ["a.zip//four.txt"], "the same name and the same numbers, another project"

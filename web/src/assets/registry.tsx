@@ -1,0 +1,77 @@
+/** How each kind of item looks: a folder here for each kind, found by itself; stages lay out, kinds draw. */
+import { AlertTriangle, Binary, Layers, type LucideIcon, Package } from "lucide-react";
+import type { ComponentType } from "react";
+import type { Edit, Member, Schemas } from "../api/client";
+import type { Kind } from "./kinds";
+import { plain } from "./plain";
+
+type Of = { project: string; member: Member; opened: string };
+/** Something to go to in the comparison, such as the worst block; `at` tells one wish from the next. */
+export type Spot = { x: number; y: number; side: number; at: number };
+
+/** What a kind draws. */
+export type Face = {
+  icon: LucideIcon;
+  /** inside a tile of the light table, which is `side` pixels wide and high */
+  Tile: ComponentType<Of & { side: number }>;
+  /** an item in one short line, beside its name */
+  summary: (member: Member) => string;
+  /** the chosen item, larger */
+  Large: ComponentType<Of>;
+  /** what else the detail shows, below its actions */
+  More?: ComponentType<Of & { onSearch: (name: string) => void }>;
+  /** an edit, small, as it was or as it is */
+  Small: ComponentType<{ project: string; edit: Edit; which: "original" | "edit" }>;
+  /** original and edit together */
+  Compare: ComponentType<{ project: string; edit: Edit; spot: Spot | null }>;
+  /** the kind's own forms beside that */
+  Forms?: ComponentType<{ project: string; edit: Edit; onSpot: (place: Omit<Spot, "at">) => void }>;
+};
+
+const found = import.meta.glob<{ default: Face }>("./*/face.tsx", { eager: true });
+const FACES: Record<string, Face> = Object.fromEntries(
+  Object.entries(found).map(([path, module]) => [path.split("/")[1] ?? path, module.default]),
+);
+
+/** What is no kind of its own. */
+const OTHERS: Record<string, { titles: string; icon: LucideIcon }> = {
+  archive: { titles: "Archives inside", icon: Package },
+  part: { titles: "Parts of others", icon: Layers },
+  data: { titles: "Other data", icon: Binary },
+};
+
+/** How a kind looks: its own face, or one made from what the server says of it. */
+export function faceOf(id: string): Face {
+  return FACES[id] ?? plain;
+}
+
+/** Several of a kind, in words. */
+export function titlesOf(kinds: Kind[] | undefined, id: string): string {
+  return kinds?.find((kind) => kind.id === id)?.titles ?? OTHERS[id]?.titles ?? id;
+}
+
+/** The sign of a kind. */
+export function signOf(id: string): LucideIcon {
+  return OTHERS[id]?.icon ?? faceOf(id).icon;
+}
+
+/** The sign of a kind, or of something that is damaged. */
+export function iconOf(face: Face, member: Member): LucideIcon {
+  if (member.fault) return AlertTriangle;
+  return OTHERS[member.kind]?.icon ?? face.icon;
+}
+
+/** A fact as a person reads it; nothing where there is nothing to say. */
+export function factWords(fact: Schemas["FactView"], value: string | number | undefined): string | null {
+  if (value === undefined || value === null) return null;
+  const words = fact.words[String(value)];
+  if (words !== undefined) return words || null;
+  const number = typeof value === "number" && fact.unit ? value.toLocaleString("en") : String(value);
+  const text = fact.case === "capitals" ? number.toUpperCase() : number;
+  return fact.unit ? `${text} ${fact.unit}` : text;
+}
+
+/** Whether an item can be edited. */
+export function canEdit(kind: Kind | undefined, member: Member): boolean {
+  return (kind?.suffixes.length ?? 0) > 0 && !member.fault;
+}
