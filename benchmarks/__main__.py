@@ -191,7 +191,7 @@ def _server(folder: Path) -> None:
 
         def fetch(name: str) -> int:
             query = urllib.parse.urlencode({"address": f"thumbs.kist//{name}", "fit": 128})
-            return len(browser.open(f"{address}api/projects/thumbs/picture?{query}").read())
+            return len(browser.open(f"{address}api/projects/thumbs/preview?{query}").read())
 
         fetch("t000.ptx")
         started = time.perf_counter()

@@ -109,7 +109,7 @@ def test_problems_say_what_and_where(client: TestClient, opened: str) -> None:
     assert client.post("/api/projects", json={"path": "relative"}).status_code == 404
     assert client.post("/api/projects", json={"path": "/no/such/place"}).status_code == 404
     assert (
-        client.post(f"{opened}/edits", json={"addresses": ["data/harbour.kist//texts/letters/00.txt"]}).status_code
+        client.post(f"{opened}/edits", json={"addresses": ["data/harbour.kist//sounds/bell/00.wav"]}).status_code
         == 422
     )
 
@@ -217,13 +217,16 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     edit = answer.json()
     assert (edit["state"], edit["position"]) == ("ready", 1)
     assert edit["sheet"]["findings"] == []
-    assert 0 < edit["sheet"]["blocks_kept"] < edit["sheet"]["blocks"]
+    assert 0 < edit["details"]["blocks_kept"] < edit["details"]["blocks"]
     assert not np.array_equal(_picture(client, opened, which="edit"), _picture(client, opened))
     difference = _picture(client, opened, which="difference")
     assert difference[..., :3].any()
     assert not difference[:40, :, :3].any()
     item = client.get(f"{opened}/item", params={"address": SAIL}).json()
-    assert (item["member"]["edit"], item["edit"]["recipe"]["packer"]) == ("ready", item["member"]["packer"])
+    assert (item["member"]["edit"], item["edit"]["details"]["recipe"]["packer"]) == (
+        "ready",
+        item["member"]["packer"],
+    )
     plan = client.get(f"{opened}/plan").json()
     assert {file["way"] for file in plan["files"]} == {"patch"}
     job = wait_for(client, client.post(f"{opened}/build").json())
@@ -448,7 +451,7 @@ GRAIN = "data/harbour.kist//textures/grain/wood_00.raw"
 
 
 def test_pixels_without_a_header_become_textures_with_their_siblings(client: TestClient, opened: str) -> None:
-    assert client.get(f"{opened}/members", params={"q": "grain", "kind": "texture"}).json()["total"] == 0
+    assert client.get(f"{opened}/members", params={"q": "grain", "where": "kind:texture"}).json()["total"] == 0
     found = client.get(f"{opened}/guesses", params={"address": GRAIN}).json()
     assert found["size"] == sum(max(1, side // 4) ** 2 * 8 for side in (128, 64, 32, 16, 8, 4, 2, 1))
     best = found["guesses"][0]
@@ -465,7 +468,7 @@ def test_pixels_without_a_header_become_textures_with_their_siblings(client: Tes
     kept = client.post(f"{opened}/guesses", json={"address": GRAIN, "guess": best, "title": "Wood grain"}).json()
     assert kept == {"file": "wood-grain.yaml"}
     assert wait_for(client, client.post(f"{opened}/open").json())["state"] == "done"
-    siblings = client.get(f"{opened}/members", params={"q": "grain", "kind": "texture"}).json()
+    siblings = client.get(f"{opened}/members", params={"q": "grain", "where": "kind:texture"}).json()
     assert siblings["total"] == 4
     painted = _edit(client, opened, GRAIN)
     answer = client.put(f"{opened}/edits/file", params={"address": GRAIN, "name": "a.png"}, content=painted).json()

@@ -134,7 +134,7 @@ def test_the_command_line_knows_it(tmp_path: Path) -> None:
         text=True,
         check=True,
     )
-    assert "flag (flag), 8, white, 16 bytes" in said.stdout
+    assert "flag (flag), columns 8, top stripe white, 16 bytes" in said.stdout
     assert "proof: exact" in said.stdout
 
 

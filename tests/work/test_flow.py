@@ -319,7 +319,7 @@ def test_damaged_files_leave_the_version_before(workspace: Workspace, opened: Pa
     assert edit_of(workspace, SAIL).state == "ready"
     with pytest.raises(FormatError, match="no remedy"):
         set_remedies(workspace, "skerry", SAIL, ["magic"])
-    with pytest.raises(FormatError, match="Only textures"):
+    with pytest.raises(FormatError, match="Sounds cannot be edited yet"):
         put_in_work(workspace, "skerry", "data/harbour.kist//sounds/bell/00.wav")
 
 

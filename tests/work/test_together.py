@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import select
 
+from brae.core.assets.texture.kind import TextureKind
 from brae.core.build import journal as journals
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, ChangedError
@@ -26,7 +27,7 @@ from brae.jobs import Silent
 from brae.store import Home
 from brae.store.home import InUseError
 from brae.store.models import Member, Original
-from brae.work import Workspace, builds, edits, records
+from brae.work import Workspace, builds, records
 from brae.work import workspace as workspaces
 from brae.work.builds import GrowthError
 from brae.work.edits import put_in_work, set_remedies, take_file
@@ -51,7 +52,7 @@ def town(workspace: Workspace, tmp_path: Path) -> Path:
     """A game whose list of files is no text, so that opening takes no note of it; builds add a line to it."""
     game = tmp_path / "skerry"
     desktop.write_pair(game, "town", [("ui/a.ptx", desktop.ptx(art.weather(64, 1), "bgra8", 1))])
-    (game / "items.lst").write_bytes("# items\r\nb.txt\r\n".encode("utf-16"))
+    (game / "items.lst").write_bytes("# items\r\nb.txt\r\n".encode("utf-16-le"))
     (game / FOLDER).mkdir()
     (game / FOLDER / "town.game.yaml").write_text(
         "game: town\ntitle: Town\nsigns: [{file: town.kist}]\nways:\n"
@@ -145,12 +146,10 @@ def test_no_session_is_open_while_anything_is_worked_out(
 
         monkeypatch.setattr(owner, name, call)
 
-    watched(edits, "match")
-    watched(edits, "read_image")
-    watched(edits, "write_image")
+    for name in ("match", "check_file", "send", "read", "recipe", "again", "convert"):
+        watched(TextureKind, name)
     watched(workspaces, "file_hash")
     watched(workspaces, "open_container")
-    watched(workspaces, "read_texture")
     watched(builds, "write_beside")
     watched(builds, "plan_archive")
     watched(workspace.blobs, "put")
@@ -175,7 +174,7 @@ def test_a_slow_encoder_holds_up_nobody(
     """While one edit is encoded, another game is opened and another edit made; a change meanwhile is not lost."""
     put_in_work(workspace, "skerry", SAIL)
     path = paint(workspace, SAIL)
-    go_on, began, real = threading.Event(), threading.Event(), edits.match
+    go_on, began, real = threading.Event(), threading.Event(), TextureKind.match
 
     def slow(*arguments: object, **named: object) -> object:
         if threading.current_thread() is thread:
@@ -183,7 +182,7 @@ def test_a_slow_encoder_holds_up_nobody(
             assert go_on.wait(30)
         return real(*arguments, **named)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(edits, "match", slow)
+    monkeypatch.setattr(TextureKind, "match", slow)
     thread = threading.Thread(target=come_back, args=(workspace, SAIL, path))
     thread.start()
     assert began.wait(30)

@@ -491,6 +491,23 @@ class Remedies(Asked):
     remedies: list[str]
 
 
+class ExportRequest(Asked):
+    """What goes to which folder: the items named, or (where none is) all that a search finds."""
+
+    folder: str
+    addresses: list[str] | None = None
+    q: str = ""
+    where: list[str] = []
+    inside: str | None = None
+    in_work: bool = False
+
+
+class ImportRequest(Asked):
+    """A folder that was exported, to be taken back."""
+
+    folder: str
+
+
 class EditChoices(Asked):
     """Where the encoding departs from the original's; what is left out is taken from the original."""
 

@@ -102,7 +102,11 @@ def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tup
         "container": file_type,
         "facts": item.facts,
     }
-    said = [words for fact, info in declared(kind.facts).items() if (words := written(info, item.facts.get(fact)))]
+    said = [
+        f"{info.label.lower()} {words}"
+        for fact, info in declared(kind.facts).items()
+        if (words := written(info, item.facts.get(fact)))
+    ]
     words = f"{name}: {kind.id} ({file_type}), {', '.join([*said, f'{len(data):,} bytes'])}"
     if again is None:
         return found, words

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from brae.core.assets.base import HEAD, Head, Sniffed
@@ -36,7 +36,7 @@ class Item:
     stored: int
     real: int
     packer: str
-    facts: dict[str, Value] = field(default_factory=dict)
+    facts: Mapping[str, Value] = field(default_factory=dict)
     fault: str | None = None
     #: names of other items of the game that hold the rest of it
     parts: tuple[str, ...] = ()
@@ -71,7 +71,7 @@ def _safely(sniff: object, heads: Sequence[Head], library: Library) -> Sequence[
 def describe(head: bytes, library: Library, *, level: str, name: str, stored: int, real: int, packer: str) -> Item:
     """The catalogue's entry of one member by its first bytes (HEAD of them)."""
     kind, said = tell([Head(head, name, real if real >= 0 else None)], library)[0]
-    return Item(level, name, kind, said.type, stored, real, packer, dict(said.facts), said.fault, said.parts)
+    return Item(level, name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
 
 
 def _inner(container: Container, index: int, head: bytes, library: Library) -> str | None:
@@ -93,10 +93,13 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
     heads: list[Head] = []
     packers: list[str] = []
     faults: dict[int, str] = {}
-    for index in indices:
-        name, real = container.names[index], int(container.real_sizes[index])
+    names, sizes = container.names, container.real_sizes
+    for index, begun in zip(indices, container.beginnings(indices, HEAD), strict=True):
+        name, real = names[index], int(sizes[index])
         try:
-            head, packer = container.read_start(index, HEAD), container.packer(index).name
+            if isinstance(begun, Exception):
+                raise begun
+            head, packer = begun, container.packer(index).name
         except Exception as error:  # whatever one member does, the others are listed
             faults[index] = _fault(error, container.levels[index])
             head, packer = b"", "unknown"
@@ -108,9 +111,7 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
         if index in faults:
             yield Item(level, head_.name, DATA, None, stored, real, packer, fault=faults[index])
             continue
-        item = Item(
-            level, head_.name, kind, said.type, stored, real, packer, dict(said.facts), said.fault, said.parts
-        )
+        item = Item(level, head_.name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
         if said.fault is None and (kind == DATA or not kinds()[kind].sure):
             item = _looked_into(container, index, head_.data, item, library)
         yield item

@@ -244,7 +244,28 @@ def take_file(
         _add_step(edit, what, file_sha256=sha256, file_name=name)
         return True
 
-    return _change(workspace, project_id, address, take)
+    taken = _change(workspace, project_id, address, take)
+    if taken and not on_disk:
+        _change(workspace, project_id, address, lambda edit: _follow(workspace, edit, data), encode=False)
+    return taken
+
+
+def _follow(workspace: Workspace, edit: Edit, data: bytes) -> bool:
+    """What came in otherwise lies in the exchange folder too, unless something was saved there meanwhile."""
+    target, step = exchange_file(workspace, edit), edit.current
+    if not edit.in_work or step is None or step.file_sha256 != hashlib.sha256(data).hexdigest():
+        return False
+    check_place(workspace, target)
+    if target.exists() and not _is_seen(edit, _read_exchange(target)):
+        return False
+    if Path(step.file_name).suffix.lower() != target.suffix:
+        try:
+            data = kind_of(edit.kind).convert(ExchangeFile(step.file_name, data), target.suffix)
+        except BraeError:
+            return False
+    write_atomically(target, data)
+    edit.seen_sha256 = hashlib.sha256(data).hexdigest()
+    return True
 
 
 def _forget_fault(workspace: Workspace, edit: Edit) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Callable, Sequence
 from functools import partial
@@ -15,7 +16,12 @@ from brae.core.catalogue import ARCHIVE, DATA, PART, Item
 from brae.store.models import ArchiveRow, Base, Member, Project
 from brae.work.workspace import Workspace
 
-_BATCH = 1000
+_BATCH = 4096
+_COLUMNS = (
+    "project_id", "archive_id", "number", "address", "name", "folder", "kind", "container", "packer", "stored",
+    "real", "facts", "fault", "parts",
+)  # fmt: skip
+_INSERT = f"INSERT INTO members ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 #: seconds between two announcements that there is more to see
 _EVERY = 0.6
 
@@ -102,20 +108,27 @@ class Listing:
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
 
     def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
-        rows: list[dict[str, Any]] = []
+        prefix = f"{prefix}/" if prefix else ""
+        holder = "" if row.layout is None else f"{row.address}//"
+        # Members of one kind share their facts, so few different ones are written as JSON.
+        written: dict[int, str] = {}
+        rows: list[tuple[Any, ...]] = []
         for number, item in enumerate(items, first):
-            values = vars(item).copy()
-            level = values.pop("level")
-            values["parts"] = list(values["parts"])
-            self._parts.update(values["parts"])
-            values["address"] = level if row.layout is None else addresses.join(row.address, level)
-            values["name"] = values["name"].encode("utf-8", "backslashreplace").decode()
-            folder = values["name"].rpartition("/")[0]
-            values["folder"] = "/".join(part for part in (prefix, folder) if part)
-            values |= {"project_id": self._project_id, "archive_id": row.id, "number": number}
-            rows.append(values)
+            name = item.name if item.name.isascii() else item.name.encode("utf-8", "backslashreplace").decode()
+            folder = (prefix + name).rpartition("/")[0]
+            facts = written.get(id(item.facts))
+            if facts is None:
+                facts = written[id(item.facts)] = json.dumps(dict(item.facts), ensure_ascii=False)
+            self._parts.update(item.parts)
+            rows.append(
+                (
+                    self._project_id, row.id, number, holder + item.level, name, folder, item.kind, item.container,
+                    item.packer, item.stored, item.real, facts, item.fault, json.dumps(item.parts),
+                )
+            )  # fmt: skip
         if rows:
-            session.execute(Base.metadata.tables["members"].insert(), rows)
+            # As the driver takes them: SQLAlchemy would work on each row as long as SQLite.
+            session.connection().exec_driver_sql(_INSERT, rows)
 
     def settle(self, row: ArchiveRow, **values: Any) -> None:
         """What came out about an archive: ``proof``, ``fault``, ``member_count``."""

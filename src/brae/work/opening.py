@@ -48,8 +48,8 @@ _MOST_UNDESCRIBED = 100
 _DEEPEST = 8
 _MOST_NESTED = 20_000
 _LARGEST_UNPACKED = 256 << 20
-#: members listed before they are written down
-_BATCH = 500
+#: members listed before they are written down; the first ones sooner, so that there is something to see
+_BATCH, _FIRST = 4096, 500
 
 
 def project_id(name: str) -> str:
@@ -382,7 +382,7 @@ class _Opening:
                 kind = item.container or ""
                 files = levels_of(kind, one.container, number, self.library)
                 inside.append(_Found(kind, addresses.join(one.row.address, item.level), item.name, files, one))
-            if len(batch) == _BATCH:
+            if len(batch) == (_BATCH if first else _FIRST):
                 self.listing.fill(one.row, batch, first)
                 first, batch = first + len(batch), []
         self.listing.fill(one.row, batch, first)

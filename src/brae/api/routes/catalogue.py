@@ -27,7 +27,7 @@ from brae.work import columns
 router = APIRouter(tags=["find"])
 
 
-def _search(
+def search_of(
     q: Annotated[str, Query(description="words of the path, and conditions such as width>=512")] = "",
     where: Annotated[list[str] | None, Query(description="name:value, such as kind:texture")] = None,
     folder: str | None = None,
@@ -44,7 +44,7 @@ def _search(
     return search
 
 
-Search = Annotated[columns.Search, Depends(_search)]
+Search = Annotated[columns.Search, Depends(search_of)]
 
 
 @router.get("/projects/{project_id}/members")

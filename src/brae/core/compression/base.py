@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
@@ -132,11 +132,13 @@ def unpack_parts(packer: Packer, data: bytes, size: int | None) -> Iterator[byte
     is then not to be used.
     """
     most = check_size(size)
-    if not isinstance(packer, Streaming) or (size is not None and size <= _WHOLE):
+    # A Streaming has it; asking the protocol takes longer than unpacking something small.
+    stream: Callable[[bytes], Iterator[bytes]] | None = getattr(packer, "stream", None)
+    if stream is None or (size is not None and size <= _WHOLE):
         yield packer.unpack(data, size)
         return
     total = 0
-    for part in packer.stream(data):
+    for part in stream(data):
         total += len(part)
         if total > most:
             if size is None:

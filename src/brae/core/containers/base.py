@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -24,6 +26,11 @@ Progress = Callable[[int, int], None]
 _SMALL = 1 << 20
 #: an archive whose members become more bytes than this, and so many times its own, is not unpacked as a whole
 _SWOLLEN, _SWELLING = 1 << 29, 200
+
+#: members are read in one go over gaps of so many bytes, and so many bytes at a time
+_GAP, _RUN = 4096, 1 << 22
+#: packed members that one thread unpacks before it takes others
+_FEW = 256
 
 
 @dataclass(frozen=True)
@@ -227,6 +234,51 @@ class Container(ABC):
         except (FormatError, LimitError):
             return b""
 
+    def beginnings(self, indices: Sequence[int], length: int) -> list[bytes | Exception]:
+        """``read_start`` of many members, or what went wrong; those that lie close together are read in one go.
+
+        Members that are packed are unpacked on all cores.
+        """
+        found: list[bytes | Exception] = [b""] * len(indices)
+        packed: list[int] = []
+        plain: list[int] = []
+        # What has ranges of its own, such as files of a disc in several pieces, is read by its own way.
+        in_one_go = type(self).read_range is Container.read_range
+        for place, index in enumerate(indices):
+            try:
+                (plain if in_one_go and self.is_plain(index) else packed).append(place)
+            except Exception as error:  # whatever one member is, the others are read
+                found[place] = error
+        numbers = np.fromiter((indices[place] for place in plain), np.int64, len(plain))
+        starts, sizes = self.offsets[numbers], np.minimum(self.stored_sizes[numbers], length)
+        order = np.argsort(starts, kind="stable")
+        for first, last in _runs(starts[order], sizes[order]):
+            run = order[first:last]
+            begin = int(starts[run[0]])
+            try:
+                data = self.source.read(begin, int((starts[run] + sizes[run]).max()) - begin)
+            except Exception:  # one of them lies outside: each is asked by itself
+                packed += [plain[place] for place in run.tolist()]
+                continue
+            for place, at, size in zip(
+                run.tolist(), (starts[run] - begin).tolist(), sizes[run].tolist(), strict=True
+            ):
+                found[plain[place]] = self.reveal(data[at : at + size])
+
+        def start(places: list[int]) -> None:
+            for place in places:
+                try:
+                    found[place] = self.read_start(indices[place], length)
+                except Exception as error:  # whatever one member is, the others are read
+                    found[place] = error
+
+        if len(packed) <= _FEW:
+            start(packed)
+        else:
+            with ThreadPoolExecutor(os.cpu_count()) as pool:
+                list(pool.map(start, [packed[at : at + _FEW] for at in range(0, len(packed), _FEW)]))
+        return found
+
     def read_end(self, index: int, length: int) -> bytes:
         """The last bytes of a member that lies unpacked; nothing of one that is packed."""
         size = int(self.stored_sizes[index])
@@ -320,6 +372,19 @@ class Container(ABC):
     def file_name(self, file: str) -> str:
         """A file by the name that people know it by."""
         return file
+
+
+def _runs(starts: Ints, sizes: Ints) -> Iterator[tuple[int, int]]:
+    """Ranges of members, in the order in which they lie, that are worth reading in one go."""
+    first = 0
+    for place in range(1, len(starts) + 1):
+        if (
+            place == len(starts)
+            or starts[place] > starts[place - 1] + sizes[place - 1] + _GAP
+            or starts[place] - starts[first] > _RUN
+        ):
+            yield first, place
+            first = place
 
 
 def as_edits(edits: Edits | dict[int, MemberChange]) -> Edits:

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import numpy as np
 
-from brae.core.sources import ByteSource, FileSource, MadeSource, check_range, chunks
+from brae.core.sources import ByteSource, FileSource, check_range, chunks
 
 
 @dataclass(frozen=True)
@@ -57,8 +57,10 @@ def parts(segments: Iterable[Segment], source: ByteSource) -> Iterator[bytes]:
             yield segment.data
         else:
             taken = segment.source if isinstance(segment, Take) else source
-            if isinstance(taken, MadeSource):
-                yield from taken.pieces(segment.offset, segment.length)
+            # A MadeSource has them; asking the protocol takes longer than reading something small.
+            pieces = getattr(taken, "pieces", None)
+            if pieces is not None:
+                yield from pieces(segment.offset, segment.length)
             else:
                 yield from chunks(taken, segment.offset, segment.length)
 

@@ -1,6 +1,6 @@
 """Texts: whatever an editor does to encoding and line ends, the original's come back.
 
-Byte order marks: Unicode 15.0, 23.8. Windows-1252 is as Python's codec has it (WHATWG Encoding, index windows-1252).
+Byte order marks: Unicode 15.0, 23.8. Windows-1252 as Python's codec has it (WHATWG Encoding, windows-1252).
 """
 
 from __future__ import annotations

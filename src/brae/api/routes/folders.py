@@ -1,0 +1,53 @@
+"""Many items at once: to a folder of open files, and such a folder taken back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fastapi import APIRouter
+
+from brae.api.routes import Work
+from brae.api.routes.catalogue import search_of
+from brae.api.schemas import ExportRequest, ImportRequest, JobView
+from brae.core.errors import FormatError
+from brae.work.sending import export, take_back
+
+router = APIRouter(prefix="/projects/{project_id}", tags=["folders"])
+
+
+def _folder(name: str) -> Path:
+    folder = Path(name).expanduser()
+    if not folder.is_absolute():
+        raise FormatError("The folder is named from the root of the disk on.", address=name)
+    return folder
+
+
+@router.post("/export", status_code=202)
+def send(project_id: str, request: ExportRequest, workspace: Work) -> JobView:
+    """Send items to a folder, as a job; what is there already stays, so that it goes on after an interruption."""
+    folder = _folder(request.folder)
+    project = workspace.project(project_id)
+    chosen = request.addresses or search_of(request.q, request.where, request.inside, request.in_work)
+    job, _ = workspace.jobs.start(
+        "export",
+        f"Sending items of {project.name} to {folder.name}",
+        lambda job: export(workspace, project_id, folder, chosen, job),
+        project=project_id,
+        folder=str(folder),
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/import", status_code=202)
+def take(project_id: str, request: ImportRequest, workspace: Work) -> JobView:
+    """Take back what differs in a folder that was exported, as a job."""
+    folder = _folder(request.folder)
+    project = workspace.project(project_id)
+    job, _ = workspace.jobs.start(
+        "import",
+        f"Taking {folder.name} back into {project.name}",
+        lambda job: take_back(workspace, project_id, folder, job),
+        project=project_id,
+        folder=str(folder),
+    )
+    return JobView.model_validate(job.as_dict())

@@ -1,0 +1,124 @@
+"""Many items at once: a selection, a search or a whole game to a folder, and such a folder taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+from brae.core.assets import sending
+from brae.core.assets.base import Context
+from brae.core.assets.sending import ToSend
+from brae.core.errors import BraeError, CancelledError, NotFoundError
+from brae.jobs import Silent, Ticker
+from brae.work.columns import Search
+from brae.work.edits import LARGEST_UPLOAD, put_in_work, take_file, take_out_of_work
+from brae.work.workspace import Workspace
+
+
+def export(
+    workspace: Workspace,
+    project_id: str,
+    folder: Path,
+    chosen: Sequence[str] | Search,
+    ticker: Ticker | None = None,
+) -> dict[str, Any]:
+    """Send items to a folder as open files with mirrored paths; what is there stays. See ``sending.send``."""
+    ticker = ticker or Silent()
+    project = workspace.project(project_id)
+    held = workspace.catalogues.of(project_id)
+    stems = dict(zip(held.addresses, sending.stems(held.addresses), strict=True))
+    if isinstance(chosen, Search):
+        mask = held.fitting(chosen, workspace.catalogues.in_work(project_id))
+        wanted = [held.addresses[place] for place in held.ordered("name", mask).tolist()]
+    else:
+        wanted = list(chosen)
+        for address in wanted:
+            if address not in stems:
+                raise NotFoundError("There is no such item.", address=address)
+    names, codes = held.texts("kind")
+    kind_of = {address: names[code] for address, code in zip(held.addresses, codes.tolist(), strict=True)}
+    library = workspace.project_library(project)
+
+    def item(address: str) -> ToSend:
+        def read() -> tuple[bytes, Context]:
+            found = workspace.find(project_id, address)
+            data = workspace.original_bytes(project, found)
+
+            def fetch(name: str) -> bytes:
+                return workspace.original_bytes(project, workspace.neighbour(found, name))
+
+            return data, Context(library, found.member.name, fetch)
+
+        return ToSend(address, kind_of[address], stems[address], read)
+
+    ticker.begin(len(wanted), "items")
+    return sending.send(map(item, wanted), folder, ticker.tick).as_dict()
+
+
+def take_back(workspace: Workspace, project_id: str, folder: Path, ticker: Ticker | None = None) -> dict[str, Any]:
+    """Take what differs in a folder that was exported from this project: each file is a version more of its item.
+
+    Returns the addresses ``taken``, how many were ``untouched`` or ``same`` (equal to the original once encoded),
+    the ``strangers`` (files of no item), the ``missing`` (sent, and gone), and the ``faults``.
+    """
+    ticker = ticker or Silent()
+    workspace.project(project_id)
+    if not folder.is_dir():
+        raise NotFoundError(f"There is no folder {folder}.", remedy="Check the spelling.")
+    held = workspace.catalogues.of(project_id)
+    names, codes = held.texts("kind")
+    by_stem = {
+        stem: (address, names[code])
+        for stem, address, code in zip(sending.stems(held.addresses), held.addresses, codes.tolist(), strict=True)
+    }
+    found = sending.compare(folder, by_stem)
+    taken: list[str] = []
+    same: list[str] = []
+    faults: list[dict[str, Any]] = []
+
+    def take(one: tuple[str, Path]) -> tuple[str, str | dict[str, Any]]:
+        address, path = one
+        try:
+            return address, _take_one(workspace, project_id, address, path)
+        except CancelledError:
+            raise
+        except BraeError as error:
+            return address, error.at(path.relative_to(folder).as_posix()).as_dict()
+
+    ticker.begin(len(found.changed), "files")
+    with ThreadPoolExecutor(2) as pool:
+        futures = [pool.submit(take, one) for one in found.changed.items()]
+        try:
+            for future in futures:
+                address, outcome = future.result()
+                if isinstance(outcome, dict):
+                    faults.append(outcome)
+                else:
+                    (taken if outcome == "taken" else same).append(address)
+                ticker.tick()
+        finally:
+            pool.shutdown(cancel_futures=True)
+    return {
+        "folder": str(folder), "taken": taken, "same": len(same), "untouched": found.untouched,
+        "strangers": found.strangers, "missing": found.missing, "faults": faults,
+    }  # fmt: skip
+
+
+def _take_one(workspace: Workspace, project_id: str, address: str, path: Path) -> str:
+    if path.stat().st_size > LARGEST_UPLOAD:
+        raise NotFoundError(f"The file is larger than {LARGEST_UPLOAD:,} bytes.")
+    before = workspace.edit_or_none(project_id, address)
+    put_in_work(workspace, project_id, address)
+    taken = True
+    try:
+        take_file(workspace, project_id, address, path.read_bytes(), path.name, what=f"{path.name} from a folder")
+        taken = workspace.edit(project_id, address).state not in ("same", "waiting")
+    except BraeError:
+        taken = False
+        raise
+    finally:
+        if not taken and (before is None or not before.in_work):
+            take_out_of_work(workspace, project_id, address)
+    return "taken" if taken else "same"
