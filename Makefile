@@ -1,5 +1,7 @@
 # The project's commands. Each stamp makes a second run skip work that is already done.
-PYTHON ?= python3.11
+# the newest Python that is there, from 3.11 on; up to the last one that numba supports
+PYTHON ?= $(firstword $(foreach one,python3.13 python3.12 python3.11 python3 python,$(shell \
+	$(one) -c 'import sys; print("$(one)" if (3, 11) <= sys.version_info[:2] <= (3, 13) else "")' 2>/dev/null)))
 VENV := .venv
 BIN := $(VENV)/bin
 DEPS := $(VENV)/.deps-installed
@@ -11,9 +13,20 @@ CHROMIUM ?= /usr/bin/chromium
 DISC_TOOLS := /usr/bin/genisoimage /usr/bin/xorriso
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
-.PHONY: setup demo test trial lint bench screenshots wheel openapi format clean
+.PHONY: setup tools demo test trial lint bench screenshots wheel openapi format clean
 
-setup: $(DEPS) $(UI) $(KERNELS)
+setup: tools
+	$(MAKE) --no-print-directory $(DEPS) $(UI) $(KERNELS)
+
+# What has to be on the machine, in words rather than as an error of something else.
+tools:
+	@test -x $(BIN)/python || test -n "$(PYTHON)" || { \
+		echo "Brae needs Python 3.11 to 3.13; none was found. Install one, or name it: make PYTHON=/path/to/python"; exit 1; }
+	@test -x $(BIN)/python || $(PYTHON) -c 'import venv, ensurepip' 2>/dev/null || { \
+		echo "$(PYTHON) cannot make virtual environments. On Debian: apt install $(PYTHON)-venv"; exit 1; }
+	@node -e 'process.exit(Number(process.versions.node.split(".")[0]) >= 20 ? 0 : 1)' 2>/dev/null || { \
+		echo "Brae's page is built with Node.js 20 or newer; it is $$(node --version 2>/dev/null || echo missing)."; exit 1; }
+	@npm --version >/dev/null 2>&1 || { echo "npm, which comes with Node.js, is missing."; exit 1; }
 
 $(DEPS): requirements.lock pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -57,6 +70,8 @@ lint: $(DEPS) $(MODULES)
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32
+	$(BIN)/mypy --platform darwin
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/python -m brae.api.document --check docs/openapi.json docs/layout.schema.json docs/game.schema.json
 	cd web && npm run --silent lint && npm run --silent types

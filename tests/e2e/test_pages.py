@@ -184,7 +184,7 @@ def test_a_texture_of_each_kind_changes_where_it_was_painted_and_nowhere_else(pa
         title = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
         paint_patch(Path(title.removeprefix("Copy ")))
         page.get_by_role("region", name="How it is encoded").wait_for(timeout=15_000)
-        expect(page.get_by_text("What the encoding cost")).to_be_visible()
+        expect(page.get_by_text("Compression loss")).to_be_visible()
     stage(page, "Build").click()
     page.get_by_role("button", name="Build", exact=True).click()
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)

@@ -64,6 +64,7 @@ def create_app(
 
     app = FastAPI(title="Brae", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None)
     app.state.workspace, app.state.demo, app.state.stopping = workspace, demo, False
+    app.state.end = None  # what ends the server, where a person may do that from the page
 
     app.add_middleware(Guard, secret=secret or new_secret())
 

@@ -214,6 +214,7 @@ def repack(
     """The archive rebuilt with what differs in a folder."""
     from brae.cli.targets import open_target, split_target
     from brae.core.assets.folders import edits_in
+    from brae.core.atomic import replace
     from brae.core.containers.recognise import files_of
     from brae.core.layouts.segments import write_beside
 
@@ -248,7 +249,7 @@ def repack(
                 draft = target.with_name(f".{target.name}.brae-new")
                 try:
                     write_beside(composed, name, draft)
-                    draft.replace(target)
+                    replace(draft, target)
                 finally:
                     draft.unlink(missing_ok=True)
             except OSError as error:

@@ -93,3 +93,8 @@ def serve(
 
 
 __all__ = ["app", "archives", "pictures", "projects"]
+
+
+def window() -> None:
+    """Start Brae for a click: no console, the page opens by itself and can end it again."""
+    app(["serve"], standalone_mode=False)

@@ -78,6 +78,7 @@ def serve(
         app, http=PatientProtocol, log_level="warning", lifespan="on", timeout_graceful_shutdown=2
     )
     server = uvicorn.Server(config)
+    app.state.end = lambda: setattr(server, "should_exit", True)
 
     def afterwards() -> None:
         # A moment after the server answers: the first page comes first.

@@ -104,6 +104,7 @@ def short_path(path: str) -> str:
 def exchange_path(address: str, kind: str, taken: Collection[str]) -> str:
     """The relative path of an item's file in the exchange folder: it mirrors the address, ending in ``.kind``.
 
+    What ends so by itself gets no second ending.
     ``taken`` are the paths of other items. Paths that differ from one of them in letter case only (one file on many
     systems), or where one would be the other's folder, get ``~`` and a number.
     """
@@ -113,7 +114,12 @@ def exchange_path(address: str, kind: str, taken: Collection[str]) -> str:
     path = ""
     for step in steps[:-1]:
         path = _free(f"{path}{step}", "", files) + "/"
-    return _free(f"{path}{steps[-1]}", f".{kind}", files | folders)
+    return _free(f"{path}{without_ending(steps[-1], f'.{kind}')}", f".{kind}", files | folders)
+
+
+def without_ending(name: str, ending: str) -> str:
+    """A name without an ending that it has, in whatever letters; at least one character stays."""
+    return name[: -len(ending)] if len(name) > len(ending) and name.lower().endswith(ending) else name
 
 
 def _free(stem: str, ending: str, taken: Collection[str]) -> str:

@@ -177,4 +177,7 @@ def storage_error(error: OSError, doing: str, path: object) -> StorageError:
     reason, remedy = remedies.get(
         error.errno or 0, (error.strerror or str(error), "Try again when this is put right.")
     )
+    # Windows says "access denied" and "sharing violation" where another program has the file open.
+    if getattr(error, "winerror", None) in (5, 32):
+        reason, remedy = remedies[errno.EBUSY]
     return StorageError(f"Could not {doing} {path}: {reason}.", remedy=remedy)

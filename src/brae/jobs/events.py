@@ -4,19 +4,41 @@ from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 Event = dict[str, Any]
 _LONGEST = 1000
+#: what a listener that fell behind finds in the place of what it missed: it is to look at everything anew
+LOST = "lost"
+
+
+class Listener(queue.Queue[Event]):
+    """A queue of everything published since; ``wake`` is called, in whatever thread, when there is more."""
+
+    def __init__(self, wake: Callable[[], object] | None) -> None:
+        super().__init__(_LONGEST)
+        self._wake = wake
+
+    def tell(self, event: Event) -> None:
+        """Put an event into the queue; where it is full, what waits in it gives way to LOST."""
+        try:
+            self.put_nowait(event)
+        except queue.Full:
+            with self.mutex:
+                self.queue.clear()
+                self.queue.append({"kind": LOST})
+        if self._wake is not None:
+            with suppress(RuntimeError):  # the loop that it wakes has ended
+                self._wake()
 
 
 class Events:
-    """Publishes small dictionaries to every listener; a listener that sleeps loses the oldest."""
+    """Publishes small dictionaries to every listener."""
 
     def __init__(self) -> None:
-        self._listeners: set[queue.Queue[Event]] = set()
+        self._listeners: set[Listener] = set()
         self._lock = threading.Lock()
 
     def publish(self, kind: str, **details: Any) -> None:
@@ -25,20 +47,12 @@ class Events:
         with self._lock:
             listeners = list(self._listeners)
         for listener in listeners:
-            while True:
-                try:
-                    listener.put_nowait(event)
-                    break
-                except queue.Full:
-                    try:
-                        listener.get_nowait()
-                    except queue.Empty:
-                        continue
+            listener.tell(event)
 
     @contextmanager
-    def listen(self) -> Iterator[queue.Queue[Event]]:
+    def listen(self, wake: Callable[[], object] | None = None) -> Iterator[Listener]:
         """A queue of everything published from now on."""
-        listener: queue.Queue[Event] = queue.Queue(_LONGEST)
+        listener = Listener(wake)
         with self._lock:
             self._listeners.add(listener)
         try:

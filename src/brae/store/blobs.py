@@ -8,6 +8,7 @@ import tempfile
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
+from brae.core.atomic import replace
 from brae.core.build.journal import sync_folder
 from brae.core.errors import NotFoundError, storage_error
 from brae.core.sources import FileSource, chunks
@@ -55,7 +56,7 @@ class Blobs:
                 target = self.path(sha256)
                 if not target.exists():
                     target.parent.mkdir(exist_ok=True)
-                    draft.replace(target)
+                    replace(draft, target)
                     # What replaces an original's bytes is only written once the bytes are sure to be found again.
                     sync_folder(target.parent)
                     sync_folder(self.folder)

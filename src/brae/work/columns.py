@@ -13,6 +13,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -30,6 +31,8 @@ Numbers = np.ndarray[Any, np.dtype[np.int64]]
 _MOST_WORDS = 50
 #: projects whose columns stay in memory
 _KEPT = 3
+#: conditions whose masks are kept, each a byte for a member
+_MASKS = 40
 #: what every member has, whatever its kind
 OWN = ("kind", "type", "packer", "folder")
 SIZES = ("bytes", "stored")
@@ -83,6 +86,8 @@ class Columns:
         self._sizes: dict[str, Numbers] = {name: np.empty(0, np.int64) for name in SIZES}
         self._facts: list[dict[str, Value]] = []
         self._ready: dict[tuple[str, ...], Any] = {}
+        self._masks: dict[tuple[str, ...], Flags] = {}
+        self._lock = threading.Lock()
 
     def __len__(self) -> int:
         return len(self.addresses)
@@ -104,6 +109,7 @@ class Columns:
         known = self._texts["facts"].texts
         self._facts += [json.loads(text) for text in known[len(self._facts) :]]
         self._ready.clear()
+        self._masks.clear()
 
     def _once(self, key: tuple[str, ...], make: Callable[[], Any]) -> Any:
         found = self._ready.get(key)
@@ -146,24 +152,42 @@ class Columns:
         mask = np.ones(len(self), bool)
         for name, values in search.where.items():
             if name != without:
-                texts, codes = self.texts(name)
-                wanted = np.array([number for number, text in enumerate(texts) if text in values], np.int32)
-                mask &= np.isin(codes, wanted)
+                key = ("where", name, *sorted(values))
+                mask &= self._mask(key, partial(self._one_of, name, values))
         if search.folder is not None and without != "folder":
-            inside = search.folder + "/"
-            texts, codes = self.texts("folder")
-            here = [text == search.folder or text.startswith(inside) for text in texts]
-            mask &= np.array(here or [False], bool)[codes]
+            mask &= self._mask(("folder", search.folder), lambda: self._inside(search.folder or ""))
         words = search.words.split()
         if len(words) > _MOST_WORDS:
             raise LimitError(f"A search of {len(words):,} words is too long.", expected=f"at most {_MOST_WORDS}")
         for word in words:
             term = term_of(word)
-            mask &= self._term(term) if term is not None else self._word(word.lower())
+            find = partial(self._term, term) if term is not None else partial(self._word, word.lower())
+            mask &= self._mask(("word", word), find)
         if search.in_work:
             wanted_addresses = set(in_work)
             mask &= np.fromiter((one in wanted_addresses for one in self.addresses), bool, len(self))
         return mask
+
+    def _mask(self, key: tuple[str, ...], make: Callable[[], Flags]) -> Flags:
+        """A condition's mask; the last ones are kept, as a page asks for the same conditions again and again."""
+        with self._lock:
+            found = self._masks.pop(key, None)
+        found = make() if found is None else found
+        with self._lock:
+            self._masks[key] = found
+            while len(self._masks) > _MASKS:
+                del self._masks[next(iter(self._masks))]
+        return found
+
+    def _one_of(self, name: str, values: Sequence[str]) -> Flags:
+        texts, codes = self.texts(name)
+        wanted = np.array([text in values for text in texts] or [False], bool)
+        return np.asarray((codes >= 0) & wanted[codes])
+
+    def _inside(self, folder: str) -> Flags:
+        texts, codes = self.texts("folder")
+        here = [text == folder or text.startswith(folder + "/") for text in texts]
+        return np.asarray(np.array(here or [False], bool)[codes])
 
     def _word(self, word: str) -> Flags:
         """Members whose address has a word in it; * and ? stand for any characters and any one."""
@@ -330,5 +354,6 @@ def _copy(columns: Columns) -> Columns:
     new.__dict__ |= columns.__dict__
     new.addresses, new._lower = list(columns.addresses), list(columns._lower)
     new._codes, new._sizes, new._ready = dict(columns._codes), dict(columns._sizes), {}
+    new._masks, new._lock = {}, threading.Lock()
     new._facts = list(columns._facts)
     return new

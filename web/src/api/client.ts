@@ -26,6 +26,12 @@ export class Problem extends Error {
 /** What is announced when the server does not know this page. */
 export const STRANGER = "brae-stranger";
 
+/** Announced when a person has ended Brae from its page. */
+export const ENDED = "brae-ended";
+
+/** Announced when the way to the server is lost (false) or there again (true). */
+export const LINK = "brae-link";
+
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The data of an answer, or its problem thrown. */

@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End
+         * @description End this Brae in good order; what runs is asked to stop, and nothing of it is lost.
+         */
+        post: operations["end_api_end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -33,7 +53,7 @@ export interface paths {
         };
         /**
          * Events
-         * @description Server-sent events: jobs' progress, edits that came back, builds.
+         * @description Server-sent events: jobs' progress, edits that came back, builds. ``lost``: look at everything anew.
          */
         get: operations["events_api_events_get"];
         put?: never;
@@ -428,6 +448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send
+         * @description Send items to a folder, as a job; what is there already stays, so that it goes on after an interruption.
+         */
+        post: operations["send_api_projects__project_id__export_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/facets": {
         parameters: {
             query?: never;
@@ -506,6 +546,26 @@ export interface paths {
         get: operations["picture_api_projects__project_id__guesses_picture_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take
+         * @description Take back what differs in a folder that was exported, as a job.
+         */
+        post: operations["take_api_projects__project_id__import_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1126,6 +1186,33 @@ export interface components {
             steps: components["schemas"]["StepView"][];
         };
         /**
+         * ExportRequest
+         * @description What goes to which folder: the items named, or (where none is) all that a search finds.
+         */
+        ExportRequest: {
+            /** Addresses */
+            addresses?: string[] | null;
+            /** Folder */
+            folder: string;
+            /**
+             * In Work
+             * @default false
+             */
+            in_work: boolean;
+            /** Inside */
+            inside?: string | null;
+            /**
+             * Q
+             * @default
+             */
+            q: string;
+            /**
+             * Where
+             * @default []
+             */
+            where: string[];
+        };
+        /**
          * Facet
          * @description One thing by which the catalogue can be narrowed.
          */
@@ -1394,6 +1481,14 @@ export interface components {
             guesses: components["schemas"]["GuessView"][];
             /** Size */
             size: number;
+        };
+        /**
+         * ImportRequest
+         * @description A folder that was exported, to be taken back.
+         */
+        ImportRequest: {
+            /** Folder */
+            folder: string;
         };
         /**
          * InsidePlan
@@ -1846,6 +1941,11 @@ export interface components {
         Property: {
             /** Edit */
             edit: string;
+            /**
+             * Matters
+             * @default true
+             */
+            matters: boolean;
             /** Name */
             name: string;
             /** Original */
@@ -2406,6 +2506,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_api_end_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description Default Response */
@@ -3229,6 +3358,41 @@ export interface operations {
             };
         };
     };
+    send_api_projects__project_id__export_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     facets_api_projects__project_id__facets_get: {
         parameters: {
             query?: {
@@ -3389,6 +3553,41 @@ export interface operations {
                 };
                 content: {
                     "image/png": unknown;
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_api_projects__project_id__import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             /** @description Default Response */

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { toast } from "sonner";
 import { isActive } from "../lib/format";
-import { client, type Edit, type Job, Problem, type Schemas, take } from "./client";
+import { client, type Edit, ENDED, type Job, LINK, Problem, type Schemas, take } from "./client";
 
 export const useServer = () =>
   useQuery({
@@ -248,6 +248,39 @@ export const useKeepGuess = (project: string) =>
     },
   );
 
+/** Items to a folder: those that are named or, where none is, all that a search finds. */
+export const useExport = (project: string) =>
+  useAct(({ folder, search, addresses }: { folder: string; search: Sought; addresses: string[] }) =>
+    take(
+      client.POST("/api/projects/{project_id}/export", {
+        ...at(project),
+        body: {
+          folder,
+          addresses: addresses.length ? addresses : null,
+          q: search.q,
+          where: search.where,
+          inside: search.folder,
+          in_work: search.in_work,
+        },
+      }),
+    ),
+  );
+
+type Sought = { q: string; where: string[]; folder: string | null; in_work: boolean };
+
+/** A folder that was exported, taken back. */
+export const useImport = (project: string) =>
+  useAct((folder: string) =>
+    take(client.POST("/api/projects/{project_id}/import", { ...at(project), body: { folder } })),
+  );
+
+/** End Brae; its page then says so. */
+export const useEnd = () =>
+  useAct(
+    () => take(client.POST("/api/end")),
+    () => window.dispatchEvent(new Event(ENDED)),
+  );
+
 export const useBuild = (project: string) =>
   useAct((may_grow: boolean) =>
     take(client.POST("/api/projects/{project_id}/build", { ...at(project), body: { may_grow } })),
@@ -287,6 +320,9 @@ export function useServerEvents(): void {
   useEffect(() => {
     const source = new EventSource("/api/events");
     let greeted = false;
+    // A server that ended, a sleeping laptop: the browser tries again by itself, and the page says that it waits.
+    source.onerror = () => window.dispatchEvent(new CustomEvent(LINK, { detail: false }));
+    source.onopen = () => window.dispatchEvent(new CustomEvent(LINK, { detail: true }));
     source.onmessage = (message) => {
       const event = JSON.parse(message.data) as ServerEvent;
       if (event.kind === "hello") {

@@ -1,7 +1,7 @@
 /** A searchable list of everything that can be done from here. */
 import { Command } from "cmdk";
 import { useNavigate } from "react-router";
-import { useBuild, useEdits, useGoTo, useOpenAgain, useProject, useRestore } from "../api/queries";
+import { useBuild, useEdits, useEnd, useGoTo, useOpenAgain, useProject, useRestore } from "../api/queries";
 import { GROUNDS, setLook, theme } from "./look";
 import { nextAction, STAGES } from "./stages";
 
@@ -23,6 +23,7 @@ export function Actions({
   const restore = useRestore(project);
   const again = useOpenAgain();
   const goTo = useGoTo(project);
+  const end = useEnd();
   const next = nextAction(data);
   const go = (stage: string, query = "") => navigate(`/p/${project}/${stage}${query}`);
 
@@ -34,10 +35,10 @@ export function Actions({
     });
     for (const edit of edits) {
       const query = `?item=${encodeURIComponent(edit.address)}`;
-      actions.push({ group: "In work", name: `Look at ${edit.name}`, run: () => go("edit", query) });
+      actions.push({ group: "Editing", name: `Look at ${edit.name}`, run: () => go("edit", query) });
       if (edit.position > 0)
         actions.push({
-          group: "In work",
+          group: "Editing",
           name: `Undo: ${edit.name}`,
           run: () => goTo.mutate({ address: edit.address, position: edit.position - 1 }),
         });
@@ -58,6 +59,7 @@ export function Actions({
   }
   actions.push(
     { group: "Page", name: "All games", run: () => navigate("/") },
+    { group: "Page", name: "End Brae", run: () => end.mutate() },
     {
       group: "Page",
       name: "Change between light and dark",

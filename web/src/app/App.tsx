@@ -3,7 +3,7 @@ import { lazy, Suspense, useEffect, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, NavLink, Route, Routes, useNavigate, useParams } from "react-router";
 import { Toaster } from "sonner";
-import { STRANGER } from "../api/client";
+import { ENDED, LINK, STRANGER } from "../api/client";
 import { useProject, useServerEvents } from "../api/queries";
 import { setLook, useTheme } from "./look";
 import { nextAction, STAGES, type StageId, waiting } from "./stages";
@@ -29,6 +29,9 @@ export function App() {
     window.addEventListener(STRANGER, told);
     return () => window.removeEventListener(STRANGER, told);
   }, []);
+  const ended = useTold(ENDED, () => true) ?? false;
+  const linked = useTold(LINK, (event) => Boolean((event as CustomEvent).detail)) ?? true;
+  if (ended) return <Ended />;
   if (stranger) return <Stranger />;
   return (
     <>
@@ -42,6 +45,12 @@ export function App() {
         <Route path="/p/:project/guess" element={<Shell stage="find" room={GuessRoom} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
+      {!linked && (
+        <p role="alert" className="fixed inset-x-0 top-0 z-30 bg-rust-soft px-5 py-1.5 text-center">
+          Brae does not answer. If it was ended, start it again; this page goes on by itself as soon as it is
+          there.
+        </p>
+      )}
       <Toaster
         theme={theme}
         position="bottom-right"
@@ -51,6 +60,31 @@ export function App() {
         toastOptions={{ style: { fontFamily: "var(--font-sans)", fontSize: 14.5 } }}
       />
     </>
+  );
+}
+
+/** What was announced last under a name; undefined as long as nothing was. */
+function useTold<T>(name: string, read: (event: Event) => T): T | undefined {
+  const [told, setTold] = useState<T | undefined>(undefined);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: how it is read never changes
+  useEffect(() => {
+    const listen = (event: Event) => setTold(read(event));
+    window.addEventListener(name, listen);
+    return () => window.removeEventListener(name, listen);
+  }, [name]);
+  return told;
+}
+
+function Ended() {
+  return (
+    <main className="mx-auto grid max-w-2xl gap-3 px-8 py-[20vh]">
+      <img src="/favicon.svg" alt="" className="size-12" />
+      <h1 className="text-[26px] font-bold text-balance">Brae has ended</h1>
+      <p className="text-[17px] text-quiet">
+        You can close this page. Your games and edits are kept; they are here again when you start Brae once
+        more.
+      </p>
+    </main>
   );
 }
 

@@ -33,7 +33,7 @@ export function waiting(
 export function nextAction(project: Project | undefined): { stage: StageId; words: string } {
   if (!project) return { stage: "open", words: "Choose a game" };
   const { counts } = project;
-  if (counts.in_work === 0) return { stage: "find", words: "Choose a picture and put it in work" };
+  if (counts.in_work === 0) return { stage: "find", words: "Choose something to change" };
   if (counts.attention > 0) return { stage: "check", words: "Put the findings right" };
   if (counts.ready > 0) return { stage: "build", words: "Build your edits into the game" };
   return { stage: "edit", words: "Paint, and save the file" };

@@ -1,7 +1,6 @@
 /** The face of a kind that has none of its own here: what the server's preview of it gives. */
 import { useQuery } from "@tanstack/react-query";
 import { Shapes } from "lucide-react";
-import { useEffect, useRef } from "react";
 import { type Edit, type Member, previewUrl } from "../api/client";
 import { type Kind, useKind } from "./kinds";
 import type { Face } from "./registry";
@@ -80,16 +79,17 @@ export function ShownText({ url }: { url: string }) {
   );
 }
 
+/** Every player starts quietly, also one that takes the place of another. */
+function quiet(player: HTMLAudioElement | null): void {
+  if (player) player.volume = SAFE_LOUDNESS;
+}
+
 /** A sound from a preview; it never starts louder than a third. */
 export function ShownSound({ url }: { url: string }) {
-  const player = useRef<HTMLAudioElement>(null);
-  useEffect(() => {
-    if (player.current) player.current.volume = SAFE_LOUDNESS;
-  }, []);
   return (
     <div className="grid gap-2">
       {/* biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions */}
-      <audio ref={player} key={url} controls preload="none" src={url} className="w-60" />
+      <audio ref={quiet} key={url} controls preload="none" src={url} className="w-60" />
       <p className="text-[13.5px] text-[#161616]">Starts at a third of full loudness.</p>
     </div>
   );

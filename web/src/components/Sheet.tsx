@@ -23,7 +23,11 @@ export function Sheet({ edit }: { edit: Edit }) {
               <th className="py-1 pr-2 font-normal text-quiet">{row.name}</th>
               <td className="py-1 pr-2">{row.original}</td>
               <td className="py-1 pr-2">{row.edit}</td>
-              <td className={`py-1 ${row.same ? "text-moss" : "font-bold text-rust"}`}>{row.result}</td>
+              <td
+                className={`py-1 ${row.same ? "text-moss" : row.matters === false ? "" : "font-bold text-rust"}`}
+              >
+                {row.result}
+              </td>
             </tr>
           ))}
         </tbody>

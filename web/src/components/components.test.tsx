@@ -89,7 +89,9 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
       { number: 1, what: "file came back", file_name: "b.png", remedies: [], made: "2026-01-01T00:00:00Z" },
     ],
     sheet: {
-      properties: [{ name: "Dimensions", original: "4 x 4", edit: "8 x 8", result: "8 x 8", same: false }],
+      properties: [
+        { name: "Dimensions", original: "4 x 4", edit: "8 x 8", result: "8 x 8", same: false, matters: true },
+      ],
       findings,
     },
     details: DETAILS,

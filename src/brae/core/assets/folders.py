@@ -9,8 +9,8 @@ from pathlib import Path
 
 from brae.core import addresses
 from brae.core.addresses import safe_path, short_path
-from brae.core.assets.texture.encode import Encoded, encode_like
-from brae.core.assets.texture.files import read_image, read_texture
+from brae.core.assets.base import HEAD, Context, Encoded, ExchangeFile, Head, Version
+from brae.core.assets.registry import kinds, suffixes
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, storage_error
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
@@ -108,9 +108,9 @@ def edits_in(
 ) -> Edits:
     """What differs in a folder that was unpacked from the archive.
 
-    A picture ``NAME.png`` beside or instead of a texture member ``NAME`` is encoded like the original. Files
-    that are no members are an error unless ``add`` makes members of them; members without a file stay as they
-    are unless ``remove`` takes them out.
+    A file ``NAME.png`` beside or instead of a texture member ``NAME``, or one as another kind goes out, is encoded
+    like the original. Files that are no members are an error unless ``add`` makes members of them; members without
+    a file stay as they are unless ``remove`` takes them out.
     """
     paths = member_paths(archive.levels)
     known = {path: index for index, path in enumerate(paths)}
@@ -122,8 +122,10 @@ def edits_in(
         check_link(file)
     for file in (path for path in found if path.is_file()):
         relative = file.relative_to(folder).as_posix()
-        picture = relative not in known and relative.endswith(".png")
-        index = known.get(relative.removesuffix(".png") if picture else relative)
+        index = known.get(relative)
+        edited = index is None and file.suffix.lower() in suffixes()
+        if edited:
+            index = known.get(relative[: -len(file.suffix)])
         if index is None and not add:
             raise FormatError(
                 "This file is no member of the archive.",
@@ -139,8 +141,8 @@ def edits_in(
             edits.added.append(NewMember(name, archive.pack_new(name, data)))
             continue
         seen.add(index)
-        if picture:
-            made = _encoded(archive, index, library, data)
+        if edited:
+            made = _encoded(archive, index, library, ExchangeFile(relative, data))
             data = made.data
             for name, part in made.elsewhere.items():
                 place = archive.names.index(name)
@@ -163,10 +165,21 @@ def edits_in(
     return edits
 
 
-def _encoded(archive: Container, index: int, library: Library, data: bytes) -> Encoded:
-    """A picture encoded like a texture of the archive."""
-    original = read_texture(archive.read(index), library, archive.names[index], archive.read_named)
-    return encode_like(read_image(data).picture, original, original.recipe())
+def _encoded(archive: Container, index: int, library: Library, file: ExchangeFile) -> Encoded:
+    """A file encoded like the member that it was made from."""
+    data, name = archive.read(index), archive.names[index]
+    for kind in kinds().values():
+        if (
+            file.suffix in kind.suffixes()
+            and kind.sniff([Head(data[:HEAD], name, len(data))], library)[0] is not None
+        ):
+            original = kind.read(data, Context(library, name, archive.read_named))
+            return kind.match(original, Version(file), kind.recipe(original).model_dump())[1]
+    raise FormatError(
+        f"The member is nothing that a {file.suffix} file is made into.",
+        address=file.name,
+        remedy="Take the file out of the folder, or give it the member's own name.",
+    )
 
 
 def changes_in(

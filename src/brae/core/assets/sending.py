@@ -178,7 +178,7 @@ def _send_one(item: ToSend, folder: Path, written: _List) -> str | dict[str, Any
         file = item.stem
         if kind.exchange:
             sent = kind.send(kind.read(data, context))
-            file, data = item.stem + sent.suffix, sent.data
+            file, data = addresses.without_ending(item.stem, sent.suffix) + sent.suffix, sent.data
         target = folder / file
         check_link(target)
         if known is None and target.exists():
@@ -244,6 +244,7 @@ def compare(folder: Path, by_stem: Mapping[str, tuple[str, str]]) -> Returned:
 def _address(relative: str, by_stem: Mapping[str, tuple[str, str]]) -> str | None:
     suffix = Path(relative).suffix
     found = by_stem.get(relative.removesuffix(suffix)) or by_stem.get(relative)
+    # What ended so by itself got no second ending.
     if found is None:
         return None
     kind = kinds().get(found[1])

@@ -43,11 +43,14 @@ class Property(BaseModel):
     edit: str
     result: str
     same: bool
+    #: whether a difference is worth a look; of what people change on purpose it is not
+    matters: bool = True
 
     @classmethod
-    def of(cls, name: str, original: str, edit: str, result: str) -> Property:
+    def of(cls, name: str, original: str, edit: str, result: str, *, matters: bool = True) -> Property:
         """A line; whether it is the same is told by what the game gets."""
-        return cls(name=name, original=original, edit=edit, result=result, same=original == result)
+        same = original == result
+        return cls(name=name, original=original, edit=edit, result=result, same=same, matters=matters)
 
 
 class MatchSheet(BaseModel):

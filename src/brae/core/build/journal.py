@@ -19,6 +19,7 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
+from brae.core.atomic import replace
 from brae.core.errors import BraeError, FormatError, storage_error
 
 _SUFFIX = ".brae-new"
@@ -164,7 +165,7 @@ class Journal:
             json.dump(steps | {"note": self.note}, stream)
             stream.flush()
             os.fsync(stream.fileno())
-        draft.replace(self.path)
+        replace(draft, self.path)
         sync_folder(self.path.parent)
 
     def apply(self) -> dict[str, Seen | None]:
@@ -244,7 +245,7 @@ def _replace(step: dict[str, Any]) -> Seen | None:
     if new.exists() and _is_before(step, target, now):
         target.parent.mkdir(parents=True, exist_ok=True)
         seen = Seen.at(new)
-        new.replace(target)
+        replace(new, target)
         sync_folder(target.parent)
         return seen
     if now is not None and file_hash(target) == step["sha256"] and Seen.at(target) == now:

@@ -100,7 +100,8 @@ class FileSource:
 
     def _read_some(self, offset: int, length: int) -> bytes:
         if hasattr(os, "pread"):
-            return os.pread(self._file.fileno(), length, offset)
+            data: bytes = os.pread(self._file.fileno(), length, offset)
+            return data
         with self._lock:  # Windows has no positioned read
             self._file.seek(offset)
             return self._file.read(length) or b""

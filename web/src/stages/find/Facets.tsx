@@ -33,7 +33,7 @@ export function Facets({
           checked={search.in_work}
           onChange={() => onChange({ in_work: !search.in_work })}
         />
-        only what is being edited
+        only my edits
       </label>
       {data?.facets.map(({ name, label, values }) => (
         <Group

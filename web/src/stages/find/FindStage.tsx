@@ -11,6 +11,7 @@ import { count, isActive, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
+import { Folders } from "./Folders";
 import { LightTable, type TableView } from "./LightTable";
 import { Marks } from "./Marks";
 import { useCatalogue, useSearch } from "./useCatalogue";
@@ -79,6 +80,7 @@ export function FindStage({ project }: { project: string }) {
             </Button>
           )}
           {chosen.size > 0 && <Marks project={project} addresses={[...chosen]} />}
+          <Folders project={project} search={search} total={catalogue.total} chosen={[...chosen]} />
           <label className="flex items-center gap-2 text-quiet">
             by
             <select
@@ -187,7 +189,7 @@ function SearchField({
       aria-label="Search by name or path"
       title="Search by name or path ( / )"
       placeholder="boat sail, *.wav, stamp_0?"
-      className="w-60 rounded-lg border border-line bg-raised px-3 py-1.5"
+      className="w-48 rounded-lg border border-line bg-raised px-3 py-1.5"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
     />

@@ -22,6 +22,8 @@ _PLAIN = str.maketrans(
      "\u2026": "...", "\u00a0": " "}
 )  # fmt: skip
 _KEPT = "always"
+#: what a person changes on purpose
+_FREE = ("Lines", "Characters", "Bytes")
 
 
 @dataclass(frozen=True)
@@ -233,7 +235,7 @@ def match(original: Text, came: Text, remedies: Sequence[str]) -> tuple[MatchShe
         ("Bytes", [f"{len(one.encode(lenient=True)):,}" for one in columns]),
     ]
     sheet = MatchSheet(
-        properties=[Property.of(name, *found) for name, found in rows],
+        properties=[Property.of(name, *found, matters=name not in _FREE) for name, found in rows],
         findings=[finding for rule in _RULES for finding in rule(edit)],
     )
     return sheet, data
