@@ -93,9 +93,10 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
     heads: list[Head] = []
     packers: list[str] = []
     faults: dict[int, str] = {}
-    names, sizes = container.names, container.real_sizes
-    for index, begun in zip(indices, container.beginnings(indices, HEAD), strict=True):
-        name, real = names[index], int(sizes[index])
+    names, sizes = container.names, container.real_sizes[indices.start : indices.stop].tolist()
+    stored_sizes = container.stored_sizes[indices.start : indices.stop].tolist()
+    for index, real, begun in zip(indices, sizes, container.beginnings(indices, HEAD), strict=True):
+        name = names[index]
         try:
             if isinstance(begun, Exception):
                 raise begun
@@ -105,14 +106,17 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
             head, packer = b"", "unknown"
         heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None))
         packers.append(packer)
-    for index, head_, packer, (kind, said) in zip(indices, heads, packers, tell(heads, library), strict=True):
-        level, stored = container.levels[index], int(container.stored_sizes[index])
-        real = int(container.real_sizes[index])
+    levels, told = container.levels, tell(heads, library)
+    sure = {kind.id for kind in kinds().values() if kind.sure}
+    for index, head_, packer, (kind, said), stored, real in zip(
+        indices, heads, packers, told, stored_sizes, sizes, strict=True
+    ):
+        level = levels[index]
         if index in faults:
             yield Item(level, head_.name, DATA, None, stored, real, packer, fault=faults[index])
             continue
         item = Item(level, head_.name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
-        if said.fault is None and (kind == DATA or not kinds()[kind].sure):
+        if said.fault is None and kind not in sure:
             item = _looked_into(container, index, head_.data, item, library)
         yield item
 

@@ -120,10 +120,11 @@ class Listing:
             if facts is None:
                 facts = written[id(item.facts)] = json.dumps(dict(item.facts), ensure_ascii=False)
             self._parts.update(item.parts)
+            parts = json.dumps(item.parts) if item.parts else "[]"
             rows.append(
                 (
                     self._project_id, row.id, number, holder + item.level, name, folder, item.kind, item.container,
-                    item.packer, item.stored, item.real, facts, item.fault, json.dumps(item.parts),
+                    item.packer, item.stored, item.real, facts, item.fault, parts,
                 )
             )  # fmt: skip
         if rows:

@@ -86,6 +86,7 @@ def open_game(
         result = _Opening(workspace, identifier, ticker).run()
         copies.tell(workspace, identifier)
         rematch(workspace, identifier, ticker)
+        workspace.catalogues.of(identifier)  # read now, so that the first search does not wait for it
     workspace.events.publish("project", project=identifier)
     return result
 

@@ -38,6 +38,28 @@ class _Record:
     member: int  # -1: a folder
 
 
+#: bytes that are read ahead; bytes of an entry up to which that pays
+_AHEAD, _SMALL_ENTRY = 1 << 20, 4096
+
+
+class _Near:
+    """A source read nearly in order: what follows is read along with it."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source, self.size = source, source.size
+        self._start, self._data = 0, b""
+
+    def read(self, offset: int, length: int) -> bytes:
+        """As the source itself gives it."""
+        at = offset - self._start
+        if at < 0 or at + length > len(self._data):
+            ahead = min(_AHEAD, self.size - offset)
+            if length >= ahead:
+                return self._source.read(offset, length)
+            self._start, self._data, at = offset, self._source.read(offset, ahead), 0
+        return self._data[at : at + length]
+
+
 class Zip(Listed):
     """A ZIP archive."""
 
@@ -54,10 +76,13 @@ class Zip(Listed):
         place = self._start
         self._records: list[_Record] = []
         entries: list[Entry] = []
+        # Of many small entries the records before their data are read in one go.
+        near = _Near(source) if infos and source.size // len(infos) < _SMALL_ENTRY else source
+        directory = _Near(source)
         for info in infos:
-            head = self._local(source, info.header_offset)
+            head = self._local(near, info.header_offset)
             folder = info.filename.endswith("/")  # is_dir() fails on a name of no letters
-            central = source.read(place, _CENTRAL.size)
+            central = directory.read(place, _CENTRAL.size)
             size = _CENTRAL.size + sum(_CENTRAL.unpack(central)[10:13])
             self._records.append(
                 _Record(
@@ -170,11 +195,11 @@ class Zip(Listed):
         return Composed(dict(self.sources), {MAIN: segments})
 
     def _central(self, source: ByteSource, edits: Edits, places: dict[int, int], before: int) -> list[bytes]:
-        found = []
+        found, near = [], _Near(source)
         for number, record in enumerate(self._records):
             if record.member in edits.removed:
                 continue
-            raw = bytearray(source.read(record.central, record.central_size))
+            raw = bytearray(near.read(record.central, record.central_size))
             if record.member in edits.changed:
                 change = edits.changed[record.member]
                 struct.pack_into("<3I", raw, 16, self._crc(change), len(change.stored), len(change.real))
