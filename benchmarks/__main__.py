@@ -60,7 +60,7 @@ layout: records
 title: Many records
 kind: archive
 parts:
-  - {field: count, type: u32, counts: entries}
+  - {field: count, type: u32, is: count(entries)}
   - table: entries
     count: count
     record:

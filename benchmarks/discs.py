@@ -117,7 +117,7 @@ layout: sparse
 title: Sparse
 kind: archive
 parts:
-  - {field: count, type: u32, counts: entries}
+  - {field: count, type: u32, is: count(entries)}
   - table: entries
     count: count
     record:

@@ -203,7 +203,7 @@ def test_layouts_of_ones_own(made_demo: Path, tmp_path: Path) -> None:
     (own / "raw.yaml").write_text(
         "layout: raw\ntitle: Raw\nkind: archive\nparts:\n"
         '- {field: magic, type: bytes, length: 4, value: "RAW1"}\n'
-        "- {field: count, type: u32, counts: list}\n"
+        "- {field: count, type: u32, is: count(list)}\n"
         "- {table: list, count: count, record: [\n"
         "    {field: at, type: u32, role: offset}, {field: size, type: u32, role: stored-size}]}\n"
         "- {members: data, of: list}\n"

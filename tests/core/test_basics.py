@@ -208,10 +208,10 @@ GOOD = (LAYOUTS / "kist.yaml").read_text()
 @pytest.mark.parametrize(
     ("old", "new", "line_of", "words"),
     [
-        ("type: u32, counts", "type: u33, counts", "type: u33", "u8"),
+        ("type: u32, is: count", "type: u33, is: count", "type: u33", "u8"),
         ("kind: archive", "kind: arcive", "kind: arcive", "archive"),
-        ("measures: names", "mesures: names", "mesures", "not permitted"),
-        ("locates: names", "locates: nams", None, "nams"),
+        ("is: size(names)", "mesures: names", "mesures", "not permitted"),
+        ("is: offset(names)", "is: offset(nams)", None, "nams"),
         ("count: count", "count: cuont", None, "cuont"),
         ("kind: crc32, over: real", "kind: crc31, over: real", "crc31", "crc31"),
         ("role: offset}", "role: ofset}", "ofset", "offset"),

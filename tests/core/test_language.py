@@ -40,7 +40,7 @@ def written(composed: Composed) -> bytes:
 
 
 TABLE = """
-  - {field: count, type: u16, counts: list}
+  - {field: count, type: u16, is: count(list)}
   - table: list
     count: count
     record: [{field: at, type: u16, role: offset}, {field: size, type: u16, role: stored-size}]
@@ -67,7 +67,7 @@ def test_odd_widths_with_and_without_a_sign(endian: str, width: int) -> None:
     order = "little" if endian == "little" else "big"
     described = layout(
         f"  - {{field: above, type: u{width}}}\n  - {{field: below, type: i{width}}}\n"
-        f"  - {{field: count, type: u8, counts: list}}\n"
+        f"  - {{field: count, type: u8, is: count(list)}}\n"
         f"  - table: list\n    count: count\n    record:\n"
         f"      - {{field: at, type: u{width}, role: offset}}\n"
         f"      - {{field: size, type: u{width}, role: stored-size}}\n"
@@ -159,9 +159,9 @@ def test_names_in_other_encodings_are_kept_to_the_byte() -> None:
 
 def test_a_size_may_span_several_parts() -> None:
     described = layout("""
-  - {field: directory, type: u32, measures: names, measures_from: list}
-  - {field: unpacked, type: u32, measures_real: data}
-  - {field: count, type: u16, counts: list}
+  - {field: directory, type: u32, is: end(names) - start(list)}
+  - {field: unpacked, type: u32, is: real_size(data)}
+  - {field: count, type: u16, is: count(list)}
   - table: list
     count: count
     record: [{field: name, type: u16, role: name-offset}, {field: size, type: u16, role: stored-size}]
@@ -281,7 +281,7 @@ def test_a_real_size_that_nothing_says_is_found_by_unpacking() -> None:
 
 def test_stored_sizes_of_zero_may_mean_not_packed() -> None:
     described = layout("""
-  - {field: count, type: u16, counts: list}
+  - {field: count, type: u16, is: count(list)}
   - table: list
     count: count
     record:
@@ -353,7 +353,7 @@ parts:
         (TABLE.replace("of: list}", "of: list, compression: magic}"), "no packer 'magic'"),
         (TABLE.replace("of: list}", "of: list, where: {kind: 1}}"), "'where' speaks of 'kind'"),
         (TABLE.replace("of: list}", "of: list, last_ends: true}"), "'last_ends' is for tables"),
-        (TABLE.replace("counts: list", "counts: data"), "which is no table"),
+        (TABLE.replace("is: count(list)", "is: count(data)"), "which is no table"),
     ],
 )
 def test_what_makes_no_sense_is_an_error_with_its_line(parts: str, reason: str) -> None:

@@ -30,7 +30,7 @@ def test_every_scalar(endian: str) -> None:
         f"layout: all\ntitle: All\nkind: archive\nendian: {endian}\nparts:\n{parts}"
         "- {field: title, type: string, end: nul, length: 40}\n"
         "- {field: tag, type: string, length: v_u8 - 192, encoding: latin-1}\n"
-        "- {field: count, type: u16, align: 4, counts: list}\n"
+        "- {field: count, type: u16, align: 4, is: count(list)}\n"
         "- {table: list, count: count, record: [{field: at, type: u16, role: offset},"
         " {field: n, type: u16, role: stored-size}]}\n"
         "- {members: data, of: list}\n"
@@ -61,7 +61,7 @@ parts:
   - {field: magic, type: u32, value: 0x50494331}
   - {field: height, type: u32, role: height}
   - {field: width, type: u32, role: width}
-  - {field: size, type: u32, measures: pixels}
+  - {field: size, type: u32, is: size(pixels)}
   - {pixels: pixels, align: 32}
 """
 
@@ -83,7 +83,7 @@ def test_what_holds_for_every_texture(photo: np.ndarray) -> None:
 
 def test_numbers_without_a_meaning_are_named(photo: np.ndarray) -> None:
     text = PLAIN.replace("pixel_format: bc1\n", "").replace(
-        "measures: pixels", "role: pixel-format, values: {1: bc1}"
+        "is: size(pixels)", "role: pixel-format, values: {1: bc1}"
     )
     with pytest.raises(UnknownFormatError, match="what pixel format 7 is"):
         read_described(parse_layout(text), struct.pack(">IIII", 0x50494331, 4, 4, 7) + bytes(40))

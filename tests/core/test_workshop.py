@@ -51,7 +51,8 @@ def test_a_description_that_is_cut_anywhere_is_read_as_far_as_it_goes(family: Fa
 
 def test_an_error_names_its_line() -> None:
     text = BY_NAME["flat"].layout.replace(
-        "- {field: count, type: u16, counts: entries}", "- {field: count, type: u16, counts: entries, value: 3}"
+        "- {field: count, type: u16, is: count(entries)}",
+        "- {field: count, type: u16, is: count(entries), value: 3}",
     )
     found = look(text, SOURCES["flat"])
     assert found.error is not None
@@ -89,7 +90,7 @@ def test_saying_what_bytes_are_until_it_is_proved() -> None:
     text = say(text, sources, "main", 4, 6, "number", "count")
     text = say(text, sources, "main", 6, 8, "bytes", "mark")
     assert look(text, sources).explained["main"] == pytest.approx(6 / len(file))
-    text = text.replace("type: u16}", "type: u16, counts: entries}")
+    text = text.replace("type: u16}", "type: u16, is: count(entries)}")
     text += (
         "  - table: entries\n    count: count\n    record:\n"
         "      - {field: offset, type: u32, role: offset}\n      - {field: size, type: u32, role: stored-size}\n"

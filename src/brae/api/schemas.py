@@ -129,6 +129,14 @@ class Proof(BaseModel):
     reason: str | None = None
 
 
+class EvidenceView(BaseModel):
+    """One thing that a file says about its description."""
+
+    id: str
+    speaks: Literal["for", "against", "nothing"]
+    words: str
+
+
 class ArchiveView(Row):
     """An archive of a project."""
 
@@ -138,6 +146,8 @@ class ArchiveView(Row):
     files: dict[str, str]
     #: None until it has been worked out
     proof: Proof | None
+    #: what speaks for its description, or against it: beside the proof, as that does not see wrong names
+    evidence: list[EvidenceView] = []
     fault: str | None
     member_count: int
 
@@ -202,6 +212,9 @@ class Proposal(BaseModel):
     members: int
     explained: float
     exact: bool
+    #: 'proved' where the rebuild is exact and nothing contradicts, else a beginning
+    state: Literal["proved", "beginning"]
+    evidence: list[EvidenceView] = []
     reason: str | None
     names: list[str]
 
@@ -715,6 +728,7 @@ class WorkshopView(BaseModel):
     members: int
     rows: list[MemberRow]
     proof: Proof | None
+    evidence: list[EvidenceView] = []
     error: Fault | None
 
     @classmethod
@@ -737,5 +751,6 @@ class WorkshopView(BaseModel):
             members=found.members,
             rows=[MemberRow.model_validate(row) for row in found.rows],
             proof=Proof.model_validate(found.proof.as_dict()) if found.proof else None,
+            evidence=[EvidenceView.model_validate(one.as_dict()) for one in found.evidence],
             error=Fault.model_validate(found.error.as_dict()) if found.error else None,
         )

@@ -59,14 +59,19 @@ def inspect(
 
 
 def _archive_words(file: str, archive: Container, layout: str | None, as_json: bool) -> tuple[dict[str, Any], str]:
+    from brae.core.containers.evidence import gather, state
+
     with bar("proof", len(archive)) as tick:
         proof = archive.prove(lambda done, total: tick())
+    evidence = gather(archive)
     data: dict[str, Any] = {
         "kind": "archive",
         "layout": layout,
         "title": archive.title,
         "members": len(archive),
+        "state": state(proof, evidence),
         "proof": proof.as_dict(),
+        "evidence": [one.as_dict() for one in evidence],
         "names": archive.names if as_json else None,
         "references": archive.references.tolist(),
     }
@@ -74,6 +79,8 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
     words += (
         "proof: exact, an unchanged rebuild equals the original" if proof.exact else f"no proof: {proof.reason}"
     )
+    signs = {"for": "speaks for it", "against": "speaks AGAINST it", "nothing": "open"}
+    words += "".join(f"\n{signs[one.speaks]}: {one.words}" for one in evidence)
     if len(archive.references):
         words += f"\n{len(archive.references):,} references between members"
     return data, words
@@ -152,10 +159,18 @@ def propose(
         words = "\n".join(
             f"{number}. {one.members:,} members, {one.explained:.1%} explained, "
             + ("proof: exact" if one.proof.exact else f"no proof: {one.proof.reason}")
+            + "".join(f"\n   but: {speaks.words}" for speaks in one.evidence if speaks.speaks == "against")
             for number, one in enumerate(found, 1)
         )
         report = [
-            {"members": one.members, "explained": one.explained, "proof": one.proof.as_dict(), "layout": one.text}
+            {
+                "state": one.state,
+                "members": one.members,
+                "explained": one.explained,
+                "proof": one.proof.as_dict(),
+                "evidence": [speaks.as_dict() for speaks in one.evidence],
+                "layout": one.text,
+            }
             for one in found
         ]
         say(

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from brae.core import addresses
-from brae.core.assets.texture.described import Fetch
 from brae.core.containers.depth import Opened, open_path
 from brae.core.errors import NotFoundError
 from brae.core.layouts.library import Library
@@ -13,6 +13,9 @@ from brae.core.layouts.load import load
 from brae.core.places import layout_folders
 from brae.core.sources.cue import image_of, is_cue
 from brae.demo import LAYOUTS
+
+if TYPE_CHECKING:
+    from brae.core.assets.base import Fetch
 
 
 def library_for(file: Path, home: Path | None) -> Library:

@@ -111,6 +111,8 @@ class ArchiveRow(Base):
     files: Mapped[dict[str, Any]] = mapped_column(default=dict)
     #: empty until it has been worked out
     proof: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    #: what speaks for its description, or against it
+    evidence: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     fault: Mapped[str | None]
     member_count: Mapped[int] = mapped_column(default=0)
     #: what its members were told from: files as they were, and layouts; empty until all of them are listed

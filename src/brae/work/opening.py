@@ -22,6 +22,7 @@ from brae.core.assets.base import HEAD
 from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers.base import Container, Proof
+from brae.core.containers.evidence import gather
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
 from brae.core.games.known import profiles_in
@@ -394,8 +395,10 @@ class _Opening:
         waiting.extendleft(reversed(inside))
 
     def _prove(self, one: _Listed) -> None:
+        evidence: list[dict[str, Any]] = []
         try:
             container = one.container = one.container or self._open(one)
+            evidence = [found.as_dict() for found in gather(container)]
             proof = container.prove(lambda done, total: self.ticker.tick())
         except CancelledError:
             raise
@@ -404,7 +407,7 @@ class _Opening:
         except Exception as error:  # whatever one archive does, the others are proved
             log.exception("proving %s failed", one.row.address)
             proof = Proof(False, reason=internal(error, one.row.address).message)
-        self.listing.settle(one.row, proof=proof.as_dict())
+        self.listing.settle(one.row, proof=proof.as_dict(), evidence=evidence)
 
     # ---- originals --------------------------------------------------------------------------------------
 

@@ -47,6 +47,8 @@ def find_structure(
                 "members": one.members,
                 "explained": one.explained,
                 "exact": one.proof.exact,
+                "state": one.state,
+                "evidence": [found.as_dict() for found in one.evidence],
                 "reason": one.proof.reason,
                 "names": [name.encode("utf-8", "backslashreplace").decode() for name in one.names[:_NAMES_SHOWN]],
             }

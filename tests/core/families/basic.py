@@ -14,8 +14,8 @@ kind: archive
 endian: big
 parts:
   - {field: magic, type: bytes, length: 4, value: "FLAT"}
-  - {field: count, type: u16, counts: entries}
-  - {field: total, type: u32, measures_file: main}
+  - {field: count, type: u16, is: count(entries)}
+  - {field: total, type: u32, is: file_size(main)}
   - field: sum
     type: u32
     checksum: {kind: sum32be, over: {from: 0, to: 16}}
@@ -59,9 +59,9 @@ kind: archive
 parts:
   - {field: magic, type: bytes, length: 3, value: "TL\\x01"}
   - {field: kind, type: u8}
-  - {field: directory_at, type: u32, locates: entries}
-  - {field: count, type: u32, counts: entries}
-  - {field: names_size, type: u32, measures: names}
+  - {field: directory_at, type: u32, is: offset(entries)}
+  - {field: count, type: u32, is: count(entries)}
+  - {field: names_size, type: u32, is: size(names)}
   - field: check
     type: u32
     checksum: {kind: adler32, over: [names, entries]}
@@ -105,7 +105,7 @@ title: Members without names in sectors of another file
 kind: archive
 files: {body: "{name}.bin"}
 parts:
-  - {field: count, type: u32, counts: entries}
+  - {field: count, type: u32, is: count(entries)}
   - {field: mask, type: u32}
   - table: entries
     count: count

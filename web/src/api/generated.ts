@@ -977,6 +977,11 @@ export interface components {
         ArchiveView: {
             /** Address */
             address: string;
+            /**
+             * Evidence
+             * @default []
+             */
+            evidence: components["schemas"]["EvidenceView"][];
             /** Fault */
             fault: string | null;
             /** Files */
@@ -1184,6 +1189,21 @@ export interface components {
             state: "waiting" | "ready" | "attention" | "same";
             /** Steps */
             steps: components["schemas"]["StepView"][];
+        };
+        /**
+         * EvidenceView
+         * @description One thing that a file says about its description.
+         */
+        EvidenceView: {
+            /** Id */
+            id: string;
+            /**
+             * Speaks
+             * @enum {string}
+             */
+            speaks: "for" | "against" | "nothing";
+            /** Words */
+            words: string;
         };
         /**
          * ExportRequest
@@ -1960,6 +1980,11 @@ export interface components {
          * @description A layout that fits a file: its text, the share of bytes that it explains, its proof, some of the names.
          */
         Proposal: {
+            /**
+             * Evidence
+             * @default []
+             */
+            evidence: components["schemas"]["EvidenceView"][];
             /** Exact */
             exact: boolean;
             /** Explained */
@@ -1970,6 +1995,11 @@ export interface components {
             names: string[];
             /** Reason */
             reason: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "proved" | "beginning";
             /** Text */
             text: string;
         };
@@ -2471,6 +2501,11 @@ export interface components {
          */
         WorkshopView: {
             error: components["schemas"]["Fault"] | null;
+            /**
+             * Evidence
+             * @default []
+             */
+            evidence: components["schemas"]["EvidenceView"][];
             /** Files */
             files: components["schemas"]["FileMap"][];
             /** Members */

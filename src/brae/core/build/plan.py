@@ -70,7 +70,7 @@ def plan_archive(
     unfit = [
         member
         for (index, change), member in zip(sorted(changes.items()), members, strict=True)
-        if not archive.fits(index, len(change.stored))
+        if not archive.takes(index, change)
     ]
     if not unfit and may_patch:
         composed = archive.patch(changes)

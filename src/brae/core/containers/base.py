@@ -101,6 +101,10 @@ class Container(ABC):
         """Whether so many stored bytes can take a member's place without anything else moving."""
         return length <= self.slot(index)
 
+    def takes(self, index: int, change: MemberChange) -> bool:
+        """Whether a change can take a member's place without anything else moving, its record included."""
+        return self.fits(index, len(change.stored))
+
     def check_member(self, index: int) -> None:
         """Unpack a member and check its checksums; FormatError where they are wrong."""
         for _ in self.unpacked(index):

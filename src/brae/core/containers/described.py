@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -19,7 +19,7 @@ from brae.core.layouts.members import Slots, chunk_room, common_packing
 from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.read import Parsed, parse
-from brae.core.layouts.rows import Ints
+from brae.core.layouts.rows import Ints, varint
 from brae.core.layouts.segments import Body, Composed, body_parts, whole
 from brae.core.layouts.write import compose
 from brae.core.sources import ByteSource, JoinedSource
@@ -204,6 +204,22 @@ class Archive(Container):
         if not self.stored_sizes[index] or self._slots.shared(index):
             return False
         return self._slots.fits(index, length)
+
+    def takes(self, index: int, change: MemberChange) -> bool:
+        return self.fits(index, len(change.stored)) and all(
+            len(varint(new)) == len(varint(old)) for old, new in self._varying(index, change)
+        )
+
+    def _varying(self, index: int, change: MemberChange) -> Iterator[tuple[int, int]]:
+        """Numbers of variable length in a member's record, before and after a change."""
+        records = self.directory.records
+        for leaf in () if records is None else records.leaves:
+            if leaf.column.type == "varint":
+                unit = leaf.meant.unit
+                if leaf.meant.role == "stored-size":
+                    yield int(self.stored_sizes[index]) // unit, len(change.stored) // unit
+                elif leaf.meant.role == "real-size":
+                    yield int(self.real_sizes[index]) // unit, len(change.real) // unit
 
     @cached_property
     def _slots(self) -> Slots:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
+from difflib import get_close_matches
 from functools import cached_property
 from typing import Annotated, Any, Literal, get_args
 
@@ -183,12 +184,35 @@ class FieldPart(Value, Hidden):
     value: int | str | None = Field(None, description="the only value it may have, such as a magic")
     bits: list[Bits] | None = None
     role: TextureRole | None = None
-    counts: Name | None = Field(None, description="the table whose records it counts")
-    measures: Name | None = Field(None, description="the part whose bytes it counts")
-    measures_real: Name | None = Field(None, description="the members part whose unpacked bytes it counts")
-    measures_from: Name | None = Field(None, description="with measures: the part from which on it counts")
-    locates: Name | None = Field(None, description="the part whose offset it holds")
-    measures_file: Name | None = Field(None, description="the file whose bytes it counts")
+    is_: Expression | None = Field(
+        None,
+        alias="is",
+        description="what it follows from: count(TABLE), size(PART), offset(PART), end(A) - start(B) ...",
+    )
+
+    @cached_property
+    def call(self) -> expressions.Call | None:
+        """The one question about a part that it is, if it is nothing else."""
+        return expressions.only_call(self.is_) if self.is_ is not None else None
+
+    def asked(self, *functions: str) -> str | None:
+        """The part that it is asked about, where it is nothing but one of these functions of it."""
+        return self.call[1] if self.call is not None and self.call[0] in functions else None
+
+    @property
+    def counts(self) -> str | None:
+        """The table whose records it counts."""
+        return self.asked("count")
+
+    @property
+    def measures(self) -> str | None:
+        """The part whose bytes it counts."""
+        return self.asked("size")
+
+    @property
+    def locates(self) -> str | None:
+        """The part whose offset it holds."""
+        return self.asked("offset", "start")
 
     @property
     def name(self) -> str:
@@ -196,12 +220,10 @@ class FieldPart(Value, Hidden):
 
     @model_validator(mode="after")
     def _one_source(self) -> FieldPart:
-        sources = [
-            self.value, self.counts, self.measures, self.measures_real, self.locates, self.measures_file,
-            self.checksum,
-        ]  # fmt: skip
-        if sum(source is not None for source in sources) > 1:
-            raise ValueError("a field has one of value, counts, measures, measures_file, locates, checksum")
+        if sum(source is not None for source in (self.value, self.is_, self.checksum)) > 1:
+            raise ValueError("a field has one of value, is, checksum")
+        if self.is_ is not None and not self.number_like:
+            raise ValueError("'is' is for whole numbers")
         if self.checksum is not None and isinstance(self.checksum.over, str):
             raise ValueError("'stored' and 'real' are for the fields of a members' table")
         if self.type == "varint":
@@ -583,6 +605,12 @@ def _check_file_name(pattern: str, **more: int) -> None:
         raise ValueError(f"'{pattern}' holds something that is not known; 'stem' and 'name' are") from error
 
 
+def near(name: str, known: Collection[str]) -> str:
+    """The nearest known name, as the end of a message."""
+    found = get_close_matches(name, known, 1)
+    return f"; did you mean '{found[0]}'?" if found else ""
+
+
 class Layout(Strict):
     """A proprietary format, described as data."""
 
@@ -645,7 +673,7 @@ class Layout(Strict):
         roles: set[str | None] = {part.role for part in self.parts if isinstance(part, FieldPart)}
         roles |= {bit.role for part in self.parts if isinstance(part, FieldPart) for bit in part.bits or []}
         for part in self.parts:
-            self._check_mentions(part, known)
+            self._check_mentions(part, known, values)
             if isinstance(part, PixelsPart) and (part.elsewhere is not None) != ("levels-here" in roles):
                 raise ValueError("'elsewhere' and the role 'levels-here' belong together")
             if isinstance(part, PixelsPart) and part.palette is not None:
@@ -705,7 +733,7 @@ class Layout(Strict):
             if name not in names:
                 raise ValueError(f"there is no packer '{name}'; known are {', '.join(sorted(names))}")
 
-    def _check_mentions(self, part: Part, known: dict[str, Part]) -> None:
+    def _check_mentions(self, part: Part, known: dict[str, Part], values: Collection[str]) -> None:
         if isinstance(part, Records):
             for column in [*part.record, *(part.folder if isinstance(part, TreePart) else [])]:
                 if column.table is not None and not isinstance(known.get(column.table), TablePart):
@@ -715,13 +743,22 @@ class Layout(Strict):
         if not isinstance(part, FieldPart):
             return
         over = part.checksum.over if part.checksum and isinstance(part.checksum.over, list) else []
-        for name in [part.counts, part.measures, part.measures_from, part.measures_real, part.locates, *over]:
-            if name is not None and name not in known:
-                raise ValueError(f"'{part.field}' speaks of '{name}', which is no part")
-        if part.counts is not None and not isinstance(known[part.counts], TablePart):
-            raise ValueError(f"'{part.field}' counts '{part.counts}', which is no table")
-        if part.measures_file and part.measures_file not in {MAIN, *self.files}:
-            raise ValueError(f"'{part.field}' speaks of a file that 'files' does not name")
+        for name in over:
+            if name not in known:
+                raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
+        for function, name in expressions.calls(part.is_) if part.is_ is not None else []:
+            if function == "file_size":
+                if name not in {MAIN, *self.files}:
+                    raise ValueError(f"'{part.field}' speaks of the file '{name}', which 'files' does not name")
+            elif name not in known:
+                raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
+            elif function == "count" and not isinstance(known[name], TablePart):
+                raise ValueError(f"'{part.field}' counts '{name}', which is no table")
+            elif function == "real_size" and not isinstance(known[name], MembersPart | ChunksPart):
+                raise ValueError(f"'{part.field}' asks for the unpacked bytes of '{name}', which holds no members")
+        missing = expressions.field_names(part.is_) - set(values) if part.is_ is not None else set()
+        if missing:
+            raise ValueError(f"'{part.field}' reads '{missing.pop()}', which no field says")
 
     @property
     def hashed(self) -> bool:

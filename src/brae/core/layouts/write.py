@@ -54,6 +54,8 @@ def compose(
         result = composer.run()
         if not composer.grown:
             return result
+        if in_place:
+            raise LayoutError("A record would have another length, so everything behind it would move.")
     raise LayoutError("The sizes of the records do not settle: numbers of variable length depend on each other.")
 
 
@@ -420,25 +422,15 @@ class _Composer:
                 continue
             if other.locates in self.starts:
                 values[other.field] = self.starts[other.locates]
-            elif other.measures in self.contents and other.measures_from is None:
+            elif other.measures in self.contents:
                 values[other.field] = sum(piece.length for piece in self.contents[other.measures])
         return values
 
     def _field(self, part: FieldPart) -> bytes:
         """The bytes of a header field, computed where the layout says from what."""
         number: int | None = self.new_values.get(part.field)
-        if part.counts is not None:
-            number = len(self.tables[part.counts])
-        elif part.measures is not None:
-            number = self._length(part.measures)
-            if part.measures_from is not None:
-                number += self.starts[part.measures] - self.starts[part.measures_from]
-        elif part.measures_real is not None:
-            number = self._real_size()
-        elif part.locates is not None:
-            number = self.starts[part.locates]
-        elif part.measures_file is not None:
-            number = sum(piece.length for _, content in self.order[part.measures_file] for piece in content)
+        if part.is_ is not None:
+            number = expressions.evaluate(part.is_, self._known_values() | self.new_values, self._ask)
         raw = self.parsed.texts[part.field]
         pieces = {piece.field: piece for piece in part.bits or []}
         if pieces.keys() & self.new_values.keys():
@@ -451,6 +443,21 @@ class _Composer:
         if part.value is not None:
             return encode_value(part, part.value, self.endian, len(raw))
         return raw
+
+    def _ask(self, function: str, name: str) -> int:
+        """What an expression asks about a part, as it is now."""
+        if function == "count":
+            return len(self.tables[name])
+        if function == "size":
+            return self._length(name)
+        if function in ("offset", "start"):
+            return self.starts[name]
+        if function == "end":
+            return self.starts[name] + self._length(name)
+        if function == "real_size":
+            return self._real_size()
+        assert function == "file_size"
+        return sum(piece.length for _, content in self.order[name] for piece in content)
 
     def _bits(self, part: FieldPart, raw: bytes) -> bytes:
         """A field some of whose bits have new values."""

@@ -10,11 +10,13 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import PurePath
+from typing import Literal
 
 import numpy as np
 
 from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive, open_archive
+from brae.core.containers.evidence import Evidence, gather, state
 from brae.core.errors import BraeError
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import MAIN, ChunksPart, FieldPart, Layout, MembersPart, NamesPart, TablePart
@@ -30,6 +32,8 @@ _SECONDS = 15.0
 #: once something convincing was found, so long is looked for one with names
 _FOR_NAMES = 4.0
 _MOST_RUNS = 24
+#: fields that say how much there is of something
+_COUNTED = ("is: count(", "is: size(", "is: end(", "is: real_size(", "is: file_size(")
 
 
 @dataclass(frozen=True)
@@ -44,17 +48,26 @@ class Proposal:
     named: bool
     #: the first members' names
     names: tuple[str, ...]
+    #: what speaks for it, or against it, beside the proof
+    evidence: tuple[Evidence, ...] = ()
+
+    @property
+    def state(self) -> Literal["proved", "beginning"]:
+        """``proved`` where the rebuild is exact and nothing contradicts."""
+        return state(self.proof, self.evidence)
 
     @property
     def counted(self) -> bool:
         """Whether the file itself says how much there is of what was found."""
-        return any(word in self.text for word in ("counts:", "chunks:", "measures"))
+        return any(
+            word in self.text for word in ("is: count(", "chunks:", "is: size(", "is: real_size(", "is: file_size(")
+        )
 
     def convincing(self, named: bool) -> bool:
         """Whether looking further is not worth the time; ``named``: only if its members have names."""
         lone = self.members == 1 and "of: entries" not in self.text
         whole = self.explained > (0.9 if self.members > 4 else 0.97) and (self.named or lone or not named)
-        return self.proof.exact and self.counted and whole
+        return self.state == "proved" and self.counted and whole
 
     def called(self, name: str, file: str = "") -> str:
         """The layout's text under an identifier made of ``name``.
@@ -70,7 +83,7 @@ class Proposal:
         return text
 
     @property
-    def rank(self) -> tuple[bool, float, bool, int]:
+    def rank(self) -> tuple[bool, bool, float, bool, int]:
         """Better ones are larger: proved, more explained, counted by its own header, named."""
         guessed = self.layout.content is not None and "role: stored-size" not in self.text
         score = self.explained + 0.2 * self.counted + 0.03 * self.named + 0.02 * math.log2(self.members)
@@ -78,7 +91,8 @@ class Proposal:
         score += 0.1 * ("compression: " in self.text or "role: compression" in self.text)
         score += 0.1 * ("checksum: " in self.text)
         score -= 0.2 * (guessed and "role: end-offset" not in self.text and self.members > 1)
-        return self.proof.exact, round(score, 4), self.named, -len(self.text)
+        # What the members contradict comes behind all that they do not.
+        return self.state == "proved", self.proof.exact, round(score, 4), self.named, -len(self.text)
 
 
 def propose(
@@ -157,7 +171,8 @@ def _try(text: str, sources: Mapping[str, ByteSource]) -> Proposal | None:
     covered = min(_explained(archive), total)
     names = tuple(archive.names[:50])
     named = any(not name.isdigit() for name in names)
-    return Proposal(text, layout, len(archive), covered / max(total, 1), proof, named, names)
+    explained = covered / max(total, 1)
+    return Proposal(text, layout, len(archive), explained, proof, named, names, tuple(gather(archive)))
 
 
 def _explained(archive: Archive) -> int:
@@ -166,7 +181,7 @@ def _explained(archive: Archive) -> int:
     for region in archive.parsed.regions.values():
         part, length = region.part, region.end - region.start
         if isinstance(part, FieldPart):
-            says = (part.value, part.counts, part.measures, part.measures_real, part.measures_file, part.locates)
+            says = (part.value, part.is_)
             covered += length if part.checksum or any(one is not None for one in says) else 0
         elif isinstance(part, TablePart):
             known = sum(column.width for column in part.record if column.role or column.checksum)

@@ -281,25 +281,25 @@ class Search:
     ) -> str:
         start, end = table.start + self.origin, table.end + self.origin
         block = named if named is not None and (named.pointer or named.in_order) else None
-        facts = [Fact(table.count, "count", "counts: entries")]
-        facts += [Fact(start, "table_at", "locates: entries")] if start >= 4 else []
+        facts = [Fact(table.count, "count", "is: count(entries)")]
+        facts += [Fact(start, "table_at", "is: offset(entries)")] if start >= 4 else []
         if block is not None:
             facts += [
-                Fact(block.start + self.origin, "names_at", "locates: names"),
-                Fact(block.end - block.start, "names_size", "measures: names"),
-                Fact(block.end - table.start, "directory_size", "measures: names, measures_from: entries"),
+                Fact(block.start + self.origin, "names_at", "is: offset(names)"),
+                Fact(block.end - block.start, "names_size", "is: size(names)"),
+                Fact(block.end - table.start, "directory_size", "is: end(names) - start(entries)"),
             ]
         facts += [
-            Fact(table.end - table.start, "table_size", "measures: entries"),
-            Fact(self.main.size, "file_bytes", f"measures_file: {MAIN}"),
+            Fact(table.end - table.start, "table_size", "is: size(entries)"),
+            Fact(self.main.size, "file_bytes", f"is: file_size({MAIN})"),
         ]
         if self.paired:
-            facts.append(Fact(self.data.size, "data_bytes", f"measures_file: {DATA}"))
+            facts.append(Fact(self.data.size, "data_bytes", f"is: file_size({DATA})"))
         first = int(table.offsets.min()) + table.base
         if not self.paired:
             for value in dict.fromkeys((table.base, first)):
                 if value >= 8:
-                    facts.append(Fact(value, "data_at", "locates: content"))
+                    facts.append(Fact(value, "data_at", "is: offset(content)"))
         stretches = self.stretches(table, block)
         head_end = min(start, first if not self.paired else start, 4096)
         head = self.main.read(0, head_end) if head_end > 0 else b""

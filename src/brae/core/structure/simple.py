@@ -169,9 +169,9 @@ def _packed_text(head: bytes, packer: str, real: int, stored: int, whole: int) -
             number += 1
             name, text = f"unknown_{number}", ""
             for value, key, meaning in (
-                (real, "real_size", "measures_real: content"),
-                (stored, "stored_size", "measures: content"),
-                (whole, "file_bytes", "measures_file: main"),
+                (real, "real_size", "is: real_size(content)"),
+                (stored, "stored_size", "is: size(content)"),
+                (whole, "file_bytes", "is: file_size(main)"),
             ):
                 if word == value and key not in keys:
                     name, text, hits, keys = key, f", {meaning}", hits + 1, keys + key

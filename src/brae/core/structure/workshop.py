@@ -12,6 +12,7 @@ import numpy as np
 from brae.core import addresses
 from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive
+from brae.core.containers.evidence import Evidence, gather
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
 from brae.core.layouts.load import lines_of_parts, parse
@@ -71,6 +72,8 @@ class Look:
     members: int = 0
     rows: list[dict[str, Any]] = field(default_factory=list)
     proof: Proof | None = None
+    #: what speaks for the description, or against it, beside the proof
+    evidence: list[Evidence] = field(default_factory=list)
     error: BraeError | None = None
 
 
@@ -111,6 +114,7 @@ def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) 
         result.rows = [_row(archive, index) for index in range(min(len(archive), _MOST_ROWS))]
         if int(archive.stored_sizes.sum()) <= _PROVED_WHILE_TYPING:
             result.proof = archive.prove()
+            result.evidence = gather(archive)
     return result
 
 

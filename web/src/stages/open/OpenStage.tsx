@@ -22,6 +22,7 @@ import {
 import { useKinds } from "../../assets/kinds";
 import { signOf, titlesOf } from "../../assets/registry";
 import { Button, Copyable, Empty } from "../../components/controls";
+import { contradicted, Evidence } from "../../components/Evidence";
 import { count, isActive, many } from "../../lib/format";
 import { type Search, useFacets } from "../find/useCatalogue";
 import { FolderChooser } from "./FolderChooser";
@@ -290,6 +291,14 @@ function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
       </p>
       {proof == null ? (
         <p className="mt-3 text-quiet">Its proof is being worked out.</p>
+      ) : proof.exact && contradicted(archive.evidence) ? (
+        <p className="mt-3 flex items-start gap-2 text-rust">
+          <ShieldAlert aria-hidden className="mt-0.5 size-5 shrink-0" />
+          <span>
+            <b>Nothing would be lost, but the description looks wrong.</b> A rebuild equals the original byte
+            for byte; yet the members contradict it. Look at some of them before you change one.
+          </span>
+        </p>
       ) : proof.exact ? (
         <p className="mt-3 flex items-start gap-2 text-moss">
           <BadgeCheck aria-hidden className="mt-0.5 size-5 shrink-0" />
@@ -311,6 +320,11 @@ function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
             {proof.field && <>in {proof.field}</>}
           </span>
         </p>
+      )}
+      {contradicted(archive.evidence) && (
+        <div className="mt-2">
+          <Evidence evidence={archive.evidence} />
+        </div>
       )}
     </li>
   );

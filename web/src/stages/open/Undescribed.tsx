@@ -152,8 +152,12 @@ function Proposals({
               <span className="block text-quiet">
                 {(one.explained * 100).toFixed(1)} % of the bytes explained
               </span>
-              <span className={one.exact ? "block text-moss" : "block text-rust"}>
-                {one.exact ? "Proved, byte for byte" : "No proof"}
+              <span className={one.state === "proved" ? "block text-moss" : "block text-rust"}>
+                {one.state === "proved"
+                  ? "Proved, byte for byte"
+                  : one.exact
+                    ? "A beginning: contradicted"
+                    : "A beginning: no proof"}
               </span>
             </button>
           </li>

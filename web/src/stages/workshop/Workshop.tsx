@@ -6,6 +6,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { showProblem, useKeepLayout, useOpenAgain } from "../../api/queries";
 import { Button, Empty } from "../../components/controls";
+import { contradicted, Evidence } from "../../components/Evidence";
 import { count, many, bytes as sized } from "../../lib/format";
 import { ByteView, COLUMNS, ROWS, type Selection } from "./ByteView";
 import { Description } from "./Description";
@@ -193,7 +194,15 @@ function Verdict({
   const { error, proof } = look;
   return (
     <div className={`grid gap-2 rounded-lg bg-raised p-3 ${fresh ? "" : "opacity-60"}`} role="status">
-      {proof?.exact ? (
+      {proof?.exact && contradicted(look.evidence) ? (
+        <p className="flex items-start gap-2 text-rust">
+          <ShieldAlert aria-hidden className="mt-0.5 size-5 shrink-0" />
+          <span>
+            <b>Not right yet.</b> A rebuild equals the file byte for byte, but the members contradict the
+            description.
+          </span>
+        </p>
+      ) : proof?.exact ? (
         <p className="flex items-start gap-2 text-moss">
           <BadgeCheck aria-hidden className="mt-0.5 size-5 shrink-0" />
           <span>
@@ -216,9 +225,10 @@ function Verdict({
           </span>
         </p>
       )}
+      <Evidence evidence={look.evidence} />
       <div className="flex items-center gap-3">
         <Button
-          look={proof?.exact ? "act" : "plain"}
+          look={proof?.exact && !contradicted(look.evidence) ? "act" : "plain"}
           disabled={!!error || !fresh || keep.isPending || again.isPending}
           onClick={use}
         >

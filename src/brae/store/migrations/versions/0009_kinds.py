@@ -28,6 +28,7 @@ def upgrade() -> None:
         op.drop_column("members", name)
     # The next opening tells every member anew, so that what other kinds say is there too.
     op.execute("UPDATE archives SET listed_from = ''")
+    op.add_column("archives", sa.Column("evidence", sa.JSON(), nullable=False, server_default="[]"))
     op.add_column("projects", sa.Column("listing", sa.Integer(), nullable=False, server_default="1"))
     op.add_column("edits", sa.Column("kind", sa.String(), nullable=False, server_default="texture"))
     op.alter_column("edit_steps", "levels", new_column_name="beside")
@@ -37,6 +38,7 @@ def downgrade() -> None:
     op.alter_column("edit_steps", "beside", new_column_name="levels")
     op.drop_column("edits", "kind")
     op.drop_column("projects", "listing")
+    op.drop_column("archives", "evidence")
     for name, kind in _GONE.items():
         op.add_column("members", sa.Column(name, kind))
     op.execute(
