@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 
 import numpy as np
@@ -10,8 +11,12 @@ import pytest
 from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.evidence import gather, state
+from brae.core.containers.follows import unexplained
 from brae.core.layouts.load import parse
 from brae.core.sources import BytesSource
+from tests.core.families import FAMILIES
+from tests.core.families.cookbook import blocks_counted
+from tests.core.families.family import Family, in_cookbook
 
 LAYOUT = """
 layout: shelf
@@ -90,3 +95,55 @@ def test_kinds_that_differ_within_an_ending_are_no_contradiction() -> None:
     """Every file of every ending begins otherwise: moved names are no better, so nothing is said against these."""
     found = gather(shelf(_mixed({"a": b"", "b": b"", "c": b""}, 200), {}))
     assert all(one.speaks != "against" for one in found)
+
+
+# ---- numbers that would go stale
+
+
+def _counted(extra: str = "") -> str:
+    """The cookbook's layout of counted blocks, without the lines that say what follows."""
+    text = in_cookbook("cook-blocks-counted")
+    return text if extra else re.sub(r", is: (name_length|\(stored_size[^}]*|end_offset)", "", text)
+
+
+def test_numbers_that_would_go_stale_are_told_with_the_line_to_add() -> None:
+    rng = np.random.default_rng(3)
+    members = [
+        (f"{'m' * (number % 5 + 1)}{number}.x", rng.bytes(int(rng.integers(1, 5000)))) for number in range(20)
+    ]
+    files = {name: BytesSource(data) for name, data in blocks_counted(members).items()}
+    archive = open_archive(parse(_counted()), files)
+    assert archive.prove().exact
+    assert unexplained(archive) == [
+        ("letters", "is: name_length"),
+        ("blocks", "is: (stored_size + 511) // 512"),
+        ("end", "is: end_offset"),
+    ]
+    told = [one.words for one in gather(archive) if one.speaks == "against"]
+    assert len(told) == 3
+    assert "Add to it: is: (stored_size + 511) // 512" in told[1]
+    assert unexplained(open_archive(parse(_counted("with")), files)) == []
+
+
+def test_what_a_field_is_has_to_be_true_of_every_record() -> None:
+    rng = np.random.default_rng(4)
+    members = [(f"m{number}.x", rng.bytes(int(rng.integers(1, 5000)))) for number in range(9)]
+    data = bytearray(blocks_counted(members)["main"])
+    data[8 + 40 * 5 + 2] ^= 1  # the blocks of the sixth record
+    archive = open_archive(parse(_counted("with")), {"main": BytesSource(bytes(data))})
+    proof = archive.prove()
+    assert not proof.exact
+    assert proof.field == "entries[5].blocks"
+
+
+@pytest.mark.parametrize("family", FAMILIES, ids=lambda family: family.name)
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_right_layout_is_never_spoken_against(family: Family, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    words = ["pier", "oar", "gull", "kelp", "buoy", "tide", "wrack", "skerry", "ness", "holm", "geo", "stack"]
+    members = [
+        (family.shape(word), rng.bytes(int(rng.integers(max(family.least, 1), 6000))))
+        for word in words[: family.most]
+    ]
+    archive = family.open(family.write(family.order(members)))
+    assert [one.words for one in gather(archive) if one.speaks == "against"] == []

@@ -480,6 +480,45 @@ def linked(members: Members) -> Files:
     return {"main": struct.pack("<4sII", b"LINK", len(members), len(links) // 8) + table + links + body}
 
 
+def sectors(members: Members) -> Files:
+    head = struct.pack("<4sI", b"SECT", len(members))
+    places, body = _places(members, -(-(len(head) + 24 * len(members)) // 2048) * 2048, 2048)
+    for (name, data), at in zip(members, places, strict=True):
+        last = len(data) % 2048 or 2048
+        head += struct.pack("<16sIHH", name.encode(), at // 2048, (len(data) + 2047) // 2048, last)
+    return {"main": head.ljust(places[0] if places else len(head), b"\0") + body}
+
+
+def blocks_counted(members: Members) -> Files:
+    head = struct.pack("<4sI", b"BLKS", len(members))
+    places, body = _places(members, len(head) + 40 * len(members))
+    for (name, data), at in zip(members, places, strict=True):
+        letters, blocks = len(name.encode()), -(-len(data) // 512)
+        head += struct.pack("<HH24sIII", letters, blocks, name.encode(), at, len(data), at + len(data))
+    return {"main": head + body}
+
+
+def from_base(members: Members) -> Files:
+    size = 21 * len(members)
+    head = struct.pack("<4sHII", b"BASE", len(members), 14 + size, size + 4)
+    places, body = _places(members, 0, 64)
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<13sII", name.encode(), at, len(data))
+    return {"main": head + body}
+
+
+def salted(members: Members) -> Files:
+    salt = 0xC0FFEE
+    state, key, names = (salt * 3 + 1) & 0xFFFFFFFF, b"", b"".join(name.encode() + b"\0" for name, _ in members)
+    for _ in names:
+        key += bytes([state >> 16 & 255])
+        state = (state * 1103515245 + 12345) & 0xFFFFFFFF
+    hidden = bytes(letter ^ mask for letter, mask in zip(names, key, strict=True))
+    table = b"".join(struct.pack(">I", len(data) << 6 | number % 64) for number, (_, data) in enumerate(members))
+    head = struct.pack(">4sIH", b"SALT", salt, len(members))
+    return {"main": head + hidden + table + b"".join(data for _, data in members)}
+
+
 def _cooked(name: str, writer: object, **more: object) -> Family:
     return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
 
@@ -513,4 +552,8 @@ COOKED = [
     _cooked("volumes", volumes, shape=_short),
     _cooked("forms", forms, shape=_form_name, order=lambda members: sorted(members, key=_off_deck)),
     _cooked("linked", linked, shape=_short, grows=False),
+    _cooked("sectors", sectors, shape=_short, least=1),
+    _cooked("blocks-counted", blocks_counted, shape=_short, grows=False),
+    _cooked("from-base", from_base, shape=_short),
+    _cooked("salted", salted, shape=_short, grows=False),
 ]

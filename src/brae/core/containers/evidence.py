@@ -16,6 +16,8 @@ from typing import Any, Literal
 import numpy as np
 
 from brae.core.containers.base import Container, Proof
+from brae.core.containers.described import Archive
+from brae.core.containers.follows import unexplained
 
 #: what files of these endings begin with: PNG 3rd ed. 5.2, DDS and BMP (Microsoft), RFC 1952, RFC 9639, RFC 3533,
 #: RIFF, JPEG (ITU T.81), GIF89a, APPNOTE.TXT 4.3.7, KTX 2.0, OpenType 1.9, glTF 2.0 (binary)
@@ -56,7 +58,22 @@ def gather(container: Container) -> list[Evidence]:
     """What a container's members say: how they tile the file, and whether names fit their data."""
     if not len(container):
         return []
-    return [*_tiling(container), *_names(container)]
+    return [*_tiling(container), *_names(container), *_stale(container)]
+
+
+def _stale(container: Container) -> list[Evidence]:
+    """Numbers that are kept as they are, and that would be wrong after an edit."""
+    if not isinstance(container, Archive):
+        return []
+    return [
+        Evidence(
+            f"follows-{field}",
+            "against",
+            f"'{field}' is kept as it is, but in every record it is the same sum: it would be wrong after an edit. "
+            f"Add to it: {line}",
+        )
+        for field, line in unexplained(container)
+    ]
 
 
 def _tiling(container: Container) -> list[Evidence]:

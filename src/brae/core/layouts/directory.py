@@ -11,7 +11,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, TruncatedError
 from brae.core.layouts import hashes
-from brae.core.layouts.expressions import evaluate
+from brae.core.layouts.expressions import evaluate, evaluate_columns
 from brae.core.layouts.model import (
     ChunksPart,
     Content,
@@ -62,8 +62,10 @@ def directory(parsed: Parsed, known_names: Iterable[str] = ()) -> Directory:
 
     Raises FormatError or TruncatedError where a record's numbers are beyond the file.
     """
-    part = parsed.layout.content
-    assert part is not None
+    content = parsed.layout.content
+    assert content is not None
+    part = parsed.regions[content.name].part
+    assert isinstance(part, MembersPart | ChunksPart)
     if isinstance(part, ChunksPart):
         found = _of_chunks(parsed, part)
     elif part.of is None:
@@ -81,7 +83,8 @@ def _end_members(parsed: Parsed, part: MembersPart, found: Directory) -> None:
     others = [r.start for r in parsed.regions.values() if r.file == part.file and r.part is not part]
     limit = min([start for start in others if start >= max(end, 1)] + [parsed.sources[part.file].size])
     if part.pad_last:
-        end = max(min(end + (-end % part.align), limit), end)
+        origin = evaluate(part.align_from, parsed.values)
+        end = max(min(end + ((origin - end) % part.align), limit), end)
     parsed.regions[part.name] = Region(part, part.file, region.start, end)
 
 
@@ -106,7 +109,7 @@ def _of_chunks(parsed: Parsed, part: ChunksPart) -> Directory:
     packer = part.column("compression")
     return Directory(
         part, part, chunks.rows, rows, chunks.starts[rows], stored,
-        _real(part, part, chunks.rows, rows, stored),
+        _real(parsed, part, part, chunks.rows, rows, stored),
         None if packer is None else chunks.rows.raw(packer.field)[rows],
         names, chunks.end,
     )  # fmt: skip
@@ -152,7 +155,7 @@ def _of_table(parsed: Parsed, part: MembersPart, known_names: Iterable[str]) -> 
             expected=f"an end up to {(ends - begins)[first]}",
             remedy="The directory is damaged or the data file is cut short: fetch both again from the game.",
         )
-    real = _real(part, records, table, rows, stored)
+    real = _real(parsed, part, records, table, rows, stored)
     zero = part.unpacked == "zero" and records.column("real-size") is not None
     if zero:
         stored = np.where(stored == 0, real, stored)
@@ -197,6 +200,8 @@ def _places(
 ) -> tuple[Ints, Ints]:
     """Absolute offsets and stored sizes; ``begins`` is where each member's file begins, ``walls`` where all end."""
     base = evaluate(part.base, parsed.values) + begins
+    if part.offset is not None or part.size is not None:
+        return _summed_places(parsed, part, records, table, rows, base)
     at, size, end = (records.column(role) for role in ("offset", "stored-size", "end-offset"))
     for leaf in (at, size, end):
         if leaf is not None and not leaf.column.number_like:
@@ -228,6 +233,40 @@ def _places(
     return offsets, np.where(following < len(starts), ends, offsets) - offsets
 
 
+def record_values(parsed: Parsed, table: Rows, rows: Ints) -> dict[str, Ints]:
+    """The numbers of every record, and those of the header, by their fields' names."""
+    values = {name: np.full(len(rows), number, np.int64) for name, number in parsed.values.items()}
+    for field_, leaf in table.leaf.items():
+        if leaf.column.number_like:
+            values[field_] = table.numbers(field_)[rows]
+    return values
+
+
+def _summed_places(
+    parsed: Parsed, part: MembersPart, records: Records, table: Rows, rows: Ints, base: Ints
+) -> tuple[Ints, Ints]:
+    """Offsets and stored sizes that are sums over the records' fields."""
+    values = record_values(parsed, table, rows)
+    at, size, end = (records.column(role) for role in ("offset", "stored-size", "end-offset"))
+    stored: Ints | None = None
+    if part.size is not None:
+        stored = evaluate_columns(part.size, values, len(rows))
+    elif size is not None:
+        stored = values[size.field]
+    if part.offset is not None:
+        offsets = evaluate_columns(part.offset, values, len(rows)) + base
+    elif at is not None:
+        offsets = values[at.field] + base
+    else:
+        assert stored is not None
+        return _one_after_the_other(parsed, part, stored), stored
+    if stored is None:
+        if end is None:
+            raise LayoutError(f"'{part.name}' needs 'size', or a field that says where each member ends.")
+        stored = values[end.field] + base - offsets
+    return offsets, stored
+
+
 def _one_after_the_other(parsed: Parsed, part: MembersPart, sizes: Ints) -> Ints:
     """Offsets where records only give sizes: each member follows the one before, aligned."""
     start = parsed.regions[part.name].start
@@ -239,13 +278,15 @@ def _one_after_the_other(parsed: Parsed, part: MembersPart, sizes: Ints) -> Ints
         raise LayoutError("'align_by' needs offsets in the records.")
     if part.align == 1:
         return start + np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.int64)
-    first = start + (-start % part.align)
+    first = start + ((evaluate(part.align_from, parsed.values) - start) % part.align)
     padded = sizes + (-sizes % part.align)
     return first + np.concatenate([[0], np.cumsum(padded)[:-1]]).astype(np.int64)
 
 
-def _real(part: Content, records: Records, table: Rows, rows: Ints, stored: Ints) -> Ints:
+def _real(parsed: Parsed, part: Content, records: Records, table: Rows, rows: Ints, stored: Ints) -> Ints:
     """Unpacked sizes; -1 where only unpacking tells."""
+    if isinstance(part, MembersPart) and part.real is not None:
+        return evaluate_columns(part.real, record_values(parsed, table, rows), len(rows))
     leaf = records.column("real-size")
     if leaf is not None:
         return table.numbers(leaf.field)[rows]

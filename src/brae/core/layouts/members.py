@@ -14,7 +14,7 @@ from brae.core.layouts.chunks import Chunks
 from brae.core.layouts.directory import Directory, folder_numbers, split_names
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
-from brae.core.layouts.model import ChunksPart, Leaf, NamesPart, Records
+from brae.core.layouts.model import ChunksPart, Leaf, MembersPart, NamesPart, Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
@@ -68,9 +68,11 @@ class Slots:
             return False
         if found.table is None:
             return length == int(found.stored[index])
-        if not (found.leaf("stored-size") or found.leaf("end-offset")):
+        summed = found.part if isinstance(found.part, MembersPart) else None
+        sized = summed is not None and summed.size is not None
+        if not (found.leaf("stored-size") or found.leaf("end-offset") or sized):
             return length == int(found.stored[index])
-        if found.leaf("offset") is None:
+        if found.leaf("offset") is None and (summed is None or summed.offset is None):
             return start + length + (-(start + length) % align) == old_next
         return True
 

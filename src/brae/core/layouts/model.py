@@ -113,6 +113,9 @@ class Value(Meant):
     end: Literal["nul"] | None = Field(None, description="a string that ends with a zero byte (or character)")
     encoding: Encoding = "utf-8"
     checksum: Checksum | None = None
+    bit_order: Literal["low", "high"] = Field(
+        "low", description="which of the number's bits the first of 'bits' are"
+    )
     about: str | None = None
 
     @model_validator(mode="after")
@@ -163,12 +166,26 @@ class Placed(Strict):
     fill: Annotated[int, Field(ge=0, le=255, description="the byte of which padding is made")] = 0
 
 
+#: what a record's field can be said to follow from, for its member
+MEMBER_FACTS = {
+    "stored_size": "its bytes as they are stored",
+    "real_size": "its bytes unpacked",
+    "offset": "where its data begins, counted from the base",
+    "end_offset": "where its data ends, counted from the base",
+    "index": "its number, from 0",
+    "name_length": "the bytes of its name",
+}
+
+
 class Bits(Meant):
     """Some bits of a number, counted from the lowest up."""
 
     field: Name
     bits: Annotated[int, Field(ge=1, le=63)]
     role: MemberRole | TextureRole | None = None
+    is_: Expression | None = Field(
+        None, alias="is", description="of a record: what it follows from, such as (stored_size + 2047) // 2048"
+    )
 
 
 class Hidden(Placed):
@@ -258,6 +275,9 @@ class Column(Value):
 
     field: Name
     role: MemberRole | None = None
+    is_: Expression | None = Field(
+        None, alias="is", description="what it follows from, such as (stored_size + 2047) // 2048"
+    )
     bits: list[Bits] | None = None
     table: Name | None = Field(None, alias="in", description="the table to whose records the numbers point")
     hash: NameHash | None = Field(None, description="how a 'name-hash' is made of the name")
@@ -271,10 +291,30 @@ class Column(Value):
             if self.checksum.over not in ("stored", "real"):
                 raise ValueError("a record's checksum is over 'stored' or 'real'")
             self.role = "checksum"
+        pieces: list[Column | Bits] = [self, *(self.bits or [])]
+        for meant in pieces:
+            if meant.is_ is not None:
+                _check_follows(self, meant)
         if (self.role == "name-hash") != (self.hash is not None):
             raise ValueError("the role 'name-hash' needs 'hash', and only it")
         _check_bits(self)
         return self
+
+
+def _check_follows(column: Column, meant: Column | Bits) -> None:
+    """What a record's field follows from has to be known of every member."""
+    assert meant.is_ is not None
+    if not column.number_like or meant.role is not None:
+        raise ValueError(f"'is' of '{meant.field}' is for whole numbers that have no role")
+    if expressions.calls(meant.is_):
+        raise ValueError(f"'{meant.field}' asks about a part; a record's field follows from its member")
+    unknown = expressions.field_names(meant.is_) - MEMBER_FACTS.keys()
+    if unknown:
+        name = sorted(unknown)[0]
+        raise ValueError(
+            f"'{meant.field}' is made of '{name}', which is nothing of a member{near(name, MEMBER_FACTS)}; "
+            f"known are {', '.join(MEMBER_FACTS)}"
+        )
 
 
 @dataclass(frozen=True)
@@ -346,10 +386,16 @@ def _leaves(record: list[Column]) -> list[Leaf]:
         if column.bits is None:
             found.append(Leaf(column, column))
             continue
-        shift = 0
-        for piece in column.bits:
-            found.append(Leaf(column, piece, shift))
-            shift += piece.bits
+        found += [Leaf(column, piece, shift) for piece, shift in shifts(column)]
+    return found
+
+
+def shifts(value: FieldPart | Column) -> list[tuple[Bits, int]]:
+    """The pieces of a number, and how far each is shifted to the left in it."""
+    pieces, found, used = value.bits or [], [], 0
+    for piece in pieces:
+        found.append((piece, 8 * value.width - used - piece.bits if value.bit_order == "high" else used))
+        used += piece.bits
     return found
 
 
@@ -422,7 +468,8 @@ class NamesPart(Hidden):
     """A block of names, each ended by a zero byte, to which records point."""
 
     names: Name
-    size: Expression
+    size: Expression | None = Field(None, description="its bytes")
+    count: Expression | None = Field(None, description="how many names it has, where nothing says its bytes")
     base: Expression | None = Field(
         None, description="what the records' places are counted from; without it, from where the block begins"
     )
@@ -433,6 +480,12 @@ class NamesPart(Hidden):
     @property
     def name(self) -> str:
         return self.names
+
+    @model_validator(mode="after")
+    def _ended(self) -> NamesPart:
+        if (self.size is None) == (self.count is None):
+            raise ValueError("a block of names has either a size or a count")
+        return self
 
 
 class Content(Placed):
@@ -445,6 +498,7 @@ class Content(Placed):
         "never", description="a member is not packed where its stored size equals its real size, or is zero"
     )
     obfuscation: Steps = Field(default_factory=list, description="of every member's stored bytes")
+    align_from: Expression = Field(0, description="where alignment counts from: a number, or fields of the header")
     align_by: dict[str, Annotated[int, Field(ge=1, le=1 << 24)]] = Field(
         default_factory=dict, description="alignment by a pattern of the name, such as '*.tex'"
     )
@@ -461,8 +515,12 @@ class MembersPart(Content):
         default_factory=dict, description="only records with these values are members"
     )
     last_ends: bool = Field(False, description="the last record is no member: its offset is where the data ends")
-    size: Expression | None = Field(None, description="of a lone member: its stored bytes; else to the end")
-    real: Expression | None = Field(None, description="of a lone member: its unpacked bytes")
+    offset: Expression | None = Field(None, description="where a member begins, as a sum over its record's fields")
+    size: Expression | None = Field(
+        None,
+        description="a member's stored bytes, as a sum over its record's fields; of a lone one else to the end",
+    )
+    real: Expression | None = Field(None, description="a member's unpacked bytes, as such a sum")
 
     @property
     def name(self) -> str:
@@ -656,15 +714,22 @@ class Layout(Strict):
                 raise ValueError(f"two parts are called '{part.name}'")
             if part.file != MAIN and part.file not in self.files:
                 raise ValueError(f"'{part.name}' lies in '{part.file}', which 'files' does not name")
-            wanted = [
-                getattr(part, key, None) for key in ("at", "count", "size", "length", "base", "folders", "real")
-            ]
+            keys = ["at", "count", "size", "length", "base", "folders", "real", "align_from"]
+            if isinstance(part, MembersPart) and part.of is not None:
+                keys = ["at", "base", "align_from"]  # the others are over the fields of each record
+            wanted = [getattr(part, key, None) for key in keys]
             for expression in wanted:
                 missing = expressions.field_names(expression) - values if expression is not None else set()
                 if missing:
-                    raise ValueError(f"'{part.name}' reads '{missing.pop()}' before it is known")
+                    name = sorted(missing)[0]
+                    raise ValueError(f"'{part.name}' reads '{name}' before it is known{near(name, values)}")
+            for step in getattr(part, "obfuscation", []):
+                for name in sorted(step.fields - values):
+                    raise ValueError(
+                        f"the key of '{part.name}' reads '{name}' before it is known{near(name, values)}"
+                    )
             if isinstance(part, MembersPart):
-                self._check_members(part, known)
+                self._check_members(part, known, values)
             if isinstance(part, MembersPart | ChunksPart):
                 self._check_packers(part, known)
             known[part.name] = part
@@ -703,16 +768,20 @@ class Layout(Strict):
         if ("packed" in words) != bool(self.packed):
             raise ValueError("'packed' says what the channels are for of maps that are 'packed'")
 
-    def _check_members(self, part: MembersPart, known: dict[str, Part]) -> None:
+    def _check_members(self, part: MembersPart, known: dict[str, Part], values: Collection[str]) -> None:
         if part.of is None:
-            if part.where or part.last_ends:
-                raise ValueError(f"'{part.name}' is a lone member: 'where' and 'last_ends' are for tables")
+            if part.where or part.last_ends or part.offset is not None:
+                raise ValueError(
+                    f"'{part.name}' is a lone member: 'where', 'offset' and 'last_ends' are for tables"
+                )
             return
         table = known.get(part.of)
         if not isinstance(table, TablePart | TreePart):
             raise ValueError(f"'{part.name}' needs the table '{part.of}' before it")
-        if not (table.column("offset") or table.column("stored-size")):
+        sums = [one for one in (part.offset, part.size) if one is not None]
+        if not (table.column("offset") or table.column("stored-size") or sums):
             raise ValueError(f"the table '{part.of}' needs the role offset or stored-size")
+        self._check_sums(part, table, values)
         if part.last_ends and (table.column("stored-size") or table.column("end-offset")):
             raise ValueError("'last_ends' is for tables that have offsets only")
         if table.column("file-number"):
@@ -723,6 +792,29 @@ class Layout(Strict):
         for name in part.where:
             if name not in {leaf.field for leaf in table.leaves}:
                 raise ValueError(f"'where' speaks of '{name}', which '{part.of}' does not have")
+
+    @staticmethod
+    def _check_sums(part: MembersPart, table: TablePart | TreePart, values: Collection[str]) -> None:
+        """What a member's place and sizes are made of has to be written again when it changes."""
+        for key, role in (("offset", "offset"), ("size", "stored-size"), ("real", "real-size")):
+            made = getattr(part, key)
+            if made is None:
+                continue
+            if table.column(role):
+                raise ValueError(f"'{key}' of '{part.name}' and the role {role} say the same; leave one out")
+            leaves = {leaf.field: leaf for leaf in table.leaves}
+            for name in sorted(expressions.field_names(made)):
+                if name in leaves:
+                    if leaves[name].meant.is_ is None and leaves[name].meant.role is None:
+                        raise ValueError(
+                            f"'{name}' is read by the {key} of '{part.name}': say what it 'is', so that it can be "
+                            "written again, such as is: (stored_size + 2047) // 2048"
+                        )
+                elif name not in values:
+                    raise ValueError(
+                        f"the {key} of '{part.name}' reads '{name}', which no field says"
+                        f"{near(name, [*leaves, *values])}"
+                    )
 
     def _check_packers(self, part: MembersPart | ChunksPart, known: dict[str, Part]) -> None:
         names = {*packer_names(), *self.packers}
@@ -735,6 +827,8 @@ class Layout(Strict):
 
     def _check_mentions(self, part: Part, known: dict[str, Part], values: Collection[str]) -> None:
         if isinstance(part, Records):
+            if isinstance(part, ChunksPart | TreePart) and any(leaf.meant.is_ is not None for leaf in part.leaves):
+                raise ValueError(f"'is' is for the records of a table, and '{part.name}' is none")
             for column in [*part.record, *(part.folder if isinstance(part, TreePart) else [])]:
                 if column.table is not None and not isinstance(known.get(column.table), TablePart):
                     raise ValueError(f"'{column.field}' points into '{column.table}', which is no table")
@@ -797,7 +891,8 @@ class Layout(Strict):
             size = part.width if isinstance(part, FieldPart) and not part.end else None
             if isinstance(part, BytesPart) and isinstance(part.size, int):
                 size = part.size
-            if isinstance(part, FieldPart) and part.value is not None and size and offset is not None:
+            plain = not any(step.fields for step in getattr(part, "obfuscation", []))
+            if isinstance(part, FieldPart) and part.value is not None and size and offset is not None and plain:
                 if isinstance(part.value, str):
                     raw = part.value.encode("latin-1", "replace").ljust(size, b"\0")
                 else:

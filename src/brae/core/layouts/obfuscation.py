@@ -6,7 +6,7 @@ hidden (a part, or a member).
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -14,13 +14,14 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from brae.core.errors import LayoutError
+from brae.core.layouts import expressions
 
 
 class RunningKey(BaseModel):
     """A key that steps: each byte is ``state >> shift``; then ``state = state * multiply + add``, in ``bits``."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
-    seed: Annotated[int, Field(ge=0, lt=1 << 64)]
+    seed: Annotated[int, Field(ge=0, lt=1 << 64)] | str = Field(description="a number, or a sum over header fields")
     multiply: Annotated[int, Field(ge=0, lt=1 << 64)] = 1
     add: Annotated[int, Field(ge=0, lt=1 << 64)] = 0
     bits: Annotated[int, Field(ge=8, le=64)] = 8
@@ -41,6 +42,11 @@ class Step(BaseModel):
         None, description="every byte's bits to the left, when reading; 4 exchanges the nibbles"
     )
 
+    @property
+    def fields(self) -> set[str]:
+        """The header fields that its key is made of."""
+        return expressions.field_names(self.xor_running.seed) if self.xor_running is not None else set()
+
     @model_validator(mode="after")
     def _one(self) -> Step:
         given = [self.xor, self.xor_running, self.subtract, self.swap, self.rotate]
@@ -57,12 +63,24 @@ Steps = Annotated[list[Step], Field(max_length=8)]
 _Bytes = np.ndarray[Any, np.dtype[np.uint8]]
 
 
+def with_keys(steps: Sequence[Step], values: Mapping[str, int]) -> list[Step]:
+    """The same steps with keys made of header fields worked out; LayoutError where one is not known."""
+    found = []
+    for step in steps:
+        if step.fields and step.xor_running is not None:
+            seed = expressions.evaluate(step.xor_running.seed, values) & ((1 << 64) - 1)
+            step = step.model_copy(update={"xor_running": step.xor_running.model_copy(update={"seed": seed})})
+        found.append(step)
+    return found
+
+
 @lru_cache(maxsize=8)
 def _running(key: RunningKey, length: int) -> _Bytes:
     from brae.core.layouts import kernels
 
     mask = (1 << key.bits) - 1
-    numbers = (key.seed & mask, key.multiply, key.add, mask, key.shift)
+    seed = expressions.evaluate(key.seed, {})
+    numbers = (seed & mask, key.multiply, key.add, mask, key.shift)
     found: _Bytes = kernels.running_key(length, *(np.uint64(number) for number in numbers))
     return found
 

@@ -26,8 +26,9 @@ from brae.core.layouts.model import (
     TablePart,
     TreePart,
     Value,
+    shifts,
 )
-from brae.core.layouts.obfuscation import reveal
+from brae.core.layouts.obfuscation import reveal, with_keys
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import ByteSource
@@ -127,7 +128,11 @@ def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) ->
             )
         parsed.values[f"{name}_size"] = sources[name].size
     cursors: dict[str, int | None] = dict.fromkeys([MAIN, *layout.files], 0)
-    for part in layout.parts:
+    for described in layout.parts:
+        part = described
+        steps = getattr(part, "obfuscation", None)
+        if steps and any(step.fields for step in steps):
+            part = part.model_copy(update={"obfuscation": with_keys(steps, parsed.values)})
         start = _start(part, parsed, cursors[part.file])
         try:
             end = _read_part(part, parsed, start)
@@ -143,7 +148,8 @@ def _start(part: Part, parsed: Parsed, cursor: int | None) -> int:
     elif cursor is None:
         raise LayoutError(f"'{part.name}' lies behind members and needs 'at'.")
     else:
-        start = cursor + (-cursor % part.align)
+        origin = expressions.evaluate(part.align_from, parsed.values) if isinstance(part, MembersPart) else 0
+        start = cursor + ((origin - cursor) % part.align)
     if not 0 <= start <= parsed.sources[part.file].size:
         raise TruncatedError(
             f"{part.name} should lie at {start}, outside the file.",
@@ -182,13 +188,37 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
         size = parsed.chunks.end - start
     else:
         assert isinstance(part, BytesPart | NamesPart)
-        size = _size(part.size, parsed, start)
+        if isinstance(part, NamesPart) and part.count is not None:
+            size = _names_size(part, parsed, start)
+        else:
+            assert part.size is not None
+            size = _size(part.size, parsed, start)
         _check_fits(size, source, start, f"{size} bytes")
     parsed.regions[part.name] = Region(part, part.file, start, start + size)
     return start + size
 
 
 LARGEST_FILE = 1 << 62
+
+
+def _names_size(part: NamesPart, parsed: Parsed, start: int) -> int:
+    """The bytes of a block of which only the number of names is known."""
+    assert part.count is not None
+    count, source = _size(part.count, parsed, start, "names"), parsed.sources[part.file]
+    unit = 2 if part.encoding == "utf-16" else 1
+    _check_fits(count * unit, source, start, f"{count} names")
+    length = _FIRST_LOOK
+    while True:
+        room = min(length, source.size - start) // unit * unit
+        data = np.frombuffer(reveal(part.obfuscation, source.read(start, room)), np.uint8)
+        zeros = np.flatnonzero((data if unit == 1 else data.view(np.uint16)) == 0)
+        if len(zeros) >= count:
+            return int(zeros[count - 1] + 1) * unit if count else 0
+        if start + room + unit > source.size:
+            raise TruncatedError(f"{count} names were announced, but only {len(zeros)} follow.", offset=start)
+        length *= 16
+        if length > _LARGEST_WALK:
+            raise LimitError(f"The names are more than the {_LARGEST_WALK} bytes that are sensible.", offset=start)
 
 
 def _read_table(part: TablePart, parsed: Parsed, start: int) -> int:
@@ -329,11 +359,9 @@ def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
         order = "little" if endian == "little" else "big"
         number = int.from_bytes(plain, order, signed=part.type[0] == "i")  # type: ignore[arg-type]
         parsed.values[part.field] = number * part.unit + part.add
-        shift = 0
-        for piece in part.bits or []:
+        for piece, shift in shifts(part):
             bits = (number >> shift) & ((1 << piece.bits) - 1)
             parsed.values[piece.field] = bits * piece.unit + piece.add
-            shift += piece.bits
     parsed.texts[part.field] = plain
     if part.value is not None and plain != encode_value(part, part.value, endian, len(plain)):
         raise FormatError(

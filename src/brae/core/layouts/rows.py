@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
-from brae.core.layouts.model import Column, Leaf, Records, Until, Value
+from brae.core.layouts.model import Column, Leaf, Records, Until, Value, shifts
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]
@@ -511,12 +511,11 @@ def encode_record(part: Records, endian: str, values: dict[str, int | bytes]) ->
     for column in part.record:
         value = values.get(column.field, 0 if column.number_like else b"")
         if column.bits is not None:
-            value, shift = 0, 0
-            for piece in column.bits:
+            value = 0
+            for piece, shift in shifts(column):
                 given = values.get(piece.field, 0)
                 assert isinstance(given, int)
                 value |= (given & ((1 << piece.bits) - 1)) << shift
-                shift += piece.bits
         result += _encode_value(column, value, endian, numbers)
         if isinstance(value, int):
             numbers[column.field] = value

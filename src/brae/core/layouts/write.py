@@ -25,6 +25,7 @@ from brae.core.layouts.model import (
     PixelsPart,
     Range,
     Records,
+    shifts,
 )
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.read import Parsed, encode_value
@@ -150,7 +151,9 @@ class _Composer:
             part = region.part
             if start < old_end:
                 raise LayoutError(f"'{name}' overlaps the part before it at {start}.", offset=start)
-            gap = self._gap(source, old_end, start, new_end, part.align, part.fill)
+            # What counts from a place of its own begins there, whatever that is a multiple of.
+            align = 1 if isinstance(part, MembersPart) and part.align_from != 0 else part.align
+            gap = self._gap(source, old_end, start, new_end, align, part.fill)
             pieces.append((None, gap))
             new_start = new_end + sum(piece.length for piece in gap)
             self.starts[name] = new_start
@@ -252,8 +255,9 @@ class _Composer:
         source = self.parsed.sources[part.file]
         offsets, sizes = found.offsets, found.stored
         slots = Slots(found, start, end)
-        only_sizes = found.table is not None and found.leaf("offset") is None
-        only_offsets = found.table is not None and not (found.leaf("stored-size") or found.leaf("end-offset"))
+        only_sizes = found.table is not None and found.leaf("offset") is None and part.offset is None
+        sized = found.leaf("stored-size") or found.leaf("end-offset") or part.size is not None
+        only_offsets = found.table is not None and not sized
         fill = bytes([part.fill])
 
         segments: list[Segment] = []
@@ -263,7 +267,7 @@ class _Composer:
         boundaries, shifts = [np.int64(-1)], [shift]
         appended: list[int] = []
         # Numbered files each count their own bytes: where the present one began, and where it begins now.
-        origins = (0, 0)
+        origins = self._origins(part)
         work = sorted(self.edits.changed.keys() | self.edits.removed, key=lambda i: (int(offsets[i]), i))
         if part.align_by and work and not self.in_place:
             # Alignments differ, so each member behind the first change may need other padding.
@@ -329,7 +333,8 @@ class _Composer:
         new_end = end + shift
         old_walls = np.array([0, *found.walls], np.int64)
         walls = old_walls + np.array(shifts)[np.searchsorted(boundaries, old_walls) - 1]
-        walls[0], origin = 0, int(walls[-2]) if found.walls else 0
+        walls[0], file_origin = 0, int(walls[-2]) if found.walls else 0
+        origin = file_origin or self._origins(part)[1]
         added_offsets: list[int] = []
         ends = new_end
         for align, stored, index_or_none in [
@@ -355,9 +360,18 @@ class _Composer:
             self._number_files(found, numbers)
             self.ends[part.file] = walls[1:-1].tolist()
         self._describe_members(
-            part, found, new_offsets - begins, new_sizes, [offset - origin for offset in added_offsets], ends
+            part, found, new_offsets - begins, new_sizes, [offset - file_origin for offset in added_offsets], ends
         )
         return segments
+
+    def _origins(self, part: MembersPart) -> tuple[int, int]:
+        """Where alignment counts from, in the original and now."""
+        if part.align_from == 0:
+            return 0, 0
+        return (
+            expressions.evaluate(part.align_from, self.parsed.values),
+            expressions.evaluate(part.align_from, self._known_values()),
+        )
 
     def _number_files(self, found: Directory, numbers: Ints) -> None:
         """Tell the records in which of the numbered files each member lies."""
@@ -397,6 +411,34 @@ class _Composer:
             describe_member(found, self.table, int(self.row_of[index]), change)
         for row, new in zip(self.new_rows, self.edits.added, strict=True):
             describe_member(found, self.table, row, new.change)
+        self._put_followers(found, offsets - base, sizes, [offset - base for offset in added])
+
+    def _put_followers(self, found: Directory, offsets: Ints, sizes: Ints, added: list[int]) -> None:
+        """Write the records' fields that follow from their members, of all members: what is wrong shows."""
+        records, table = found.records, self.table
+        followers = [] if records is None else [leaf for leaf in records.leaves if leaf.meant.is_ is not None]
+        if not followers or table is None or self.row_of is None:
+            return
+        kept = np.flatnonzero(self.row_of >= 0)
+        real = found.real.copy()
+        for index, change in self.edits.changed.items():
+            real[index] = len(change.real)
+        new = [one.change for one in self.edits.added]
+        names = [*(found.names[index] for index in kept.tolist()), *(one.name for one in self.edits.added)]
+        stored = np.append(sizes[kept], [len(change.stored) for change in new]).astype(np.int64)
+        begins = np.append(offsets[kept], added).astype(np.int64)
+        rows = np.append(self.row_of[kept], self.new_rows).astype(np.int64)
+        facts = {
+            "stored_size": stored,
+            "real_size": np.append(real[kept], [len(change.real) for change in new]).astype(np.int64),
+            "offset": begins,
+            "end_offset": begins + stored,
+            "index": rows,
+            "name_length": np.array([len(name.encode("utf-8", "surrogateescape")) for name in names], np.int64),
+        }
+        for leaf in followers:
+            assert leaf.meant.is_ is not None
+            table.put(leaf.field, rows, expressions.evaluate_columns(leaf.meant.is_, facts, len(rows)))
 
     def _put_end(
         self, part: MembersPart, found: Directory, at: Leaf, offsets: Ints, sizes: Ints, base: int, ends: int
@@ -409,7 +451,8 @@ class _Composer:
             alive[list(self.edits.removed)] = False
             end = max(int((offsets + sizes)[alive].max(initial=self.starts.get(part.name, 0))), ends)
             region = self.parsed.regions[part.name]
-            old = end + (-end % part.align if part.pad_last and old == region.end else 0)
+            padding = (self._origins(part)[1] - end) % part.align
+            old = end + (padding if part.pad_last and old == region.end else 0)
         else:
             old += self.starts[part.name] - self.parsed.regions[part.name].start
         self.table.put(at.field, len(self.table) - 1, old - base)
@@ -418,13 +461,17 @@ class _Composer:
         """Values for a ``base``, with fields that locate or measure a part as they will be."""
         values = dict(self.parsed.values)
         for other in self.parsed.layout.parts:
-            if not isinstance(other, FieldPart):
+            if not isinstance(other, FieldPart) or other.is_ is None:
                 continue
-            if other.locates in self.starts:
-                values[other.field] = self.starts[other.locates]
-            elif other.measures in self.contents:
-                values[other.field] = sum(piece.length for piece in self.contents[other.measures])
+            if all(self._is_placed(*asked) for asked in expressions.calls(other.is_)):
+                values[other.field] = expressions.evaluate(other.is_, values, self._ask)
         return values
+
+    def _is_placed(self, function: str, name: str) -> bool:
+        """Whether a question about a part can be answered while the others are still laid out."""
+        if function in ("offset", "start"):
+            return name in self.starts
+        return function in ("size", "end", "count") and name in self.contents
 
     def _field(self, part: FieldPart) -> bytes:
         """The bytes of a header field, computed where the layout says from what."""
@@ -462,14 +509,13 @@ class _Composer:
     def _bits(self, part: FieldPart, raw: bytes) -> bytes:
         """A field some of whose bits have new values."""
         order: Literal["little", "big"] = "little" if self.endian == "little" else "big"
-        number, shift = int.from_bytes(raw, order), 0
-        for piece in part.bits or []:
+        number = int.from_bytes(raw, order)
+        for piece, shift in shifts(part):
             if piece.field in self.new_values:
                 stored = (self.new_values[piece.field] - piece.add) // piece.unit
                 if not 0 <= stored < 1 << piece.bits:
                     raise LayoutError(f"{stored} does not fit the {piece.bits} bits of '{piece.field}'.")
                 number = number & ~(((1 << piece.bits) - 1) << shift) | stored << shift
-            shift += piece.bits
         return number.to_bytes(len(raw), order)
 
     def _length(self, name: str) -> int:
