@@ -450,7 +450,7 @@ def test_a_page_reload_loses_nothing(page: Page) -> None:
     expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
     page.reload()
     expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
-    expect(page.get_by_text("Starts at a third of full loudness.")).to_be_visible()
+    expect(page.get_by_text("Played at a safe loudness")).to_be_visible()
     volume = page.locator("audio").evaluate("player => player.volume")
     assert volume == pytest.approx(0.3)
 

@@ -319,8 +319,8 @@ def test_damaged_files_leave_the_version_before(workspace: Workspace, opened: Pa
     assert edit_of(workspace, SAIL).state == "ready"
     with pytest.raises(FormatError, match="no remedy"):
         set_remedies(workspace, "skerry", SAIL, ["magic"])
-    with pytest.raises(FormatError, match="Sounds cannot be edited yet"):
-        put_in_work(workspace, "skerry", "data/harbour.kist//sounds/bell/00.wav")
+    with pytest.raises(FormatError, match="Items of this kind cannot be edited yet"):
+        put_in_work(workspace, "skerry", STREAM)
 
 
 def test_the_watcher_takes_what_an_editor_saves(workspace: Workspace, opened: Path) -> None:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from brae.core.assets.sound import ima
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
@@ -48,6 +49,10 @@ def _layouts() -> None:
     hashes.NameHash(kind="fnv1a32").of(["kernel"])
 
 
+def _sounds() -> None:
+    ima.encode(np.zeros((4, 1), np.int16), 256)
+
+
 def _discs() -> None:
     wrong_sectors(BytesSource(bytes(RAW)), 0, 1)
 
@@ -57,6 +62,7 @@ _STEPS: dict[str, Callable[[], None]] = {
     "packers": _packers,
     "layouts": _layouts,
     "discs": _discs,
+    "sounds": _sounds,
 }
 
 

@@ -694,6 +694,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sound/envelope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound: envelope
+         * @description The outlines of original and edit in so many steps.
+         */
+        get: operations["sound_envelope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/structure": {
         parameters: {
             query?: never;
@@ -1161,7 +1181,7 @@ export interface components {
                 [key: string]: string;
             };
             /** Details */
-            details: components["schemas"]["TextureDetails"] | components["schemas"]["Details"];
+            details: components["schemas"]["TextureDetails"] | components["schemas"]["SoundDetails"] | components["schemas"]["Details"];
             /** Fault */
             fault: string | null;
             /** File */
@@ -1189,6 +1209,14 @@ export interface components {
             state: "waiting" | "ready" | "attention" | "same";
             /** Steps */
             steps: components["schemas"]["StepView"][];
+        };
+        /**
+         * Envelope
+         * @description Two sounds on one axis.
+         */
+        Envelope: {
+            edit: components["schemas"]["Outline"] | null;
+            original: components["schemas"]["Outline"];
         };
         /**
          * EvidenceView
@@ -1795,6 +1823,27 @@ export interface components {
             path: string;
         };
         /**
+         * Outline
+         * @description The least and the greatest sample of each step, channels as one, and the loops in seconds.
+         */
+        Outline: {
+            /** High */
+            high: number[];
+            /** Loops */
+            loops: [
+                number,
+                number
+            ][];
+            /** Loudness */
+            loudness: number | null;
+            /** Low */
+            low: number[];
+            /** Peak */
+            peak: number | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
          * PaletteAt
          * @description Where the entries of a palette are, and their pixel format.
          */
@@ -2248,6 +2297,61 @@ export interface components {
              * @default
              */
             words: string;
+        };
+        /**
+         * SoundDetails
+         * @description What the page of a sound needs to know of an edit.
+         */
+        SoundDetails: {
+            /** Choices */
+            choices?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Kind
+             * @default sound
+             * @constant
+             */
+            kind: "sound";
+            /**
+             * Loudness
+             * @default [
+             *       null,
+             *       null,
+             *       null
+             *     ]
+             */
+            loudness: [
+                number | null,
+                number | null,
+                number | null
+            ];
+            recipe: components["schemas"]["SoundRecipe"];
+            /** Snr */
+            snr?: number | null;
+        };
+        /**
+         * SoundRecipe
+         * @description How a sound is stored.
+         */
+        SoundRecipe: {
+            /** Block */
+            block: number;
+            /** Channels */
+            channels: number;
+            /** Codec */
+            codec: string;
+            /** Frames */
+            frames: number;
+            /** Loops */
+            loops: [
+                number,
+                number
+            ][];
+            /** Rate */
+            rate: number;
+            /** Size */
+            size: number;
         };
         /**
          * SpanView
@@ -3829,6 +3933,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sound_envelope: {
+        parameters: {
+            query: {
+                steps?: number;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Envelope"];
                 };
             };
             /** @description Default Response */

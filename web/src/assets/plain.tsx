@@ -90,7 +90,9 @@ export function ShownSound({ url }: { url: string }) {
     <div className="grid gap-2">
       {/* biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions */}
       <audio ref={quiet} key={url} controls preload="none" src={url} className="w-60" />
-      <p className="text-[13.5px] text-[#161616]">Starts at a third of full loudness.</p>
+      <p className="text-[13.5px] text-[#161616]">
+        Played at a safe loudness; starts at a third of your speakers.
+      </p>
     </div>
   );
 }

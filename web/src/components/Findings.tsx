@@ -47,11 +47,16 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
       })}
       {automatic.length > 0 && (
         <li className="text-[14px] text-quiet">
-          Put right by itself: {automatic.map((finding) => finding.remedy?.label.toLowerCase()).join("; ")}.
+          Put right by itself: {automatic.map((finding) => small(finding.remedy?.label ?? "")).join("; ")}.
         </li>
       )}
     </ul>
   );
+}
+
+/** A sentence in the middle of another one. */
+function small(words: string): string {
+  return words.charAt(0).toLowerCase() + words.slice(1);
 }
 
 function FindingRow({
@@ -78,14 +83,14 @@ function FindingRow({
         <div className="min-w-0 flex-1">
           <b>{finding.title}</b>
           <p className="text-[14.5px]">
-            {right ? `Put right: ${finding.remedy?.label.toLowerCase()}.` : finding.in_game}
+            {right ? `Put right: ${small(finding.remedy?.label ?? "")}.` : finding.in_game}
           </p>
         </div>
       </div>
       {finding.remedy && onRemedy && (
         <Button
           look={right ? "quiet" : "act"}
-          className="mt-2"
+          className="mt-2 max-w-full text-left whitespace-normal"
           disabled={busy}
           onClick={() => finding.remedy && onRemedy(finding.remedy.id, !right)}
         >

@@ -7,13 +7,12 @@ import wave
 
 import numpy as np
 import pytest
+import soundfile
 
 from brae.core.assets.base import HEAD, Context, Head
 from brae.core.assets.sound.kind import KIND, facts_of
 from brae.core.errors import UnknownFormatError
 from brae.core.layouts.library import Library
-
-soundfile = pytest.importorskip("soundfile")
 
 
 @pytest.mark.parametrize(

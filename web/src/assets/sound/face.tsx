@@ -1,13 +1,26 @@
-/** Sounds: heard before they are chosen, at a safe loudness. */
+/** Sounds: a waveform on the tile, heard at a loudness that hurts nobody, original and edit on one time axis. */
 import { AudioLines } from "lucide-react";
+import { lazy } from "react";
 import { previewUrl } from "../../api/client";
-import { plain, ShownSound } from "../plain";
+import { ShownSound } from "../plain";
 import type { Face } from "../registry";
 
+function Wave({ url }: { url: string }) {
+  return <img alt="" loading="lazy" decoding="async" draggable={false} className="size-full" src={url} />;
+}
+
 const face: Face = {
-  ...plain,
   icon: AudioLines,
-  Tile: () => <AudioLines aria-hidden className="size-1/3 text-[#161616]" strokeWidth={1.3} />,
+  Tile: ({ project, member, side, opened }) => (
+    <Wave
+      url={previewUrl(project, member.address, {
+        view: "wave",
+        width: side > 64 ? 256 : 64,
+        height: side > 64 ? 256 : 64,
+        revision: opened,
+      })}
+    />
+  ),
   summary: ({ facts }) =>
     [
       facts.seconds === undefined ? null : `${Number(facts.seconds).toFixed(1)} s`,
@@ -16,7 +29,31 @@ const face: Face = {
       .filter(Boolean)
       .join(" "),
   Large: ({ project, member, opened }) => (
-    <ShownSound url={previewUrl(project, member.address, { revision: opened })} />
+    <div className="grid w-full gap-3">
+      <img
+        alt={`The waveform of ${member.name}`}
+        className="h-28 w-full"
+        src={previewUrl(project, member.address, {
+          view: "wave",
+          width: 512,
+          height: 224,
+          revision: opened,
+        })}
+      />
+      <ShownSound url={previewUrl(project, member.address, { revision: opened })} />
+    </div>
   ),
+  Small: ({ project, edit, which }) => (
+    <Wave
+      url={previewUrl(project, edit.address, {
+        which: edit.position ? which : "original",
+        view: "wave",
+        width: 128,
+        height: 128,
+        revision: edit.revision,
+      })}
+    />
+  ),
+  Compare: lazy(() => import("./Compare")),
 };
 export default face;

@@ -55,7 +55,7 @@ export function FindStage({ project }: { project: string }) {
     <div className="flex h-full">
       <Facets project={project} search={search} onChange={change} />
       <section className="flex min-w-0 flex-1 flex-col" aria-label="Catalogue">
-        <div className="flex flex-wrap items-center gap-3 px-4 pt-1 pb-3">
+        <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
           <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
           <span className="text-quiet" role="status">
             {catalogue.ready ? many(catalogue.total, "item") : ""}
@@ -82,9 +82,10 @@ export function FindStage({ project }: { project: string }) {
           {chosen.size > 0 && <Marks project={project} addresses={[...chosen]} />}
           <Folders project={project} search={search} total={catalogue.total} chosen={[...chosen]} />
           <label className="flex items-center gap-2 text-quiet">
-            by
+            <span className="sr-only">Order by</span>
             <select
-              className="rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+              title="Order by"
+              className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
               value={search.order}
               onChange={(event) => change({ order: event.target.value })}
             >
@@ -102,7 +103,7 @@ export function FindStage({ project }: { project: string }) {
               min={84}
               max={260}
               value={tile}
-              className="w-20 accent-heather"
+              className="w-16 accent-heather"
               onChange={(event) => setTile(Number(event.target.value))}
             />
           )}
@@ -189,7 +190,7 @@ function SearchField({
       aria-label="Search by name or path"
       title="Search by name or path ( / )"
       placeholder="boat sail, *.wav, stamp_0?"
-      className="w-48 rounded-lg border border-line bg-raised px-3 py-1.5"
+      className="w-44 rounded-lg border border-line bg-raised px-3 py-1.5"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
     />

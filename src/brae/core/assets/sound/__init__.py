@@ -1,1 +1,1 @@
-"""Sounds: heard, and told apart; they are not edited yet."""
+"""Sounds: heard, seen, and edited with the codec, rate, channels, loops and chunks of the original."""

@@ -5,17 +5,38 @@ Ogg by its first page (RFC 3533) with Vorbis's identification header (Vorbis I, 
 from __future__ import annotations
 
 import struct
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Annotated
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, ClassVar, Literal
 
-from brae.core.assets.base import AssetKind, Context, Head, Preview, Query, Sniffed, Viewed, unknown
+from pydantic import BaseModel, ConfigDict, Field
+
+from brae.core.assets.base import (
+    AssetKind,
+    Context,
+    Details,
+    Encoded,
+    Exchange,
+    ExchangeFile,
+    Head,
+    Preview,
+    Query,
+    Question,
+    Sniffed,
+    Version,
+    Viewed,
+    unknown,
+)
 from brae.core.assets.facts import Fact, Facts, Value
+from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sound.remedies import REMEDIES
+from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
 
-_MEDIA = {"wav": "audio/wav", "ogg": "audio/ogg", "flac": "audio/flac"}
 #: WAVE_FORMAT tags (Microsoft, mmreg.h)
 _CODECS = {1: "pcm", 2: "ms-adpcm", 3: "float", 6: "a-law", 7: "mu-law", 17: "ima-adpcm", 0xFFFE: "extensible"}
+#: LUFS that every preview is brought to where it is louder, so that nobody's ears are hurt
+SAFE = -23.0
+_LARGEST = 1 << 30
 
 
 class SoundFacts(Facts):
@@ -28,12 +49,65 @@ class SoundFacts(Facts):
     seconds: Annotated[float | None, Fact("Length", unit="s", order="down")] = None
 
 
-@dataclass(frozen=True)
-class Sound:
-    """A sound file as it is."""
+class SoundQuery(Query):
+    """What can be asked of a sound's preview.
 
-    type: str
-    data: bytes
+    ``view``: to hear it, or its waveform as a picture. ``level``: as loud as it is, or brought down to a loudness
+    that hurts nobody.
+    """
+
+    which: Literal["original", "edit", "painted"] = "original"
+    view: Literal["sound", "wave"] = "sound"
+    level: Literal["safe", "true"] = "safe"
+    width: Annotated[int, Field(ge=16, le=2048)] = 256
+    height: Annotated[int, Field(ge=16, le=1024)] = 128
+
+
+class SoundRecipe(BaseModel):
+    """How a sound is stored."""
+
+    codec: str
+    rate: int
+    channels: int
+    frames: int
+    block: int
+    loops: list[tuple[int, int]]
+    size: int
+
+
+class SoundDetails(Details):
+    """What the page of a sound needs to know of an edit."""
+
+    kind: Literal["sound"] = "sound"
+    recipe: SoundRecipe  # type: ignore[assignment]
+    loudness: tuple[float | None, float | None, float | None] = (None, None, None)
+    snr: float | None = None
+
+
+class EnvelopeQuery(BaseModel):
+    """The outlines of original and edit in so many steps."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    steps: Annotated[int, Field(ge=16, le=4096)] = 800
+
+
+class Outline(BaseModel):
+    """The least and the greatest sample of each step, channels as one, and the loops in seconds."""
+
+    seconds: float
+    low: list[float]
+    high: list[float]
+    loops: list[tuple[float, float]]
+    loudness: float | None
+    peak: float | None
+
+
+class Envelope(BaseModel):
+    """Two sounds on one axis."""
+
+    original: Outline
+    edit: Outline | None
 
 
 def type_of(head: bytes) -> str | None:
@@ -87,14 +161,36 @@ def _ogg(head: bytes) -> dict[str, Value]:
     return {}
 
 
-class SoundKind(AssetKind[Sound]):
+def _envelope(viewed: Viewed[Any], query: EnvelopeQuery, around: object) -> Envelope:
+    from brae.core.assets.sound.looking import outline
+
+    longest = max(one.seconds for one in (viewed.original, viewed.edit) if one is not None)
+    return Envelope.model_validate(
+        {
+            "original": outline(viewed.original, query.steps, longest),
+            "edit": None if viewed.edit is None else outline(viewed.edit, query.steps, longest),
+        }
+    )
+
+
+class SoundKind(AssetKind[Any]):
     """Sounds of open formats."""
 
     id = "sound"
     title, titles = "Sound", "Sounds"
     rank = 20
     facts = SoundFacts
+    exchange = (
+        Exchange(".wav", "audio/wav"),
+        Exchange(".flac", "audio/flac"),
+        Exchange(".ogg", "audio/ogg"),
+        *map(Exchange, (".mp3", ".aif", ".aiff", ".opus")),
+    )
+    remedies: ClassVar[Mapping[Any, str]] = REMEDIES
+    query = SoundQuery
     preview_media = "audio"
+    details = SoundDetails
+    questions: ClassVar[Mapping[str, Question]] = {"envelope": Question(EnvelopeQuery, Envelope, _envelope)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         types = [type_of(head.data) for head in heads]
@@ -103,17 +199,101 @@ class SoundKind(AssetKind[Sound]):
             for kind, head in zip(types, heads, strict=True)
         ]
 
-    def read(self, data: bytes, context: Context) -> Sound:
-        kind = type_of(data)
-        if kind is None:
+    def read(self, data: bytes, context: Context) -> Any:
+        from brae.core.assets.sound.sound import read
+
+        if type_of(data) is None:
             raise unknown("sound")
-        return Sound(kind, data)
+        return read(data)
 
-    def weight(self, asset: Sound) -> int:
-        return len(asset.data)
+    def rebuild(self, asset: Any) -> bytes | None:
+        return None if asset.riff is None else asset.riff.data
 
-    def preview(self, viewed: Viewed[Sound], query: Query) -> Preview:
-        return Preview(viewed.original.data, _MEDIA[viewed.original.type])
+    def weight(self, asset: Any) -> int:
+        return len(asset.data) + 8 * int(asset.frames) * int(asset.channels)
+
+    def check_large(self, head: bytes, tail: bytes, size: int, name: str) -> None:
+        if size > _LARGEST:
+            raise FormatError(
+                f"A sound of {size:,} bytes is too large to be edited.", expected=f"at most {_LARGEST:,}"
+            )
+
+    def preview(self, viewed: Viewed[Any], query: SoundQuery) -> Preview:
+        from brae.core.assets.sound import looking
+        from brae.core.assets.sound.sound import read
+
+        sound = viewed.original
+        if query.which == "painted" and viewed.version is not None:
+            sound = read(viewed.version.file.data, viewed.version.file.name)
+        elif query.which == "edit" and viewed.edit is not None:
+            sound = viewed.edit
+        if query.view == "wave":
+            return Preview(looking.picture(sound, query.width, query.height), "image/png")
+        return Preview(looking.heard(sound, SAFE if query.level == "safe" else None), "audio/wav")
+
+    def recipe(self, asset: Any) -> SoundRecipe:
+        return SoundRecipe(
+            codec=asset.codec,
+            rate=asset.rate,
+            channels=asset.channels,
+            frames=asset.frames,
+            block=asset.block,
+            loops=asset.loops,
+            size=len(asset.data),
+        )
+
+    def check_writable(self, asset: Any) -> None:
+        from brae.core.assets.sound.convert import check_writable
+
+        check_writable(asset)
+
+    def send(self, asset: Any) -> ExchangeFile:
+        from brae.core.assets.sound.convert import sent
+
+        return ExchangeFile("sound.wav", sent(asset))
+
+    def check_file(self, file: ExchangeFile) -> None:
+        from brae.core.assets.sound.sound import read
+
+        try:
+            _ = read(file.data, file.name).samples
+        except BraeError as error:
+            raise error.at(file.name) from None
+
+    def convert(self, file: ExchangeFile, suffix: str) -> bytes:
+        from brae.core.assets.sound.convert import sent
+        from brae.core.assets.sound.sound import read
+
+        if suffix != ".wav":
+            return super().convert(file, suffix)
+        return sent(read(file.data, file.name))
+
+    def match(self, original: Any, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
+        from brae.core.assets.sound.matching import match
+        from brae.core.assets.sound.sound import read
+
+        sheet, data = match(original, read(version.file.data, version.file.name), version.remedies)
+        return sheet, Encoded(data)
+
+    def again(self, original: Any, encoded: Encoded) -> Any:
+        from brae.core.assets.sound.sound import read
+
+        return read(encoded.data)
+
+    def tell(
+        self,
+        recipe: Mapping[str, Any],
+        choices: Mapping[str, Any],
+        sheet: Mapping[str, Any] | None,
+        beside: Mapping[str, str],
+        library: Library,
+    ) -> SoundDetails:
+        made = sheet or {}
+        return SoundDetails(
+            recipe=SoundRecipe.model_validate(recipe),
+            loudness=made.get("loudness", (None, None, None)),
+            snr=made.get("snr"),
+        )
 
 
 KIND = SoundKind()

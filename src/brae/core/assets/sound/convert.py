@@ -1,0 +1,203 @@
+"""From any sound to what the original's codec takes: rate, channels, loudness, length, and the bits."""
+
+from __future__ import annotations
+
+import io
+import struct
+import warnings
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from brae.core.assets.sound import ima
+from brae.core.assets.sound.riff import with_loops
+from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
+from brae.core.errors import FormatError
+from brae.core.layouts.checksums import Crc, checksum
+
+#: a loudness meter needs at least one block of 400 ms (ITU-R BS.1770-5, annex 1)
+_BLOCK = 0.4
+#: below this nothing is heard, and there is no loudness to match (BS.1770's absolute gate)
+SILENT = -70.0
+#: ADPCM and the like: 16 bits before they are packed
+_DITHERED = {"PCM_U8": 8, "PCM_S8": 8, "PCM_16": 16, "PCM_24": 24}
+
+
+def mixed(samples: Samples, channels: int) -> Samples:
+    """Another number of channels. Down to mono at -3 dB each (ITU-R BS.775-4, annex 4), up by copies."""
+    here = samples.shape[1]
+    if here == channels:
+        return samples
+    if channels == 1:
+        # Of two channels that are alike nothing gets louder: the sum of equals is halved.
+        return np.asarray(samples.mean(axis=1, keepdims=True))
+    if here == 1:
+        return np.repeat(samples, channels, axis=1)
+    if here == 6 and channels == 2:
+        left, right, centre, _, back_left, back_right = samples.T
+        part = np.sqrt(0.5)
+        return np.stack([left + part * (centre + back_left), right + part * (centre + back_right)], axis=1)
+    mono = samples.mean(axis=1, keepdims=True)
+    return np.repeat(mono, channels, axis=1)
+
+
+def resampled(samples: Samples, before: int, after: int) -> Samples:
+    """Another sample rate, by soxr at its best setting."""
+    if before == after or not len(samples):
+        return samples
+    import soxr
+
+    found: Samples = soxr.resample(samples, before, after, quality="VHQ")
+    return found
+
+
+def loudness(samples: Samples, rate: int) -> float:
+    """LUFS: integrated (ITU-R BS.1770) where the sound is long enough, else of the whole as one block."""
+    if not len(samples):
+        return -np.inf
+    import pyloudnorm
+
+    heard = samples[:, :5]
+    if len(heard) < _BLOCK * rate + 1:
+        # Shorter than a block: the block is this sound, repeated until it is one.
+        heard = np.tile(heard, (int(np.ceil((_BLOCK * rate + 2) / len(heard))), 1))
+    with warnings.catch_warnings(), np.errstate(divide="ignore"):
+        warnings.simplefilter("ignore")
+        return float(pyloudnorm.Meter(rate).integrated_loudness(heard))
+
+
+def peak(samples: Samples) -> float:
+    """The largest sample, in dB of full scale."""
+    most = float(np.abs(samples).max(initial=0))
+    return float(20 * np.log10(most)) if most > 0 else -np.inf
+
+
+def limited(samples: Samples, most: float = -0.3) -> Samples:
+    """No sample above ``most`` dB: the whole is made quieter, so that nothing is distorted."""
+    over = peak(samples) - most
+    return samples * 10 ** (-over / 20) if over > 0 else samples
+
+
+def dithered(samples: Samples, bits: int) -> Samples:
+    """Noise of two steps, triangular, before bits are lost (TPDF); the same noise every time."""
+    random = np.random.default_rng(len(samples))
+    noise = random.random(samples.shape) - random.random(samples.shape)
+    return samples + noise / (1 << (bits - 1))
+
+
+@dataclass(frozen=True)
+class Made:
+    """A sound file made like its original."""
+
+    data: bytes
+    #: samples of each channel
+    frames: int
+
+
+def written(original: Sound, samples: Samples, *, exact_bits: bool) -> Made:
+    """Samples of the original's rate and channels in its codec, with its chunks.
+
+    ``exact_bits``: they have no more bits than the codec, so nothing is dithered.
+    """
+    bits = _DITHERED.get(original.subtype)
+    if bits is not None and not exact_bits:
+        samples = np.where(np.abs(samples).max(axis=1, keepdims=True) > 0, dithered(samples, bits), samples)
+    if original.riff is None:
+        return Made(_packed(original, samples), len(samples))
+    data, form = _wave_data(original, samples)
+    new = {b"data": data}
+    if form is not None:
+        new[b"fmt "] = form
+    riff = original.riff
+    if riff.get(b"fact") is not None:
+        new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
+    smpl = riff.get(b"smpl")
+    if smpl is not None and original.loops and len(samples) != original.frames:
+        new[b"smpl"] = with_loops(smpl, moved_loops(original, len(samples)))
+    return Made(riff.with_chunks(new).data, len(samples))
+
+
+def moved_loops(original: Sound, frames: int) -> list[tuple[int, int]]:
+    """The original's loops in a sound of another length, in proportion."""
+    scale = frames / max(original.frames, 1)
+    last = max(frames - 1, 0)
+    return [(min(round(start * scale), last), min(round(end * scale), last)) for start, end in original.loops]
+
+
+def check_writable(sound: Sound) -> None:
+    """FormatError for sounds of codecs that are heard, but not written."""
+    if sound.riff is None:
+        if sound.container not in ("FLAC", "OGG"):
+            raise FormatError(f"{sound.container} files are heard, but not written.")
+    elif sound.subtype not in (*BITS, "IMA_ADPCM", "ULAW", "ALAW", "MS_ADPCM"):
+        raise FormatError(f"Sounds in {sound.codec} are heard, but not written.")
+
+
+def _wave_data(original: Sound, samples: Samples) -> tuple[bytes, bytes | None]:
+    """The bytes of a 'data' chunk; and of 'fmt ', where that has to say something else."""
+    if original.subtype in BITS:
+        return stored(samples, original.subtype), None
+    if original.subtype == "IMA_ADPCM" and original.block > 4 * original.channels:
+        return ima.encode(quantised(samples, 16).astype(np.int16), original.block), None
+    if original.subtype in ("ULAW", "ALAW", "MS_ADPCM"):
+        from brae.core.assets.sound.riff import Riff
+
+        made = Riff.of(_by_library(samples, original.rate, "WAV", original.subtype))
+        form = made.get(b"fmt ")
+        return made.get(b"data") or b"", form if original.subtype == "MS_ADPCM" else None
+    raise FormatError(f"Sounds in {original.codec} are heard, but not written.")
+
+
+def _by_library(samples: Samples, rate: int, container: str, subtype: str, **more: Any) -> bytes:
+    import soundfile
+
+    stream = io.BytesIO()
+    try:
+        soundfile.write(stream, samples, rate, format=container, subtype=subtype, **more)
+    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
+        raise FormatError(f"The sound cannot be written as {container} {subtype}: {error}.") from error
+    return stream.getvalue()
+
+
+def _packed(original: Sound, samples: Samples) -> bytes:
+    if original.container not in ("FLAC", "OGG"):
+        raise FormatError(f"{original.container} files are heard, but not written.")
+    data = _by_library(samples, original.rate, original.container, original.subtype)
+    return ogg_numbered(data, _serial(original.data)) if original.container == "OGG" else data
+
+
+def _serial(data: bytes) -> int:
+    """The number of an Ogg file's stream."""
+    return int.from_bytes(data[14:18], "little") if data[:4] == b"OggS" else 1
+
+
+#: the checksum of an Ogg page (RFC 3533, 6)
+_PAGE = Crc(width=32, poly=0x04C11DB7, init=0, reflect=False, xor_out=0)
+
+
+def ogg_numbered(data: bytes, serial: int) -> bytes:
+    """An Ogg file with another stream number: encoders draw it by chance, and the same sound is to be the same."""
+    result, at = bytearray(data), 0
+    while data[at : at + 4] == b"OggS":
+        segments = data[at + 26]
+        size = 27 + segments + sum(data[at + 27 : at + 27 + segments])
+        struct.pack_into("<I", result, at + 14, serial)
+        struct.pack_into("<I", result, at + 22, 0)
+        total = checksum(_PAGE, [bytes(result[at : at + size])])
+        assert isinstance(total, int)
+        struct.pack_into("<I", result, at + 22, total)
+        at += size
+    return bytes(result)
+
+
+def sent_subtype(sound: Sound) -> str:
+    """How a sound goes out: with all the bits it has, and as whole numbers where it holds whole numbers."""
+    if sound.subtype in ("FLOAT", "DOUBLE"):
+        return "FLOAT"
+    return "PCM_24" if BITS.get(sound.subtype, 16) > 16 or sound.subtype in ("VORBIS", "OPUS") else "PCM_16"
+
+
+def sent(sound: Sound) -> bytes:
+    """A sound for an editor, as a plain WAVE file."""
+    return plain(sound.samples, sound.rate, sent_subtype(sound))

@@ -1,0 +1,70 @@
+"""A sound to be seen and heard: its outline, a picture of it, and itself at a loudness that hurts nobody."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+import numpy as np
+from PIL import Image
+
+from brae.core.assets.sound import convert
+from brae.core.assets.sound.sound import Samples, Sound, plain
+
+_INK, _MIDDLE = (22, 22, 22, 255), (22, 22, 22, 90)
+#: dB that no sample of a preview is above
+_PEAK = -3.0
+
+
+def bounds(samples: Samples, steps: int) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
+    """The least and the greatest sample of each of so many steps, all channels as one."""
+    if not len(samples):
+        return np.zeros(steps), np.zeros(steps)
+    edges = np.linspace(0, len(samples), steps + 1).astype(np.int64)
+    starts = np.minimum(edges[:-1], len(samples) - 1)
+    low = np.minimum.reduceat(samples.min(axis=1), starts)
+    high = np.maximum.reduceat(samples.max(axis=1), starts)
+    return low, high
+
+
+def outline(sound: Sound, steps: int, longest: float) -> dict[str, Any]:
+    """What the page draws of a sound, on an axis of ``longest`` seconds."""
+    own = max(round(steps * sound.seconds / longest), 1) if longest else 1
+    low, high = bounds(sound.samples, own)
+    loud, peak = convert.loudness(sound.samples, sound.rate), convert.peak(sound.samples)
+    return {
+        "seconds": sound.seconds,
+        "low": [round(float(value), 4) for value in low],
+        "high": [round(float(value), 4) for value in high],
+        "loops": [(start / sound.rate, (end + 1) / sound.rate) for start, end in sound.loops],
+        "loudness": round(loud, 2) if loud > convert.SILENT else None,
+        "peak": round(peak, 2) if np.isfinite(peak) else None,
+    }
+
+
+def picture(sound: Sound, width: int, height: int) -> bytes:
+    """The waveform as a PNG with a clear ground; its height is the sound's own loudest sample."""
+    samples = sound.samples
+    low, high = bounds(samples, width)
+    most = max(float(np.abs(samples).max(initial=0)), 1e-6)
+    middle = (height - 1) / 2
+    top = np.floor(middle - high / most * middle * 0.95).astype(np.int64)
+    bottom = np.ceil(middle - low / most * middle * 0.95).astype(np.int64)
+    rows = np.arange(height)[:, None]
+    pixels = np.zeros((height, width, 4), np.uint8)
+    pixels[int(middle)] = _MIDDLE
+    pixels[(rows >= top) & (rows <= bottom)] = _INK
+    stream = io.BytesIO()
+    Image.fromarray(pixels).save(stream, "PNG", compress_level=1)
+    return stream.getvalue()
+
+
+def heard(sound: Sound, most: float | None) -> bytes:
+    """A sound as a WAVE file that every browser plays; where it is louder, brought down to ``most`` LUFS."""
+    samples = sound.samples
+    if most is not None:
+        loud = convert.loudness(samples, sound.rate)
+        if loud > most:
+            samples = samples * 10 ** ((most - loud) / 20)
+        samples = convert.limited(samples, _PEAK)
+    return plain(samples, sound.rate)

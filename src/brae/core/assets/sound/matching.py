@@ -1,0 +1,281 @@
+"""A sound that came back beside its original: what differs, what puts it right, and the result."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
+from brae.core.assets.sound import convert
+from brae.core.assets.sound.remedies import REMEDIES
+from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
+
+#: LU from which on a difference is plainly heard (common practice, no source)
+_LOUDER = 3.0
+#: full scale, from which on a constant offset clicks at start and end (common practice, no source)
+_OFFSET = 0.01
+#: what counts as silence at the start, of full scale, and how long it may be (common practice, no source)
+_QUIET, _LATE = 0.002, 0.02
+#: parts of a second over which an end is faded out
+_FADE = 0.02
+
+
+class SoundSheet(MatchSheet):
+    """The whole comparison, and how loud the three are."""
+
+    #: LUFS of the original, of what came back, and of the result; None where there is only silence
+    loudness: tuple[float | None, float | None, float | None] = (None, None, None)
+    #: how far the stored samples are from what was to be stored, as a signal-to-noise ratio in dB
+    snr: float | None = None
+
+
+@dataclass(frozen=True)
+class Edit:
+    """A sound that came back, with the rate and the channels of its original."""
+
+    original: Sound
+    came: Sound
+    samples: Samples
+    remedies: Sequence[str]
+
+    def remedy(self, remedy: str) -> Remedy:
+        """A remedy, and whether it is applied."""
+        return Remedy(id=remedy, label=REMEDIES[remedy], applied=remedy in self.remedies)
+
+
+def fitted(original: Sound, came: Sound) -> Samples:
+    """What came back, with the rate and the channels of its original."""
+    samples = convert.mixed(came.samples, original.channels)
+    return convert.resampled(samples, came.rate, original.rate)
+
+
+def _loudness(samples: Samples, original: Sound) -> Samples:
+    wanted = convert.loudness(original.samples, original.rate)
+    here = convert.loudness(samples, original.rate)
+    if min(wanted, here) < convert.SILENT:
+        return samples
+    return convert.limited(samples * 10 ** ((wanted - here) / 20))
+
+
+def _offset(samples: Samples, original: Sound) -> Samples:
+    return samples - samples.mean(axis=0, keepdims=True) if len(samples) else samples
+
+
+def silence(samples: Samples) -> int:
+    """How many samples of silence stand at the start."""
+    loud = np.flatnonzero(np.abs(samples).max(axis=1, initial=0) > _QUIET)
+    return int(loud[0]) if len(loud) else 0
+
+
+def _start(samples: Samples, original: Sound) -> Samples:
+    more = silence(samples) - silence(original.samples)
+    return samples[more:] if more > 0 else samples
+
+
+def _length(samples: Samples, original: Sound) -> Samples:
+    frames = original.frames
+    if len(samples) <= frames:
+        return np.concatenate([samples, np.zeros((frames - len(samples), samples.shape[1]))])
+    result = samples[:frames].copy()
+    fade = min(int(_FADE * original.rate), frames)
+    if fade:
+        result[-fade:] *= np.linspace(1, 0, fade)[:, None]
+    return result
+
+
+_ACTIONS: dict[str, Callable[[Samples, Sound], Samples]] = {
+    "offset": _offset,
+    "start": _start,
+    "length": _length,
+    "loudness": _loudness,
+}
+
+
+def apply(samples: Samples, original: Sound, remedies: Sequence[str]) -> Samples:
+    """Samples with the remedies applied, always in the same order."""
+    for remedy, action in _ACTIONS.items():
+        if remedy in remedies:
+            samples = action(samples, original)
+    return samples
+
+
+def is_untouched(original: Sound, came: Sound) -> bool:
+    """Whether what came back is, to the sample, what was sent."""
+    if (original.rate, original.channels, original.frames) != (came.rate, came.channels, came.frames):
+        return False
+    subtype = convert.sent_subtype(original)
+    if subtype == "FLOAT":
+        return np.array_equal(original.samples.astype(np.float32), came.samples.astype(np.float32))
+    bits = BITS[subtype]
+    return np.array_equal(quantised(original.samples, bits), quantised(came.samples, bits))
+
+
+def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundSheet, bytes]:
+    """The match sheet of a sound that came back, and its bytes stored like the original's."""
+    if is_untouched(original, came) and not remedies:
+        samples, data, frames = original.samples, original.data, original.frames
+        edit = Edit(original, came, samples, remedies)
+        result = original
+    else:
+        samples = fitted(original, came)
+        edit = Edit(original, came, samples, remedies)
+        samples = apply(samples, original, remedies)
+        exact = not remedies and came.rate == original.rate and came.channels == original.channels
+        made = convert.written(original, samples, exact_bits=exact and _bits(came) <= _bits(original))
+        data, frames, result = made.data, made.frames, read(made.data)
+    sheet = SoundSheet(
+        properties=_properties(original, came, result, frames, len(data)),
+        findings=[finding for rule in _RULES for finding in rule(edit)],
+        loudness=tuple(_said(one.samples, one.rate) for one in (original, came, result)),
+        snr=_snr(samples, result),
+    )
+    return sheet, data
+
+
+def _bits(sound: Sound) -> int:
+    return BITS.get(sound.subtype, 16)
+
+
+def _said(samples: Samples, rate: int) -> float | None:
+    found = convert.loudness(samples, rate)
+    return round(found, 2) if found > convert.SILENT else None
+
+
+def _snr(wanted: Samples, result: Sound) -> float | None:
+    got = result.samples[: len(wanted)]
+    if got.shape != wanted.shape or not wanted.any():
+        return None
+    noise = float(((wanted - got) ** 2).mean())
+    return None if noise == 0 else round(10 * float(np.log10((wanted**2).mean() / noise)), 1)
+
+
+def _time(frames: int, rate: int) -> str:
+    return f"{frames / rate:.3f} s"
+
+
+def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: int) -> list[Property]:
+    def loops(sound: Sound) -> str:
+        return ", ".join(f"{start:,} to {end:,}" for start, end in sound.loops) or "none"
+
+    lengths = [(original.frames, original.rate), (came.frames, came.rate), (frames, result.rate)]
+    rows = [
+        ("Codec", original.codec, came.codec, result.codec),
+        ("Sample rate", f"{original.rate:,} Hz", f"{came.rate:,} Hz", f"{result.rate:,} Hz"),
+        ("Channels", str(original.channels), str(came.channels), str(result.channels)),
+        ("Length", *(_time(*one) for one in lengths)),
+        ("Loops", loops(original), loops(came), loops(result)),
+        ("Loudest sample", *(f"{convert.peak(one.samples):.1f} dB" for one in (original, came, result))),
+        ("File type", original.type, came.type, result.type),
+        ("Bytes", f"{len(original.data):,}", "–", f"{size:,}"),
+    ]
+    free = ("Loudest sample", "Bytes", "Length")
+    return [Property.of(*row, matters=row[0] not in free) for row in rows]
+
+
+# ---- findings
+
+
+def _converted(edit: Edit) -> Iterator[Finding]:
+    original, came = edit.original, edit.came
+
+    def note(name: str, title: str, in_game: str, label: str) -> Finding:
+        remedy = Remedy(id="always", label=label, applied=True, automatic=True)
+        return Finding(id=name, severity="note", title=title, in_game=in_game, remedy=remedy)
+
+    if came.rate != original.rate:
+        yield note(
+            "rate",
+            f"{came.rate:,} Hz instead of {original.rate:,}",
+            "It would play too fast or too slow.",
+            f"Resample to {original.rate:,} Hz",
+        )
+    if came.channels != original.channels:
+        yield note(
+            "channels",
+            f"{came.channels} channels instead of {original.channels}",
+            "A sound that has a place in the world stays silent in stereo.",
+            f"Mix to {original.channels} channel{'s' if original.channels > 1 else ''}",
+        )
+
+
+def _empty(edit: Edit) -> Iterator[Finding]:
+    if not len(edit.samples) or convert.peak(edit.samples) < -90:
+        yield Finding(
+            id="silent", severity="stops", title="There is nothing to hear in it", in_game="The game plays silence."
+        )
+
+
+def _clipped(edit: Edit) -> Iterator[Finding]:
+    loud = np.abs(edit.came.samples).max(axis=1, initial=0) >= 0.9999
+    runs = int((loud[1:] & loud[:-1]).sum()) if len(loud) > 1 else 0
+    before = np.abs(edit.original.samples).max(axis=1, initial=0) >= 0.9999
+    if runs > 8 and runs > 4 * int((before[1:] & before[:-1]).sum()):
+        yield Finding(
+            id="clipped",
+            severity="shows",
+            title=f"{runs:,} samples in a row are at full scale: it was recorded or amplified too loud",
+            in_game="It crackles. Make it quieter in your editor, from a recording that is not cut off.",
+        )
+
+
+def _loud(edit: Edit) -> Iterator[Finding]:
+    wanted = convert.loudness(edit.original.samples, edit.original.rate)
+    here = convert.loudness(edit.samples, edit.original.rate)
+    if min(wanted, here) < convert.SILENT or abs(here - wanted) < _LOUDER:
+        return
+    yield Finding(
+        id="loudness",
+        severity="shows",
+        title=f"{abs(here - wanted):.1f} LU {'louder' if here > wanted else 'quieter'} than the original",
+        in_game="It stands out among the other sounds, or is not heard at all.",
+        remedy=edit.remedy("loudness"),
+    )
+
+
+def _constant(edit: Edit) -> Iterator[Finding]:
+    if not len(edit.samples):
+        return
+    here = float(np.abs(edit.samples.mean(axis=0)).max())
+    before = float(np.abs(edit.original.samples.mean(axis=0)).max(initial=0))
+    if here > max(_OFFSET, 2 * before):
+        yield Finding(
+            id="offset",
+            severity="shows",
+            title=f"The signal lies {here:.1%} of full scale beside the middle",
+            in_game="It clicks where it begins and ends.",
+            remedy=edit.remedy("offset"),
+        )
+
+
+def _late(edit: Edit) -> Iterator[Finding]:
+    more = (silence(edit.samples) - silence(edit.original.samples)) / edit.original.rate
+    if more > _LATE:
+        yield Finding(
+            id="start",
+            severity="shows",
+            title=f"{more * 1000:.0f} ms of silence at the start that the original does not have",
+            in_game="It comes too late for what is seen.",
+            remedy=edit.remedy("start"),
+        )
+
+
+def _long(edit: Edit) -> Iterator[Finding]:
+    here, wanted = len(edit.samples), edit.original.frames
+    rate = edit.original.rate
+    if abs(here - wanted) <= max(rate // 1000, 1):
+        return
+    loops = bool(edit.original.loops)
+    words = "Its loops are moved in proportion: listen to their seam." if loops else ""
+    more = "It may be cut off" if here > wanted else "Silence may follow"
+    yield Finding(
+        id="length",
+        severity="shows" if loops or abs(here - wanted) > wanted // 10 else "note",
+        title=f"{here / rate:.2f} s instead of {wanted / rate:.2f} s",
+        in_game=f"{more} where the game plays by time. {words}".strip(),
+        remedy=edit.remedy("length"),
+    )
+
+
+_RULES = (_empty, _converted, _clipped, _constant, _late, _long, _loud)

@@ -1,0 +1,141 @@
+"""A sound as it was read, whatever file it is in, and how it is stored."""
+
+from __future__ import annotations
+
+import io
+import struct
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import soundfile
+
+from brae.core.assets.sound.riff import Riff, loops, wave
+from brae.core.errors import FormatError, LimitError
+
+Samples = np.ndarray[Any, np.dtype[np.float64]]
+#: libsndfile's words for how samples are stored, in the trade's
+CODECS = {
+    "PCM_U8": "PCM", "PCM_S8": "PCM", "PCM_16": "PCM", "PCM_24": "PCM", "PCM_32": "PCM", "FLOAT": "float",
+    "DOUBLE": "float", "ULAW": "mu-law", "ALAW": "A-law", "IMA_ADPCM": "IMA ADPCM", "MS_ADPCM": "MS ADPCM",
+    "VORBIS": "Vorbis", "OPUS": "Opus", "MPEG_LAYER_III": "MP3",
+}  # fmt: skip
+BITS = {"PCM_U8": 8, "PCM_S8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "FLOAT": 32, "DOUBLE": 64}
+#: samples of all channels that are read at most
+MOST_SAMPLES = 100_000_000
+#: rates that any game has ever had lie between these (common practice, no source)
+_RATES = (1000, 384_000)
+
+
+@dataclass(frozen=True)
+class Sound:
+    """A sound file: its bytes, what its header says, and its samples once they are asked for."""
+
+    type: str
+    data: bytes
+    rate: int
+    channels: int
+    frames: int
+    subtype: str
+    #: 'WAV', 'FLAC', 'OGG' ... as libsndfile calls the file
+    container: str
+    riff: Riff | None = None
+    loops: list[tuple[int, int]] = field(default_factory=list)
+
+    @property
+    def seconds(self) -> float:
+        """Its length."""
+        return self.frames / self.rate
+
+    @property
+    def codec(self) -> str:
+        """How its samples are stored, for people."""
+        bits = f" {BITS[self.subtype]} bits" if self.subtype in BITS else ""
+        return CODECS.get(self.subtype, self.subtype) + bits
+
+    @property
+    def block(self) -> int:
+        """Bytes of an ADPCM block."""
+        form = self.riff.get(b"fmt ") if self.riff is not None else None
+        return int.from_bytes(form[12:14], "little") if form else 0
+
+    @cached_property
+    def samples(self) -> Samples:
+        """Shape (frames, channels), -1 to 1. Raises FormatError where they cannot be decoded."""
+        try:
+            samples, _ = soundfile.read(io.BytesIO(self.data), dtype="float64", always_2d=True)
+        except (soundfile.LibsndfileError, RuntimeError) as error:
+            raise FormatError(f"The sound cannot be decoded: {_words(error)}.") from error
+        if not np.isfinite(samples).all():
+            samples = np.nan_to_num(samples, nan=0.0, posinf=1.0, neginf=-1.0)
+        return samples
+
+
+def read(data: bytes, name: str = "") -> Sound:
+    """A sound of any open format; FormatError or LimitError where it is none, or damaged."""
+    riff = Riff.of(data) if data[:4] == b"RIFF" else None
+    try:
+        found = soundfile.info(io.BytesIO(data))
+    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
+        raise FormatError(
+            f"This is no sound that Brae reads: {_words(error)}.", offset=0, address=name or None
+        ) from error
+    if not _RATES[0] <= found.samplerate <= _RATES[1]:
+        raise FormatError(
+            f"A sample rate of {found.samplerate:,} Hz is none.",
+            address=name or None,
+            expected=f"{_RATES[0]:,} to {_RATES[1]:,} Hz",
+        )
+    if found.frames * found.channels > MOST_SAMPLES:
+        raise LimitError(
+            f"{found.duration:,.0f} s of sound are too many to be edited as one.", address=name or None
+        )
+    smpl = riff.get(b"smpl") if riff is not None else None
+    return Sound(
+        found.format.lower().replace("wavex", "wav"),
+        data,
+        found.samplerate,
+        found.channels,
+        found.frames,
+        found.subtype,
+        found.format,
+        riff,
+        loops(smpl),
+    )
+
+
+def _words(error: Exception) -> str:
+    return str(getattr(error, "error_string", error)).rstrip(".").strip() or "it is damaged"
+
+
+def plain(samples: Samples, rate: int, subtype: str = "PCM_16") -> bytes:
+    """Samples as a plain WAVE file that any program opens: the same bytes every time."""
+    channels = samples.shape[1]
+    if subtype == "FLOAT":
+        return wave(samples.astype("<f4").tobytes(), tag=3, channels=channels, rate=rate, bits=32)
+    bits = BITS[subtype]
+    return wave(stored(samples, subtype), tag=1, channels=channels, rate=rate, bits=bits)
+
+
+def quantised(samples: Samples, bits: int) -> np.ndarray[Any, np.dtype[np.int64]]:
+    """Whole numbers of so many bits; what is beyond is cut."""
+    most = 1 << (bits - 1)
+    return np.clip(np.rint(samples * most), -most, most - 1).astype(np.int64)
+
+
+def stored(samples: Samples, subtype: str) -> bytes:
+    """Samples as PCM or floats, little-endian, interleaved."""
+    if subtype in ("FLOAT", "DOUBLE"):
+        return samples.astype("<f4" if subtype == "FLOAT" else "<f8").tobytes()
+    numbers = quantised(samples, BITS[subtype])
+    if subtype == "PCM_U8":
+        return (numbers + 128).astype(np.uint8).tobytes()
+    if subtype == "PCM_24":
+        return numbers.astype("<i4").view(np.uint8).reshape(-1, 4)[:, :3].tobytes()
+    return numbers.astype({"PCM_S8": "<i1", "PCM_16": "<i2", "PCM_32": "<i4"}[subtype]).tobytes()
+
+
+def fact(frames: int) -> bytes:
+    """The 'fact' chunk of compressed WAVE files: how many samples there are."""
+    return struct.pack("<I", frames)
