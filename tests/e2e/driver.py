@@ -28,11 +28,17 @@ ARGUMENTS = [
 
 
 @contextmanager
-def served(home: Path, *words: str, cwd: Path | None = None, brae: str | None = None) -> Iterator[str]:
+def served(
+    home: Path, *words: str, cwd: Path | None = None, brae: str | None = None, env: dict[str, str] | None = None
+) -> Iterator[str]:
     """``brae`` with these words, as a process of its own; the address it prints, with the secret of this start."""
     command = [brae] if brae else [sys.executable, "-m", "brae.cli"]
     process = subprocess.Popen(
-        [*command, *words, "--home", str(home), "--no-browser"], stdout=subprocess.PIPE, text=True, cwd=cwd
+        [*command, *words, "--home", str(home), "--no-browser"],
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=cwd,
+        env=os.environ | (env or {}),
     )
     assert process.stdout is not None
     try:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 import shutil
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
@@ -24,6 +26,7 @@ from tests.core.families import BY_NAME
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import (
     DISC,
+    edit_one,
     fill_white,
     open_folder,
     paint_sail,
@@ -33,6 +36,7 @@ from tests.e2e.tour import (
     unknown_game,
     wait_for_jobs,
 )
+from tests.kinds.test_flags import FLAGS, harbour
 from tests.work.test_flow import digests
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
@@ -575,3 +579,68 @@ def test_the_workshop_brings_an_archive_to_its_proof(page: Page, tmp_path: Path)
     page.get_by_role("button", name="Use this layout").click()
     page.get_by_text("Proved.").wait_for(timeout=30_000)
     expect(page.get_by_role("heading", name="islets.lz")).to_be_visible()
+
+
+def test_texts_sounds_and_whole_folders(page: Page, tmp_path: Path) -> None:
+    """A text and a sound are edited as pictures are; many items go to a folder and come back."""
+    letter = Path(edit_one(page, "letters/03"))
+    letter.write_text(letter.read_text().replace("tide", "storm") + "One line more.\n")
+    expect(page.get_by_role("status").filter(has_text="2 of 6 lines differ.")).to_be_visible(timeout=15_000)
+    page.get_by_role("radio", name="Changed lines only").click()
+    expect(page.get_by_role("cell", name="One line more.")).to_be_visible()
+    check_access(page, "edit of a text")
+
+    page.goto("/p/skerry-post/find")
+    bell = Path(edit_one(page, "bell/01"))
+    samples, rate = soundfile.read(bell)
+    soundfile.write(bell, np.stack([samples, samples], axis=1) * 0.1, rate, subtype="PCM_24")
+    expect(page.get_by_role("img", name="Waveform of the edit")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Bring it to the original's loudness").click()
+    expect(page.get_by_text("Put right: bring it to the original's loudness.")).to_be_visible(timeout=15_000)
+    page.get_by_role("radio", name="Original").click()
+    assert "which=original" in str(page.locator("audio").get_attribute("src"))
+    check_access(page, "edit of a sound")
+
+    page.goto("/p/skerry-post/find?q=boat&where=kind:texture")
+    page.get_by_role("status").filter(has_text="4 items").wait_for()
+    page.get_by_role("button", name="Folder").click()
+    page.get_by_label("Folder", exact=True).fill(str(tmp_path / "out"))
+    page.get_by_role("button", name="Send all 4 items here").click()
+    expect(page.get_by_text("4 files written")).to_be_visible(timeout=15_000)
+    paint_sail(tmp_path / "out/data/harbour.kist/textures/boat/sail.ptx.png")
+    (tmp_path / "out/notes.md").write_text("mine")
+    check_access(page, "many at once")
+    page.get_by_role("button", name="Take the folder back").click()
+    expect(page.get_by_text("1 file taken, 3 untouched")).to_be_visible(timeout=15_000)
+    page.get_by_text("These files belong to no item of the game: 1").click()
+    expect(page.get_by_role("listitem").filter(has_text="notes.md").last).to_be_visible()
+
+
+def test_a_kind_of_another_package_has_its_page(browser: Browser, tmp_path: Path) -> None:
+    """The page knows nothing of flags: facets, pictures, lines and findings come from what the kind declares."""
+    game = harbour(tmp_path / "harbour")
+    with served(tmp_path / "home", "serve", env={"PYTHONPATH": str(FLAGS)}) as address:
+        page = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=base(address)).new_page()
+        page.goto(address)
+        open_folder(page, game)
+        stage(page, "Find").click()
+        page.get_by_label("Flags").check()
+        expect(page.get_by_role("status").filter(has_text="2 items")).to_be_visible()
+        expect(page.get_by_role("group", name="Top stripe").get_by_text("white")).to_be_visible()
+        page.get_by_role("listbox").get_by_role("option").nth(0).click()
+        expect(page.get_by_label("Chosen item").get_by_text("Columns")).to_be_visible()
+        picture = page.get_by_role("listbox").locator("img").first
+        picture.wait_for()
+        assert picture.evaluate("image => image.complete && image.naturalWidth") > 0
+        page.get_by_role("button", name="Edit this").click()
+        file = Path(page.locator("aside").get_by_text(re.compile(r"^/.*\.json$")).first.inner_text())
+        file.write_text('{"stripes": ["#102030", "#405060", "#708090"], "columns": 5}')
+        page.get_by_role("button", name="Take the number of columns from the original").click(timeout=15_000)
+        expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+        stage(page, "Build").click()
+        page.get_by_role("button", name="Build", exact=True).click()
+        page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+        check_access(page, "build of a kind from outside")
+        with zipfile.ZipFile(game / "mast.zip") as archive:
+            assert archive.read("flags/north.flg")[4:14] == bytes.fromhex("102030405060708090") + b"\x08"
+        page.context.close()

@@ -44,12 +44,19 @@ def stage(page: Page, name: str) -> Locator:
 
 
 def put_in_work(page: Page, words: str) -> str:
-    """Search for one item, put it in work, and return the path of its exchange file."""
+    """Search for one texture, edit it, and return the path of its exchange file."""
+    path = edit_one(page, words)
+    page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
+    return path
+
+
+def edit_one(page: Page, words: str) -> str:
+    """Search for one item, edit it, and return the path of its exchange file."""
     page.get_by_role("searchbox").fill(words)
     page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
     page.get_by_role("button", name="Edit this").click()
-    page.get_by_role("region", name=f"Editing textures/{words.replace(' ', '/')}").wait_for()
-    title = page.locator("button[title^='Copy ']").first.get_attribute("title")
+    page.wait_for_url("**/edit?item=*")
+    title = page.get_by_label("The edit").locator("button[title^='Copy ']").first.get_attribute("title")
     assert title is not None
     return title.removeprefix("Copy ")
 

@@ -490,7 +490,7 @@ def sectors(members: Members) -> Files:
 
 
 def blocks_counted(members: Members) -> Files:
-    head = struct.pack("<4sI", b"BLKS", len(members))
+    head = struct.pack("<4sI", b"CNTD", len(members))
     places, body = _places(members, len(head) + 40 * len(members))
     for (name, data), at in zip(members, places, strict=True):
         letters, blocks = len(name.encode()), -(-len(data) // 512)

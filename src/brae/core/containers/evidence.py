@@ -55,16 +55,17 @@ def state(proof: Proof, found: Sequence[Evidence]) -> Literal["proved", "beginni
 
 
 def gather(container: Container) -> list[Evidence]:
-    """What a container's members say: how they tile the file, and whether names fit their data."""
-    if not len(container):
+    """What a described archive's members say: how they tile the file, and whether names fit their data.
+
+    Open containers are read as their standards say, so nothing is asked about them.
+    """
+    if not len(container) or not isinstance(container, Archive):
         return []
     return [*_tiling(container), *_names(container), *_stale(container)]
 
 
-def _stale(container: Container) -> list[Evidence]:
+def _stale(container: Archive) -> list[Evidence]:
     """Numbers that are kept as they are, and that would be wrong after an edit."""
-    if not isinstance(container, Archive):
-        return []
     return [
         Evidence(
             f"follows-{field}",

@@ -17,6 +17,7 @@ import numpy as np
 from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.evidence import Evidence, gather, state
+from brae.core.containers.follows import unexplained
 from brae.core.errors import BraeError
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import MAIN, ChunksPart, FieldPart, Layout, MembersPart, NamesPart, TablePart
@@ -32,6 +33,8 @@ _SECONDS = 15.0
 #: once something convincing was found, so long is looked for one with names
 _FOR_NAMES = 4.0
 _MOST_RUNS = 24
+#: the share of the bytes that has to have a meaning before a proposal is called proved
+_EXPLAINED = 0.9
 #: fields that say how much there is of something
 _COUNTED = ("is: count(", "is: size(", "is: end(", "is: real_size(", "is: file_size(")
 
@@ -53,7 +56,12 @@ class Proposal:
 
     @property
     def state(self) -> Literal["proved", "beginning"]:
-        """``proved`` where the rebuild is exact and nothing contradicts."""
+        """``proved`` where the rebuild is exact, nothing contradicts, and the file itself says how much there is.
+
+        Bytes that nothing explains rebuild as well, whatever is said of the others: such a proposal is a beginning.
+        """
+        if not self.counted or self.explained < _EXPLAINED:
+            return "beginning"
         return state(self.proof, self.evidence)
 
     @property
@@ -159,20 +167,32 @@ def _texts(sources: Mapping[str, ByteSource], pattern: str | None, deadline: flo
 
 def _try(text: str, sources: Mapping[str, ByteSource]) -> Proposal | None:
     """Open and prove by a proposed text; None where it does not even read."""
-    try:
-        layout = parse(text)
-        archive = open_archive(layout, dict(sources))
-        proof = archive.prove()
-    except BraeError:
+    found = _opened(text, sources)
+    if found is None:
         return None
-    if not len(archive):
-        return None
+    archive, proof = found
+    # Numbers that turn out to follow from the members are written so at once.
+    more = text
+    for field, line in unexplained(archive):
+        more = re.sub(rf"(\{{field: {field}, type: u\d+)\}}", rf"\1, {line}}}", more, count=1)
+    if more != text and (better := _opened(more, sources)) is not None and better[1].exact >= proof.exact:
+        text, (archive, proof) = more, better
+    layout = archive.layout
     total = sum(source.size for source in sources.values())
     covered = min(_explained(archive), total)
     names = tuple(archive.names[:50])
     named = any(not name.isdigit() for name in names)
     explained = covered / max(total, 1)
     return Proposal(text, layout, len(archive), explained, proof, named, names, tuple(gather(archive)))
+
+
+def _opened(text: str, sources: Mapping[str, ByteSource]) -> tuple[Archive, Proof] | None:
+    try:
+        archive = open_archive(parse(text), dict(sources))
+        proof = archive.prove()
+    except BraeError:
+        return None
+    return (archive, proof) if len(archive) else None
 
 
 def _explained(archive: Archive) -> int:
