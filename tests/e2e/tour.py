@@ -155,7 +155,7 @@ def tour(folder: Path) -> None:
         page.get_by_role("radio", name="Loss").click()
         page.get_by_role("button", name="How it is encoded").click()
         page.get_by_label("Weigh colours as the eye does").scroll_into_view_if_needed()
-        shot("cost")
+        shot("loss")
         page.goto("/p/skerry-post/find?q=grain")
         page.get_by_role("link", name="Look for a picture in it").click()
         page.get_by_role("button", name="Guess 1").first.wait_for()
