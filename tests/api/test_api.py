@@ -449,20 +449,18 @@ GRAIN = "data/harbour.kist//textures/grain/wood_00.raw"
 
 def test_pixels_without_a_header_become_textures_with_their_siblings(client: TestClient, opened: str) -> None:
     assert client.get(f"{opened}/members", params={"q": "grain", "where": "kind:texture"}).json()["total"] == 0
-    found = client.get(f"{opened}/guesses", params={"address": GRAIN}).json()
+    guesses = f"{opened}/texture/guesses"
+    found = client.get(guesses, params={"address": GRAIN}).json()
     assert found["size"] == sum(max(1, side // 4) ** 2 * 8 for side in (128, 64, 32, 16, 8, 4, 2, 1))
     best = found["guesses"][0]
     assert (best["format"], best["width"], best["height"], best["levels"]) == ("bc1", 128, 128, 8)
-    shown = client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": json.dumps(best), "fit": 64})
+    shown = client.get(f"{guesses}/preview", params={"address": GRAIN, "guess": json.dumps(best), "fit": 64})
     assert Image.open(io.BytesIO(shown.content)).size == (64, 64)
     wrong = json.dumps(best | {"width": 4096, "height": 4096})
-    refused = client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": wrong})
+    refused = client.get(f"{guesses}/preview", params={"address": GRAIN, "guess": wrong})
     assert "follow the header" in refused.json()["detail"]
-    assert (
-        "no guess"
-        in client.get(f"{opened}/guesses/picture", params={"address": GRAIN, "guess": "[]"}).json()["detail"]
-    )
-    kept = client.post(f"{opened}/guesses", json={"address": GRAIN, "guess": best, "title": "Wood grain"}).json()
+    assert "no guess" in client.get(f"{guesses}/preview", params={"address": GRAIN, "guess": "[]"}).json()["detail"]
+    kept = client.post(guesses, json={"address": GRAIN, "guess": best, "title": "Wood grain"}).json()
     assert kept == {"file": "wood-grain.yaml"}
     assert wait_for(client, client.post(f"{opened}/open").json())["state"] == "done"
     siblings = client.get(f"{opened}/members", params={"q": "grain", "where": "kind:texture"}).json()

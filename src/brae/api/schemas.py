@@ -10,8 +10,6 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from brae.core.assets.base import Details
 from brae.core.assets.registry import kinds
 from brae.core.assets.sheet import MatchSheet
-from brae.core.assets.texture.formats import Storage
-from brae.core.assets.texture.guess import Guess
 from brae.core.structure.workshop import Kind, Look, Says, entropy
 
 
@@ -378,6 +376,8 @@ class KindView(BaseModel):
     preview: Literal["image", "audio", "text", "none"]
     remedies: list[Named]
     marks: list[Named]
+    #: the search for such an item in bytes without a header, in words; null where there is none
+    headless: str | None
 
 
 class KindsView(BaseModel):
@@ -443,59 +443,6 @@ class TestColours(Asked):
     __test__ = False  # no test of pytest's
     addresses: list[str]
     mark: str | None
-
-
-class PaletteAt(BaseModel):
-    """Where the entries of a palette are, and their pixel format."""
-
-    at: Annotated[int, Field(ge=0)]
-    format: str
-
-
-class GuessView(BaseModel):
-    """One explanation of bytes without a header."""
-
-    format: str
-    width: Annotated[int, Field(ge=1, le=65536)]
-    height: Annotated[int, Field(ge=1, le=65536)]
-    levels: Annotated[int, Field(ge=1, le=17)] = 1
-    fit: float = 0
-    storage: Storage | None = None
-    offset: Annotated[int, Field(ge=0)] = 0
-    palette: PaletteAt | None = None
-
-    @classmethod
-    def of(cls, guess: Guess) -> GuessView:
-        """From what the core found."""
-        values = {name: value for name, value in vars(guess).items() if name != "palette"}
-        palette = guess.palette and PaletteAt(at=guess.palette[0], format=guess.palette[1])
-        return cls(**values, palette=palette)
-
-    def guess(self) -> Guess:
-        """As the core has it."""
-        palette = (self.palette.at, self.palette.format) if self.palette is not None else None
-        return Guess(
-            self.format, self.width, self.height, self.levels, self.fit, self.storage, self.offset, palette
-        )
-
-
-class GuessesView(BaseModel):
-    """Explanations of an item's bytes, the best first."""
-
-    size: int
-    guesses: list[GuessView]
-    #: pixel formats to try by hand, those that are tried first
-    formats: list[str]
-
-
-class KeepGuess(Asked):
-    """A guess that is to be a layout."""
-
-    address: str
-    guess: GuessView
-    title: Annotated[str, Field(max_length=200)] = ""
-    #: only for items of the same size
-    one_size: bool = True
 
 
 class Remedies(Asked):

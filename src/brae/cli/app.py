@@ -10,7 +10,7 @@ import typer
 from brae import __version__
 
 app = typer.Typer(
-    no_args_is_help=True, add_completion=False, help="Change the pictures, sprites and sounds of games."
+    no_args_is_help=True, add_completion=False, help="Change the pictures, texts and sounds of games."
 )
 
 HomeOption = Annotated[
@@ -27,7 +27,7 @@ PathArgument = Annotated[Path, typer.Argument(help="The file; of an index and da
 
 @app.callback(invoke_without_command=True)
 def version(show: Annotated[bool, typer.Option("--version", help="Show the version.")] = False) -> None:
-    """Change the pictures, sprites and sounds of games."""
+    """Change the pictures, texts and sounds of games."""
     if show:
         typer.echo(__version__)
         raise typer.Exit

@@ -508,50 +508,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/guesses": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Propose
-         * @description What an item's bytes could be, the best guess first.
-         */
-        get: operations["propose_api_projects__project_id__guesses_get"];
-        put?: never;
-        /**
-         * Keep
-         * @description Save a guess as a layout for the item and its siblings; opening the game again uses it.
-         */
-        post: operations["keep_api_projects__project_id__guesses_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/projects/{project_id}/guesses/picture": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Picture
-         * @description An item as a guess has it, as a PNG; ``fit`` asks for sides up to that.
-         */
-        get: operations["picture_api_projects__project_id__guesses_picture_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/import": {
         parameters: {
             query?: never;
@@ -771,6 +727,41 @@ export interface paths {
          * @description Which channel, and whether what comes into it is inverted.
          */
         put: operations["texture_channel"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/guesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look for a picture in it */
+        get: operations["texture_guesses"];
+        put?: never;
+        /** An explanation as a layout for the item and its siblings; opening the game again uses it */
+        post: operations["texture_guess_keep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/texture/guesses/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An item as an explanation has it */
+        get: operations["texture_guess_preview"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1490,10 +1481,10 @@ export interface components {
             ways: components["schemas"]["Choice"][];
         };
         /**
-         * GuessView
-         * @description One explanation of bytes without a header.
+         * Guess
+         * @description One explanation of the bytes; ``fit`` from 0 (as noise) to 1 (neighbours and levels all agree).
          */
-        GuessView: {
+        Guess: {
             /**
              * Fit
              * @default 0
@@ -1517,18 +1508,6 @@ export interface components {
             storage?: components["schemas"]["Storage"] | null;
             /** Width */
             width: number;
-        };
-        /**
-         * GuessesView
-         * @description Explanations of an item's bytes, the best first.
-         */
-        GuessesView: {
-            /** Formats */
-            formats: string[];
-            /** Guesses */
-            guesses: components["schemas"]["GuessView"][];
-            /** Size */
-            size: number;
         };
         /**
          * ImportRequest
@@ -1617,13 +1596,13 @@ export interface components {
             waits_for?: string | null;
         };
         /**
-         * KeepGuess
-         * @description A guess that is to be a layout.
+         * KeepTextureGuess
+         * @description An explanation that is to be a layout; of items of the same size only, if one_size.
          */
-        KeepGuess: {
+        KeepTextureGuess: {
             /** Address */
             address: string;
-            guess: components["schemas"]["GuessView"];
+            guess: components["schemas"]["Guess"];
             /**
              * One Size
              * @default true
@@ -1650,6 +1629,8 @@ export interface components {
         KindView: {
             /** Facts */
             facts: components["schemas"]["FactView"][];
+            /** Headless */
+            headless: string | null;
             /** Id */
             id: string;
             /** Marks */
@@ -2517,6 +2498,18 @@ export interface components {
             result_mips: number;
             /** Width */
             width: number;
+        };
+        /**
+         * TextureGuesses
+         * @description Explanations of an item's bytes, the best first, and the formats to try by hand.
+         */
+        TextureGuesses: {
+            /** Formats */
+            formats: string[];
+            /** Guesses */
+            guesses: components["schemas"]["Guess"][];
+            /** Size */
+            size: number;
         };
         /**
          * Tile
@@ -3601,110 +3594,6 @@ export interface operations {
             };
         };
     };
-    propose_api_projects__project_id__guesses_get: {
-        parameters: {
-            query: {
-                address: string;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GuessesView"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    keep_api_projects__project_id__guesses_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["KeepGuess"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["KeptLayout"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    picture_api_projects__project_id__guesses_picture_get: {
-        parameters: {
-            query: {
-                address: string;
-                /** @description a guess, as JSON */
-                guess: string;
-                fit?: number | null;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/png": unknown;
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     take_api_projects__project_id__import_post: {
         parameters: {
             query?: never;
@@ -4104,6 +3993,108 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EditView"];
                 };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_guesses: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextureGuesses"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_guess_keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepTextureGuess"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptLayout"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_guess_preview: {
+        parameters: {
+            query: {
+                address: string;
+                /** @description an explanation, as JSON */
+                guess: string;
+                fit?: number | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Default Response */
             default: {

@@ -239,15 +239,6 @@ export const useTestColours = (project: string) => {
   return act;
 };
 
-export const useKeepGuess = (project: string) =>
-  useAct(
-    (body: Schemas["KeepGuess"]) =>
-      take(client.POST("/api/projects/{project_id}/guesses", { ...at(project), body })),
-    (kept) => {
-      toast.success(`The layout is kept as ${kept.file}`);
-    },
-  );
-
 /** Items to a folder: those that are named or, where none is, all that a search finds. */
 export const useExport = (project: string) =>
   useAct(({ folder, search, addresses }: { folder: string; search: Sought; addresses: string[] }) =>

@@ -25,6 +25,8 @@ export type Face = {
   /** original and edit together */
   Compare: ComponentType<{ project: string; edit: Edit; spot: Spot | null }>;
   /** the kind's own forms beside that */
+  /** bytes without a header, explained as this kind; corrected by hand, kept as a layout */
+  Guess?: ComponentType<{ project: string; address: string }>;
   Forms?: ComponentType<{ project: string; edit: Edit; onSpot: (place: Omit<Spot, "at">) => void }>;
 };
 

@@ -163,6 +163,25 @@ class Change:
     make: Callable[[Any, Any, ExchangeFile | None], tuple[ExchangeFile, str]]
 
 
+@dataclass(frozen=True)
+class Headless:
+    """How a kind explains bytes that no header says anything of, and keeps an explanation as a layout."""
+
+    #: the search for one, in words: "Look for a picture in it"
+    words: str
+    #: one explanation, as a person corrects it by hand
+    explanation: type[BaseModel]
+    #: what bytes could be, the best explanation first
+    propose: Callable[[bytes], Sequence[Any]]
+    #: the formats that a person may try by hand, those that are likelier first
+    formats: Callable[[], Sequence[str]]
+    #: something to look at or listen to; ``fit`` asks for sides up to that
+    preview: Callable[[bytes, Any, int | None], Preview]
+    #: an explanation as a layout's text, by identifier, title, name pattern and size (None: of any size);
+    #: FormatError where the bytes could not be written again as they are
+    layout: Callable[[bytes, Any, str, str, str, int | None], str]
+
+
 class Query(BaseModel):
     """What can be asked of a preview; a kind adds its own."""
 
@@ -213,6 +232,8 @@ class AssetKind(ABC, Generic[Asset]):
     changes: ClassVar[Mapping[str, Change]] = {}
     #: what makes an item obvious in a trial, by identifier, in words
     marks: ClassVar[Mapping[Any, str]] = {}
+    #: how it explains bytes without a header, where it can
+    headless: ClassVar[Headless | None] = None
 
     # ---- telling ----------------------------------------------------------------------------------------
 

@@ -12,7 +12,7 @@ from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_levels
 from brae.core.assets.texture.files import read_raw
 from brae.core.assets.texture.formats import Storage
-from brae.core.assets.texture.guess import propose, thumbnail
+from brae.core.assets.texture.guess import PaletteAt, propose, thumbnail
 from brae.core.assets.texture.texture import Header
 from brae.core.layouts.storage import Tile
 from brae.demo import art
@@ -68,7 +68,7 @@ def test_a_palette_before_its_indices_is_found(rock: np.ndarray) -> None:
     data = entries.tobytes() + order.astype(np.uint8)[blobs].tobytes()
     best = propose(data)[0]
     assert (best.format, best.width, best.height, best.offset) == ("index8", 256, 256, 1024)
-    assert best.palette == (0, "rgba8")
+    assert best.palette == PaletteAt(at=0, format="rgba8")
     assert np.array_equal(read_raw(data, best.header(data), 1024).picture(), entries[order.astype(np.uint8)[blobs]])
 
 

@@ -68,6 +68,7 @@ const face: Face = {
     <img alt={which} className="size-full object-contain" src={small(project, edit, which)} />
   ),
   Compare: lazy(() => import("./Editing")),
+  Guess: lazy(() => import("./Guess")),
   Forms: lazy(() => import("./Forms")),
 };
 export default face;

@@ -3,7 +3,7 @@ import { Suspense } from "react";
 import { Link } from "react-router";
 import { bytesUrl, type Member } from "../../api/client";
 import { useItem } from "../../api/queries";
-import { useKind } from "../../assets/kinds";
+import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
@@ -26,6 +26,7 @@ export function Detail({
 }) {
   const { data } = useItem(project, member.address);
   const kind = useKind(member.kind);
+  const kinds = useKinds().data?.kinds;
   const face = faceOf(member.kind);
   const editable = canEdit(kind, member);
   const facts = (kind?.facts ?? [])
@@ -57,14 +58,19 @@ export function Detail({
           {member.edit ? "Look at the edit" : "Edit this"}
         </Button>
       )}
-      {member.kind === "data" && (
-        <Link
-          to={`/p/${project}/guess?item=${encodeURIComponent(member.address)}`}
-          className="rounded-lg bg-sunk px-3.5 py-1.5 text-center hover:bg-line"
-        >
-          Look for a picture in it
-        </Link>
-      )}
+      {member.kind === "data" &&
+        kinds?.map(
+          ({ id, headless }) =>
+            headless && (
+              <Link
+                key={id}
+                to={`/p/${project}/guess?item=${encodeURIComponent(member.address)}&kind=${id}`}
+                className="rounded-lg bg-sunk px-3.5 py-1.5 text-center hover:bg-line"
+              >
+                {headless}
+              </Link>
+            ),
+        )}
       {member.kind === "archive" && (
         <Button look="act" onClick={() => onFolder(member.address.split("//").slice(1).join("/"))}>
           Show what is in it

@@ -8,18 +8,22 @@ the first one at half the size settles it. All of it is common practice, no sour
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 import yaml
+from pydantic import BaseModel, ConfigDict, Field
 
+from brae.core.assets.base import Headless, Preview
 from brae.core.assets.texture import formats
+from brae.core.assets.texture.files import read_raw, write_image
 from brae.core.assets.texture.formats import Picture, PixelFormat, Storage
 from brae.core.assets.texture.formats.base import full_chain, level_sides
+from brae.core.assets.texture.looking import shrink
 from brae.core.assets.texture.mips import resample
 from brae.core.assets.texture.texture import Header
+from brae.core.errors import FormatError
 from brae.core.layouts.storage import Tile
 
 #: the formats that are tried, the likelier one of two that cannot be told apart first
@@ -48,26 +52,35 @@ _COMPARED = 256
 _Floats = np.ndarray[Any, np.dtype[np.float32]]
 
 
-@dataclass(frozen=True)
-class Guess:
+class PaletteAt(BaseModel):
+    """Where the entries of a palette are, and their pixel format."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    at: Annotated[int, Field(ge=0)]
+    format: str
+
+
+class Guess(BaseModel):
     """One explanation of the bytes; ``fit`` from 0 (as noise) to 1 (neighbours and levels all agree)."""
 
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
     format: str
-    width: int
-    height: int
-    levels: int
-    fit: float
+    width: Annotated[int, Field(ge=1, le=65536)]
+    height: Annotated[int, Field(ge=1, le=65536)]
+    levels: Annotated[int, Field(ge=1, le=17)] = 1
+    fit: float = 0
     storage: Storage | None = None
     #: bytes before the pixels
-    offset: int = 0
-    #: where a palette's entries are, and their format
-    palette: tuple[int, str] | None = None
+    offset: Annotated[int, Field(ge=0)] = 0
+    palette: PaletteAt | None = None
 
     def header(self, data: bytes) -> Header:
         """A header for reading the bytes this way."""
         pixel_format = formats.get(self.format)
         if self.palette is not None and isinstance(pixel_format, formats.Indexed):
-            start, name = self.palette
+            start, name = self.palette.at, self.palette.format
             entry, count = formats.get(name), 1 << pixel_format.bits
             colours = entry.decode(data[start : start + entry.size(count, 1)], count, 1)[0]
             pixel_format = pixel_format.with_palette(colours)
@@ -83,7 +96,7 @@ class Guess:
             pixels["storage"] = self.storage.model_dump(exclude_defaults=True)
         parts: list[dict[str, Any]] = []
         if self.palette is not None:
-            start, name = self.palette
+            start, name = self.palette.at, self.palette.format
             bits = getattr(formats.get(self.format), "bits", 8)
             colours = {"bytes": "colours", "size": formats.get(name).size(1 << bits, 1)}
             pixels |= {"at": self.offset, "palette": {"of": "colours", "format": name}}
@@ -106,7 +119,7 @@ class Guess:
         order = f", {self.storage.words}" if self.storage else ""
         levels = f"{self.levels} levels" if self.levels > 1 else "one level"
         skipped = f", from byte {self.offset}" if self.offset else ""
-        palette = f", palette of {self.palette[1]} at {self.palette[0]}" if self.palette else ""
+        palette = f", palette of {self.palette.format} at {self.palette.at}" if self.palette else ""
         return f"{self.width} x {self.height}, {pixel_format.title}{order}, {levels}{skipped}{palette}"
 
 
@@ -232,18 +245,18 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
     return best[:most]
 
 
-def _spans(name: str, size: int) -> Iterator[tuple[int, int, tuple[int, str] | None]]:
+def _spans(name: str, size: int) -> Iterator[tuple[int, int, PaletteAt | None]]:
     """Where the pixels may lie: all of the bytes, or beside a palette."""
     yield 0, size, None
     for count, width in _PALETTES.get(name, []):
         palette = count * width
         if palette < size:
-            yield palette, size, (0, _ENTRIES[width])
-            yield 0, size - palette, (size - palette, _ENTRIES[width])
+            yield palette, size, PaletteAt(at=0, format=_ENTRIES[width])
+            yield 0, size - palette, PaletteAt(at=size - palette, format=_ENTRIES[width])
 
 
 def _of_format(
-    name: str, pixel_format: PixelFormat, data: bytes, offset: int, palette: tuple[int, str] | None
+    name: str, pixel_format: PixelFormat, data: bytes, offset: int, palette: PaletteAt | None
 ) -> list[Guess]:
     size = len(data)
     sides = _chains(pixel_format.block, pixel_format.block_bytes).get(size, [])
@@ -263,7 +276,6 @@ def _of_format(
     guesses.sort(reverse=True)
     result = []
     for fit, width, height, levels in guesses[:6]:
-        guess = Guess(name, width, height, levels, fit, None, offset, palette)
         if levels > 1:
             agrees = _second_level(Header("raw", pixel_format, width, height, levels), data)
             fit = fit * 0.4 + agrees * 0.6
@@ -271,7 +283,17 @@ def _of_format(
         # A chain that ends early, odd sides and long strips are rarer.
         fit *= 1.0 if levels in (1, full_chain(width, height)) else 0.9
         fit *= (1.0 if plain else 0.97) * (1.0 - 0.01 * abs(np.log2(width / height))) * likelihood
-        result.append(Guess(name, guess.width, guess.height, guess.levels, float(fit), None, offset, palette))
+        result.append(
+            Guess(
+                format=name,
+                width=width,
+                height=height,
+                levels=levels,
+                fit=float(fit),
+                offset=offset,
+                palette=palette,
+            )
+        )
     return result
 
 
@@ -330,7 +352,7 @@ def _other_orders(guesses: list[Guess], data: bytes) -> Iterator[Guess]:
             found = _neighbours(guess, data, storage)
             if found > plain[guess.format] * 1.15:
                 fit = min(1.0, fits[guess.format] * found / plain[guess.format])
-                yield replace(guess, fit=fit, storage=storage)
+                yield guess.model_copy(update={"fit": fit, "storage": storage})
 
 
 def thumbnail(data: bytes, guess: Guess, side: int = 128) -> Picture:
@@ -345,3 +367,19 @@ def thumbnail(data: bytes, guess: Guess, side: int = 128) -> Picture:
     seen = formats.shown(head.format.decode(part, *head.sides(level)))
     scale = max(1, -(-max(seen.shape[:2]) // side))
     return np.ascontiguousarray(seen[::scale, ::scale])
+
+
+def _preview(data: bytes, guess: Guess, fit: int | None) -> Preview:
+    """The first level as a guess has it, as a PNG of 8 bits a channel."""
+    picture = read_raw(data, guess.header(data), guess.offset).shown()
+    return Preview(write_image(picture if fit is None else shrink(picture, fit), quick=True), "image/png")
+
+
+def _layout(data: bytes, guess: Guess, identifier: str, title: str, pattern: str, size: int | None) -> str:
+    again = read_raw(data, guess.header(data), guess.offset)
+    if again.rewrite(again.header, again.levels) != data:
+        raise FormatError("Read this way, the file cannot be written again as it is.")
+    return guess.layout(identifier, title, pattern, size)
+
+
+HEADLESS = Headless("Look for a picture in it", Guess, propose, by_hand, _preview, _layout)

@@ -35,6 +35,7 @@ from brae.core.assets.texture.files import (
     write_image,
 )
 from brae.core.assets.texture.formats import Depth, Picture
+from brae.core.assets.texture.guess import HEADLESS
 from brae.core.assets.texture.looking import TextureQuery
 from brae.core.assets.texture.maps import MapView, surface
 from brae.core.assets.texture.marks import MARKS, marked
@@ -150,6 +151,7 @@ class TextureKind(AssetKind[TextureFile]):
         "maps": Question(NoQuery, list[MapView], surface),
     }
     changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
+    headless = HEADLESS
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return tell(heads, library)

@@ -242,18 +242,7 @@ def guess(
         if out is not None:
             texture = read_raw(data, found[0].header(data), found[0].offset)
             write_atomically(out, write_image(texture.picture(), _picture_kind(out)))
-        shown = [
-            {
-                "format": one.format,
-                "width": one.width,
-                "height": one.height,
-                "levels": one.levels,
-                "offset": one.offset,
-                "storage": one.storage.model_dump() if one.storage else None,
-                "fit": round(one.fit, 3),
-            }
-            for one in found
-        ]
+        shown = [one.model_dump() | {"fit": round(one.fit, 3)} for one in found]
         lines = "\n".join(f"{one.fit:5.0%}  {one.words}" for one in found)
         say({"guesses": shown}, lines, as_json)
 

@@ -1,7 +1,7 @@
 /** Guesses in words and as addresses of pictures. */
 import type { Schemas } from "../../api/client";
 
-type Guess = Schemas["GuessView"];
+type Guess = Schemas["Guess"];
 
 type Storage = NonNullable<Guess["storage"]>;
 
@@ -52,5 +52,5 @@ export function words(guess: Guess): string {
 /** The address of a guess's picture. */
 export function guessUrl(project: string, address: string, guess: Guess, fit: number): string {
   const query = new URLSearchParams({ address, guess: JSON.stringify(guess), fit: String(fit) });
-  return `/api/projects/${encodeURIComponent(project)}/guesses/picture?${query}`;
+  return `/api/projects/${encodeURIComponent(project)}/texture/guesses/preview?${query}`;
 }
