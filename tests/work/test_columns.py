@@ -97,6 +97,40 @@ def test_orders_and_counts(workspace: Workspace, project: str) -> None:
     }
 
 
+def test_every_fact_orders_both_ways(workspace: Workspace, project: str) -> None:
+    """What does not have the fact comes last in either direction; all others stand the other way round."""
+    held = workspace.catalogues.of("p")
+    every = np.ones(len(held), bool)
+    for order in columns.sortable():
+        there, back = held.ordered(order, every).tolist(), held.ordered(f"-{order}", every).tolist()
+        assert sorted(back) == list(range(1000)), order
+        if order not in ("width", "format", "dimensions", "pixels"):
+            continue
+        fact = "width" if order in ("width", "dimensions", "pixels") else "format"
+        has = {number for number in range(1000) if fact in held._facts[held._codes["facts"][number]]}
+        if order in ("width", "format"):
+            assert [number for number in there if number in has][::-1] == back[: len(has)]
+            assert set(there[: len(has)]) == set(back[: len(has)]) == has
+
+
+def test_what_can_be_edited_and_the_next_name(workspace: Workspace, project: str) -> None:
+    held = workspace.catalogues.of("p")
+    editable = [held.addresses[place] for place in np.flatnonzero(held.editable())]
+    assert sorted(editable) == _wanted(workspace, lambda m: m.kind in ("texture", "sound"))
+    with workspace.database.change() as session:
+        session.execute(update(Member).where(Member.number == 7).values(container=None, kind="texture"))
+        session.execute(update(Project).values(listing=9))
+    held = workspace.catalogues.of("p")
+    assert not held.editable()[[held.addresses.index(one) for one in held.addresses if "n00007" in one]].any()
+    places = held.ordered("name", np.ones(1000, bool))
+    names = [held.addresses[place].rpartition("/")[2] for place in places.tolist()]
+    for starts, after in [("n0004", -1), ("N0004", 500), ("n00999", 3), ("n", 999)]:
+        found = held.next_named(places, starts, after)
+        order = [(after + step) % 1000 for step in range(1, 1001)]
+        assert found == next(number for number in order if names[number].startswith(starts.lower()))
+    assert held.next_named(places, "zzz", 0) is None
+
+
 def test_what_is_added_changed_or_gone_is_seen(workspace: Workspace, project: str) -> None:
     assert len(workspace.catalogues.of("p")) == 1000
     before = workspace.catalogues.of("p")

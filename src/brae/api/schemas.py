@@ -354,6 +354,8 @@ class FactView(Row):
     case: Literal["as-is", "capitals"]
     words: dict[str, str]
     facet: bool
+    #: how the catalogue is ordered by it: from the smallest, or from the largest
+    order: Literal["", "up", "down"]
     line: bool
 
 
@@ -451,6 +453,13 @@ class Remedies(Asked):
     remedies: list[str]
 
 
+class Chosen(BaseModel):
+    """Items that were chosen by their places: those that can be edited, and the number of the others."""
+
+    addresses: list[str]
+    others: int
+
+
 class ExportRequest(Asked):
     """What goes to which folder: the items named, or (where none is) all that a search finds."""
 
@@ -460,6 +469,14 @@ class ExportRequest(Asked):
     where: list[str] = []
     inside: str | None = None
     in_work: bool = False
+
+
+class ManyRequest(Asked):
+    """What is done with many items; ``mark`` says which test colours."""
+
+    addresses: list[str]
+    act: Literal["edit", "mark", "unmark"]
+    mark: str = ""
 
 
 class ImportRequest(Asked):

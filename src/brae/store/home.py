@@ -44,6 +44,11 @@ class Home:
         return self.path / "brae.db"
 
     @property
+    def thumbnails(self) -> Path:
+        """Small previews: a cache, which may be deleted."""
+        return self.path / "thumbnails.db"
+
+    @property
     def blobs(self) -> Path:
         return self.path / "kept"
 

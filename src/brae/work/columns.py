@@ -232,7 +232,41 @@ class Columns:
         places: Numbers = self._once(("order", order), lambda: self._order(order))
         return places[mask[places]]
 
+    def editable(self) -> Flags:
+        """Which members can be edited: those of a kind with an exchange that are not damaged."""
+        texts, codes = self.texts("kind")
+        known = kinds()
+        of_kind = np.array([text in known and bool(known[text].exchange) for text in texts] or [False], bool)
+        types, numbers = self.texts("type")
+        whole = np.array([text != "" for text in types] or [False], bool)
+        return np.asarray(of_kind[codes] & whole[numbers])
+
+    def next_named(self, places: Numbers, starts: str, after: int) -> int | None:
+        """The next of some places, after the one with that number and around, whose name starts so."""
+        wanted = starts.lower()
+        total = len(places)
+        for step in range(1, total + 1):
+            number = (after + step) % total
+            address = self._lower[places[number]]
+            if address[address.replace("\\", "/").rfind("/") + 1 :].startswith(wanted):
+                return number
+        return None
+
+    def _has(self, name: str) -> Flags:
+        """Which members have a fact."""
+        if name == "name":
+            return np.ones(len(self), bool)
+        if is_numeric(name):
+            return np.asarray(~np.isnan(self.numbers(name)))
+        texts, codes = self.texts(name)
+        return np.asarray(np.array([text != "" for text in texts] or [False], bool)[codes] & (codes >= 0))
+
     def _order(self, order: str) -> Numbers:
+        if order.startswith("-"):
+            # What does not have the fact comes last all the same.
+            usual = self._order(order[1:])
+            has = self._has(order[1:])[usual]
+            return np.concatenate([usual[has][::-1], usual[~has]])
         by_address: Numbers = self._once(
             ("order", "name"),
             lambda: np.array(sorted(range(len(self)), key=self.addresses.__getitem__), np.int64),
@@ -248,6 +282,8 @@ class Columns:
         elif is_numeric(order):
             down = any(facts[order].order == "down" for facts in _models() if order in facts)
             keys = self.numbers(order) * (-1 if down else 1)
+        elif by := next((facts[order].order_by for facts in _models() if order in facts), ""):
+            return self._order(by)
         else:
             texts, codes = self.texts(order)
             ranked = {text: number for number, text in enumerate(sorted(texts))}
@@ -276,11 +312,16 @@ def term_of(word: str) -> Term | None:
 
 
 def orders() -> dict[str, str]:
-    """In what the catalogue can be ordered, with the words for it."""
+    """In what the catalogue is usually ordered, with the words for it."""
     found = {"kind": "kind", "name": "path", "bytes": "bytes"}
     for model in _models():
         found |= {name: fact.label.lower() for name, fact in model.items() if fact.order}
     return found
+
+
+def sortable() -> set[str]:
+    """All that the catalogue can be ordered by: the usual, and every fact that a column of the list may show."""
+    return {*orders(), "type", "stored", *(name for model in _models() for name in model)}
 
 
 def facets() -> dict[str, str]:

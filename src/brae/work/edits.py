@@ -373,10 +373,17 @@ def make_change(
 
 
 def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: str) -> None:
-    """Items made obvious for a trial; ``take_marks_back`` gives back what they had."""
-    for address in addresses:
+    """Items made obvious for a trial, those whose kind has the mark; ``take_marks_back`` gives back what they had.
+
+    Raises FormatError where none of them has it.
+    """
+    kinds_of = {address: workspace.kind(workspace.find(project_id, address)) for address in addresses}
+    if not any(mark in kind.marks for kind in kinds_of.values()):
+        raise FormatError(f"None of these items has test colours '{mark}'.", expected="textures")
+    for address, kind in kinds_of.items():
+        if mark not in kind.marks:
+            continue
         put_in_work(workspace, project_id, address)
-        kind = workspace.kind(workspace.find(project_id, address))
         made = kind.mark(workspace.asset_at(project_id, address), mark)
         file = workspace.blobs.put(made.file.data)
         beside = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}

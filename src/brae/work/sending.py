@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -55,6 +55,27 @@ def export(
 
     ticker.begin(len(wanted), "items")
     return sending.send(map(item, wanted), folder, ticker.tick).as_dict()
+
+
+def for_each(
+    addresses: Sequence[str], act: Callable[[str], None], what: str, ticker: Ticker | None = None
+) -> dict[str, Any]:
+    """Do something with many items, one after the other. What one of them refuses does not stop the others.
+
+    Returns how many are ``done``, and the ``faults``.
+    """
+    ticker = ticker or Silent()
+    ticker.begin(len(addresses), what)
+    faults: list[dict[str, Any]] = []
+    for address in addresses:
+        try:
+            act(address)
+        except CancelledError:
+            raise
+        except BraeError as error:
+            faults.append(error.at(address).as_dict())
+        ticker.tick(1)
+    return {"done": len(addresses) - len(faults), "faults": faults}
 
 
 def take_back(workspace: Workspace, project_id: str, folder: Path, ticker: Ticker | None = None) -> dict[str, Any]:

@@ -20,7 +20,18 @@ from sqlalchemy import select
 
 from brae.core import addresses
 from brae.core.assets import base as assets
-from brae.core.assets.base import HEAD, Around, AssetKind, Context, Encoded, ExchangeFile, Sibling, Viewed
+from brae.core.assets.base import (
+    HEAD,
+    Around,
+    AssetKind,
+    Context,
+    Encoded,
+    ExchangeFile,
+    Preview,
+    Query,
+    Sibling,
+    Viewed,
+)
 from brae.core.assets.registry import kinds
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers.base import Container
@@ -33,9 +44,10 @@ from brae.core.layouts.model import MAIN
 from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
-from brae.store import Blobs, Home, Ledger, open_database
+from brae.store import Blobs, Home, Ledger, open_database, thumbnails
 from brae.store.home import InUseError
 from brae.store.models import ArchiveRow, Edit, EditStep, Member, Original, Project
+from brae.store.thumbnails import Thumbnails
 from brae.work.columns import Catalogues
 from brae.work.records import finish
 
@@ -108,6 +120,7 @@ class Workspace:
         self.events = Events()
         self.jobs = Jobs(self.database, self.events)
         self.catalogues = Catalogues(self.database)
+        self.thumbnails = Thumbnails(home.thumbnails)
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         self._viewed: OrderedDict[Version, tuple[Any, int]] = OrderedDict()
         self._lock = threading.RLock()
@@ -118,6 +131,7 @@ class Workspace:
         """Stop the jobs and let go of every file."""
         self.jobs.close()
         self.forget_archives()
+        self.thumbnails.close()
         self.database.close()
 
     def _finish_builds(self) -> None:
@@ -460,12 +474,21 @@ class Workspace:
     def original_asset(self, project: Project, found: Found) -> Any:
         """An item's original, read by its kind."""
         kind, library = self.kind(found), self.project_library(project)
+        return self._read(project, found, kind, library, self._bytes_of(project, found, kind, library))
+
+    def _bytes_of(self, project: Project, found: Found, kind: AssetKind[Any], library: Library) -> bytes:
         try:
             self._check_beginning(project, found, kind, library)
-            context = Context(
-                library, found.member.name, lambda name: self.original_bytes(project, self.neighbour(found, name))
-            )
-            return kind.read(self.original_bytes(project, found), context)
+            return self.original_bytes(project, found)
+        except BraeError as error:
+            raise error.at(found.member.address) from None
+
+    def _read(self, project: Project, found: Found, kind: AssetKind[Any], library: Library, data: bytes) -> Any:
+        context = Context(
+            library, found.member.name, lambda name: self.original_bytes(project, self.neighbour(found, name))
+        )
+        try:
+            return kind.read(data, context)
         except BraeError as error:
             raise error.at(found.member.address) from None
 
@@ -503,6 +526,28 @@ class Workspace:
         version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()))
         made = self._remembered(kind, (*key, *version), lambda: self.edited_asset(kind, original, here))
         return kind, Viewed(original, made, self.version_of(here.current))
+
+    def preview(self, project_id: str, address: str, query: Query) -> Preview:
+        """Something to look at or listen to. Small pictures of originals are kept from one time to the next."""
+        project, found = self.project(project_id), self.find(project_id, address)
+        # What lies in other items as well is not told by the bytes of one.
+        if not query.small or found.member.parts:
+            kind, viewed = self.viewed(project_id, address, edit=query.which != "original")
+            return kind.preview(viewed, query)
+        kind, row, library = self.kind(found), found.archive, self.project_library(project)
+        state = self._version(project, row, library, self._known_names(library, row))
+        asked = (kind.id, query.model_dump(mode="json"), library.versions.get(found.member.container or ""))
+        place = thumbnails.key(state, address, asked)
+        kept = self.thumbnails.at(place)
+        if kept is not None:
+            return kept
+        data = self._bytes_of(project, found, kind, library)
+        content = thumbnails.key(hashlib.sha256(data).hexdigest(), found.member.name.rpartition(".")[2], asked)
+        made = self.thumbnails.of(content)
+        if made is None:
+            made = kind.preview(Viewed(self._read(project, found, kind, library, data)), query)
+        self.thumbnails.keep(place, content, made)
+        return made
 
     def _remembered(self, kind: AssetKind[Any], key: Version, make: Callable[[], Any]) -> Any:
         with self._lock:

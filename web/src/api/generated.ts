@@ -216,6 +216,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Addresses Of
+         * @description The items at places of the catalogue: the addresses of those that can be edited, and how many cannot.
+         */
+        get: operations["addresses_of_api_projects__project_id__addresses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/build": {
         parameters: {
             query?: never;
@@ -548,6 +568,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Many
+         * @description Put many items in work, or give them test colours or take those back, as a job.
+         */
+        post: operations["many_api_projects__project_id__many_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/members": {
         parameters: {
             query?: never;
@@ -582,6 +622,26 @@ export interface paths {
          * @description Look through the game again: its files as they are now; edits are kept.
          */
         post: operations["open_again_api_projects__project_id__open_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Place Of
+         * @description The place of the next item whose name starts so, as typed in the light table; null where there is none.
+         */
+        get: operations["place_of_api_projects__project_id__place_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1082,6 +1142,16 @@ export interface components {
             way?: string | null;
         };
         /**
+         * Chosen
+         * @description Items that were chosen by their places: those that can be edited, and the number of the others.
+         */
+        Chosen: {
+            /** Addresses */
+            addresses: string[];
+            /** Others */
+            others: number;
+        };
+        /**
          * Counts
          * @description What waits at each stage.
          */
@@ -1301,6 +1371,11 @@ export interface components {
             line: boolean;
             /** Name */
             name: string;
+            /**
+             * Order
+             * @enum {string}
+             */
+            order: "" | "up" | "down";
             /** Unit */
             unit: string;
             /** Words */
@@ -1678,6 +1753,24 @@ export interface components {
             layout: string;
             /** Title */
             title: string;
+        };
+        /**
+         * ManyRequest
+         * @description What is done with many items; ``mark`` says which test colours.
+         */
+        ManyRequest: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "edit" | "mark" | "unmark";
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Mark
+             * @default
+             */
+            mark: string;
         };
         /**
          * MapView
@@ -3013,6 +3106,48 @@ export interface operations {
             };
         };
     };
+    addresses_of_api_projects__project_id__addresses_get: {
+        parameters: {
+            query?: {
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                /** @description first-last, counted from 0 in this order; without any, all of them */
+                span?: string[] | null;
+                /** @description words of the path, and conditions such as width>=512 */
+                q?: string;
+                /** @description name:value, such as kind:texture */
+                where?: string[] | null;
+                folder?: string | null;
+                in_work?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chosen"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     build_api_projects__project_id__build_post: {
         parameters: {
             query?: never;
@@ -3662,10 +3797,45 @@ export interface operations {
             };
         };
     };
+    many_api_projects__project_id__many_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     members_api_projects__project_id__members_get: {
         parameters: {
             query?: {
-                /** @description kind, name, bytes, or a fact that can be ordered by */
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
                 order?: string;
                 offset?: number;
                 limit?: number;
@@ -3722,6 +3892,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    place_of_api_projects__project_id__place_get: {
+        parameters: {
+            query: {
+                starts: string;
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                after?: number;
+                /** @description words of the path, and conditions such as width>=512 */
+                q?: string;
+                /** @description name:value, such as kind:texture */
+                where?: string[] | null;
+                folder?: string | null;
+                in_work?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number | null;
                 };
             };
             /** @description Default Response */

@@ -146,6 +146,23 @@ export const usePutInWork = (project: string) =>
     },
   );
 
+/** As many are done at once while one waits; more become a job with its progress in the strip. */
+const AT_ONCE = 20;
+
+/** Puts what is chosen in work: few at once, many as a job. */
+export const usePutManyInWork = (project: string) => {
+  const few = usePutInWork(project);
+  const many = useMany(project);
+  return (addresses: string[]) =>
+    addresses.length > AT_ONCE ? many.mutate({ addresses, act: "edit" }) : few.mutate(addresses);
+};
+
+/** Something done with many items, as a job. */
+const useMany = (project: string) =>
+  useAct((body: Omit<Schemas["ManyRequest"], "mark"> & { mark?: string }) =>
+    take(client.POST("/api/projects/{project_id}/many", { ...at(project), body: { mark: "", ...body } })),
+  );
+
 export const useTakeOut = (project: string) => {
   const putBack = usePutInWork(project);
   return useAct(
@@ -214,6 +231,16 @@ export const useTakeBeside = (project: string) =>
   );
 
 /** Test colours for a selection, or what was there before. */
+/** Test colours for what is chosen, or out of it: few at once, many as a job. */
+export const useManyTestColours = (project: string) => {
+  const few = useTestColours(project);
+  const many = useMany(project);
+  return ({ addresses, mark }: { addresses: string[]; mark: string | null }) =>
+    addresses.length > AT_ONCE
+      ? many.mutate({ addresses, act: mark === null ? "unmark" : "mark", mark: mark ?? "" })
+      : few.mutate({ addresses, mark });
+};
+
 export const useTestColours = (project: string) => {
   const act = useAct(
     ({ addresses, mark }: { addresses: string[]; mark: string | null }) =>

@@ -36,10 +36,10 @@ const FACES: Record<string, Face> = Object.fromEntries(
 );
 
 /** What is no kind of its own. */
-const OTHERS: Record<string, { titles: string; icon: LucideIcon }> = {
-  archive: { titles: "Archives inside", icon: Package },
-  part: { titles: "Parts of others", icon: Layers },
-  data: { titles: "Other data", icon: Binary },
+const OTHERS: Record<string, { title: string; titles: string; icon: LucideIcon }> = {
+  archive: { title: "Archive inside", titles: "Archives inside", icon: Package },
+  part: { title: "Part of another", titles: "Parts of others", icon: Layers },
+  data: { title: "Other data", titles: "Other data", icon: Binary },
 };
 
 /** How a kind looks: its own face, or one made from what the server says of it. */
@@ -50,6 +50,11 @@ export function faceOf(id: string): Face {
 /** Several of a kind, in words. */
 export function titlesOf(kinds: Kind[] | undefined, id: string): string {
   return kinds?.find((kind) => kind.id === id)?.titles ?? OTHERS[id]?.titles ?? id;
+}
+
+/** One of a kind, in words. */
+export function titleOf(kinds: Kind[] | undefined, id: string): string {
+  return kinds?.find((kind) => kind.id === id)?.title ?? OTHERS[id]?.title ?? id;
 }
 
 /** The sign of a kind. */

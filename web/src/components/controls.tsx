@@ -85,7 +85,7 @@ export function Copyable({
       title={`Copy ${value}`}
       className={`group inline-flex max-w-full items-center gap-1.5 rounded text-left hover:text-heather ${className}`}
     >
-      <span className="min-w-0 break-all">{children ?? value}</span>
+      <span className="min-w-0 [overflow-wrap:anywhere]">{children ?? value}</span>
       <Icon
         aria-label={copied ? "copied" : "copy"}
         className="size-3.5 shrink-0 text-quiet group-hover:text-heather"

@@ -47,7 +47,7 @@ def _kind_view(kind: AssetKind[Any]) -> KindView:
 
 
 def _facts(fact: Any) -> dict[str, Any]:
-    return {name: value for name, value in vars(fact).items() if name != "order"}
+    return {name: value for name, value in vars(fact).items() if name != "order_by"}
 
 
 def _named(words: Any) -> list[Named]:
@@ -76,8 +76,7 @@ def preview(
         where = ".".join(map(str, first["loc"]))
         raise FormatError(f"The preview of a {kind.id} is not asked for so: {where}: {first['msg']}.") from None
     try:
-        _, viewed = workspace.viewed(project_id, address, edit=query.which != "original")
-        made = kind.preview(viewed, query)
+        made = workspace.preview(project_id, address, query)
     except BraeError as error:
         raise error.at(address) from None
     headers = {"Cache-Control": "private, max-age=86400" if revision else "no-cache"}

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from typing import Annotated
 
+import numpy as np
 from fastapi import APIRouter, Depends, Query
 from sqlalchemy import select
 
@@ -12,6 +15,7 @@ from brae.api.routes.edits import edit_view
 from brae.api.schemas import (
     LARGEST,
     ArchiveView,
+    Chosen,
     Facet,
     Facets,
     FacetValue,
@@ -22,7 +26,7 @@ from brae.api.schemas import (
 from brae.core import addresses
 from brae.core.errors import FormatError
 from brae.store.models import Member
-from brae.work import columns
+from brae.work import Workspace, columns
 
 router = APIRouter(tags=["find"])
 
@@ -45,6 +49,26 @@ def search_of(
 
 
 Search = Annotated[columns.Search, Depends(search_of)]
+Order = Annotated[
+    str, Query(description="kind, name, bytes, or a fact; with a - before it from the last to the first")
+]
+_SPAN = re.compile(r"(\d{1,12})-(\d{1,12})")
+
+
+def _places(
+    workspace: Workspace,
+    project_id: str,
+    search: columns.Search,
+    order: str,
+    states: Mapping[str, str] | None = None,
+) -> tuple[columns.Columns, columns.Numbers]:
+    """The catalogue, and the places in it that fit a search, in order."""
+    known = columns.sortable()
+    if order.removeprefix("-") not in known:
+        raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(sorted(known))}")
+    states = workspace.catalogues.in_work(project_id) if states is None else states
+    found = workspace.catalogues.of(project_id)
+    return found, found.ordered(order, found.fitting(search, states))
 
 
 @router.get("/projects/{project_id}/members")
@@ -52,17 +76,14 @@ def members(
     project_id: str,
     workspace: Work,
     search: Search,
-    order: Annotated[str, Query(description="kind, name, bytes, or a fact that can be ordered by")] = "kind",
+    order: Order = "kind",
     offset: Annotated[int, Query(ge=0, le=LARGEST)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> MemberPage:
     """Part of the catalogue, narrowed and ordered."""
     workspace.project(project_id)
-    if order not in columns.orders():
-        raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(columns.orders())}")
     states = workspace.catalogues.in_work(project_id)
-    found = workspace.catalogues.of(project_id)
-    places = found.ordered(order, found.fitting(search, states))
+    found, places = _places(workspace, project_id, search, order, states)
     ids = found.ids[places[offset : offset + limit]].tolist()
     with workspace.database.session() as session:
         rows = {row.id: row for row in session.execute(select(*_SHOWN).where(Member.id.in_(ids)))}
@@ -75,6 +96,47 @@ _SHOWN = (
     Member.id, Member.address, Member.name, Member.kind, Member.container, Member.packer, Member.stored,
     Member.real, Member.facts, Member.fault, Member.winner,
 )  # fmt: skip
+
+
+@router.get("/projects/{project_id}/addresses")
+def addresses_of(
+    project_id: str,
+    workspace: Work,
+    search: Search,
+    order: Order = "kind",
+    span: Annotated[
+        list[str] | None,
+        Query(max_length=2000, description="first-last, counted from 0 in this order; without any, all of them"),
+    ] = None,
+) -> Chosen:
+    """The items at places of the catalogue: the addresses of those that can be edited, and how many cannot."""
+    workspace.project(project_id)
+    found, places = _places(workspace, project_id, search, order)
+    if span is not None:
+        taken = np.zeros(len(places), bool)
+        for one in span:
+            ends = _SPAN.fullmatch(one)
+            if ends is None:
+                raise FormatError(f"'{one}' is no span of the catalogue.", expected="first-last, such as 0-11")
+            taken[int(ends[1]) : int(ends[2]) + 1] = True
+        places = places[taken]
+    editable = places[found.editable()[places]]
+    return Chosen(addresses=[found.addresses[place] for place in editable], others=len(places) - len(editable))
+
+
+@router.get("/projects/{project_id}/place")
+def place_of(
+    project_id: str,
+    workspace: Work,
+    search: Search,
+    starts: Annotated[str, Query(min_length=1, max_length=200)],
+    order: Order = "kind",
+    after: Annotated[int, Query(ge=-1, le=LARGEST)] = -1,
+) -> int | None:
+    """The place of the next item whose name starts so, as typed in the light table; null where there is none."""
+    workspace.project(project_id)
+    found, places = _places(workspace, project_id, search, order)
+    return found.next_named(places, starts, after)
 
 
 def _view(row: object, states: dict[str, str]) -> MemberView:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from fastapi import APIRouter
 
 from brae.api.routes import Work
 from brae.api.routes.catalogue import search_of
-from brae.api.schemas import ExportRequest, ImportRequest, JobView
+from brae.api.schemas import ExportRequest, ImportRequest, JobView, ManyRequest
 from brae.core.errors import FormatError
-from brae.work.sending import export, take_back
+from brae.work.edits import put_in_work, set_marks, take_marks_back
+from brae.work.sending import export, for_each, take_back
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["folders"])
 
@@ -34,6 +36,25 @@ def send(project_id: str, request: ExportRequest, workspace: Work) -> JobView:
         lambda job: export(workspace, project_id, folder, chosen, job),
         project=project_id,
         folder=str(folder),
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/many", status_code=202)
+def many(project_id: str, request: ManyRequest, workspace: Work) -> JobView:
+    """Put many items in work, or give them test colours or take those back, as a job."""
+    project = workspace.project(project_id)
+    acts: dict[str, tuple[Callable[[str], None], str]] = {
+        "edit": (lambda address: put_in_work(workspace, project_id, address), "Files for editing of"),
+        "mark": (lambda address: set_marks(workspace, project_id, [address], request.mark), "Test colours in"),
+        "unmark": (lambda address: take_marks_back(workspace, project_id, [address]), "Test colours out of"),
+    }
+    act, words = acts[request.act]
+    job, _ = workspace.jobs.start(
+        "many",
+        f"{words} {project.name}",
+        lambda job: for_each(request.addresses, act, "items", job),
+        project=project_id,
     )
     return JobView.model_validate(job.as_dict())
 

@@ -189,6 +189,11 @@ class Query(BaseModel):
 
     which: str = "original"
 
+    @property
+    def small(self) -> bool:
+        """Whether it asks for a small picture of the original, which is kept for the next time."""
+        return False
+
 
 class NoChoices(BaseModel):
     """The choices of a kind that has none."""

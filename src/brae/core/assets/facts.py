@@ -28,6 +28,8 @@ class Fact:
     facet: bool = False
     #: the catalogue can be ordered by it: from the smallest, or from the largest
     order: Literal["", "up", "down"] = ""
+    #: another fact that it is ordered by: dimensions by the number of pixels
+    order_by: str = ""
     #: whether the detail has a line for it
     line: bool = True
 

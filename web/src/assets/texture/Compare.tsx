@@ -7,13 +7,15 @@ import { GROUNDS, setLook, useGround } from "../../app/look";
 import { Button, Choice } from "../../components/controls";
 import { ANYWHERE, BY_KEY } from "../../lib/keys";
 import type { Spot } from "../registry";
-import { centred, fitting, LARGE, type Size, tiles, type View, zoomAt } from "./viewport";
+import { Blink, Pane, Picture } from "./panes";
+import { usePanZoom } from "./usePanZoom";
+import { useValues, type Values } from "./useValues";
+import { centred, fitting, type Size, zoomAt } from "./viewport";
 
 export type Mode = "both" | "wipe" | "blink" | "difference" | "heat";
 export type Channels = "rgba" | "rgb" | "r" | "g" | "b" | "a";
 type Which = "original" | "edit" | "difference" | "heat";
 type Url = (which: Which, level: number, channels: Channels, exposure: number) => string;
-type Values = (which: "original" | "edit", level: number, x: number, y: number) => Promise<string>;
 
 const MODES = [
   ["both", "Side by side"],
@@ -30,7 +32,6 @@ const CHANNELS = [
   ["b", "B"],
   ["a", "Alpha"],
 ] as const;
-const BLINK = 700;
 
 type Props = {
   size: Size;
@@ -64,7 +65,6 @@ export function Compare({
   const [wipe, setWipe] = useState(50);
   const [exposure, setExposure] = useState(0);
   const [smooth, setSmooth] = useState(false);
-  const [view, setView] = useState<View | null>(null);
   const [pane, setPane] = useState<Size>({ width: 400, height: 400 });
   const frame = useRef<HTMLDivElement>(null);
   const ground = useGround();
@@ -83,7 +83,7 @@ export function Compare({
     return () => observer.disconnect();
   }, [two]);
 
-  const now = view ?? fitting(size, pane);
+  const { view: now, setView } = usePanZoom(frame, fitting(size, pane));
   const middle = { x: pane.width / 2, y: pane.height / 2 };
   const zoom = (factor: number, at = middle) => setView(zoomAt(now, factor, at));
   const whole = () => setView(null);
@@ -117,39 +117,7 @@ export function Compare({
       x: pane.width / 2 - (spot.x + spot.side / 2) * close,
       y: pane.height / 2 - (spot.y + spot.side / 2) * close,
     });
-  }, [spot, pane.width, pane.height]);
-
-  // A wheel listener of React's own cannot keep the page from scrolling.
-  const live = useRef(now);
-  live.current = now;
-  useEffect(() => {
-    const element = frame.current;
-    if (!element) return;
-    const onWheel = (event: WheelEvent) => {
-      event.preventDefault();
-      const box = (event.target as Element).closest("[data-pane]")?.getBoundingClientRect();
-      if (!box) return;
-      const at = { x: event.clientX - box.left, y: event.clientY - box.top };
-      setView(zoomAt(live.current, event.deltaY < 0 ? 1.25 : 0.8, at));
-    };
-    element.addEventListener("wheel", onWheel, { passive: false });
-    return () => element.removeEventListener("wheel", onWheel);
-  }, []);
-
-  const drag = (event: React.PointerEvent) => {
-    if (event.button !== 0) return;
-    const start = { x: event.clientX - now.x, y: event.clientY - now.y };
-    const target = event.currentTarget;
-    target.setPointerCapture(event.pointerId);
-    const onMove = (moved: Event) => {
-      const { clientX, clientY } = moved as PointerEvent;
-      setView({ zoom: now.zoom, x: clientX - start.x, y: clientY - start.y });
-    };
-    target.addEventListener("pointermove", onMove);
-    target.addEventListener("pointerup", () => target.removeEventListener("pointermove", onMove), {
-      once: true,
-    });
-  };
+  }, [spot, pane.width, pane.height, setView]);
 
   const picture = (which: Which) => (
     <Picture
@@ -167,18 +135,12 @@ export function Compare({
   const panes: Record<Mode, () => ReactNode> = {
     both: () => (
       <>
-        <Pane label="original" onPointerDown={drag}>
-          {picture("original")}
-        </Pane>
-        {hasEdit && (
-          <Pane label="edit" onPointerDown={drag}>
-            {picture("edit")}
-          </Pane>
-        )}
+        <Pane label="original">{picture("original")}</Pane>
+        {hasEdit && <Pane label="edit">{picture("edit")}</Pane>}
       </>
     ),
     wipe: () => (
-      <Pane label="original | edit" onPointerDown={drag}>
+      <Pane label="original | edit">
         {picture("original")}
         <div className="ground absolute inset-0" style={{ clipPath: `inset(0 0 0 ${wipe}%)` }}>
           {picture("edit")}
@@ -190,16 +152,10 @@ export function Compare({
         />
       </Pane>
     ),
-    blink: () => <Blink onPointerDown={drag} original={picture("original")} edit={picture("edit")} />,
-    difference: () => (
-      <Pane label="difference, four times as strong" onPointerDown={drag}>
-        {picture("difference")}
-      </Pane>
-    ),
+    blink: () => <Blink original={picture("original")} edit={picture("edit")} />,
+    difference: () => <Pane label="difference, four times as strong">{picture("difference")}</Pane>,
     heat: () => (
-      <Pane label="stored against painted: dark is equal, bright is far off" onPointerDown={drag}>
-        {picture("heat")}
-      </Pane>
+      <Pane label="stored against painted: dark is equal, bright is far off">{picture("heat")}</Pane>
     ),
   };
 
@@ -325,148 +281,5 @@ export function Compare({
         />
       </div>
     </div>
-  );
-}
-
-/** The exact values under the pointer, asked for when it rests. */
-function useValues(
-  values: Values | undefined,
-  level: number,
-  size: Size,
-  view: View,
-  /** how far from the left the edit begins, as a part of the width, where both lie in one pane */
-  border: number | null,
-) {
-  const [words, setWords] = useState("");
-  const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
-  useEffect(() => () => clearTimeout(timer.current), []);
-  const onMove = (event: React.PointerEvent) => {
-    const pane = (event.target as Element).closest<HTMLElement>("[data-pane]");
-    clearTimeout(timer.current);
-    if (!pane || !values) return;
-    const box = pane.getBoundingClientRect();
-    const scale = 2 ** level;
-    const x = Math.floor((event.clientX - box.left - view.x) / view.zoom / scale);
-    const y = Math.floor((event.clientY - box.top - view.y) / view.zoom / scale);
-    if (x < 0 || y < 0 || x >= Math.max(1, size.width >> level) || y >= Math.max(1, size.height >> level)) {
-      setWords("");
-      return;
-    }
-    const isEdit =
-      border === null ? pane.dataset.pane === "edit" : (event.clientX - box.left) / box.width >= border;
-    const which = isEdit ? "edit" : "original";
-    timer.current = setTimeout(
-      () =>
-        values(which, level, x, y).then(
-          (words) => setWords(`${which} ${words}`),
-          () => setWords(""),
-        ),
-      120,
-    );
-  };
-  return { words, onMove };
-}
-
-function Pane({
-  label,
-  children,
-  onPointerDown,
-}: {
-  label: string;
-  children: ReactNode;
-  onPointerDown: (event: React.PointerEvent) => void;
-}) {
-  return (
-    <figure
-      data-pane={label.startsWith("edit") ? "edit" : "original"}
-      onPointerDown={onPointerDown}
-      className="ground relative min-w-0 flex-1 cursor-grab touch-none overflow-hidden rounded-xl active:cursor-grabbing"
-    >
-      {children}
-      <figcaption className="pointer-events-none absolute top-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">
-        {label}
-      </figcaption>
-    </figure>
-  );
-}
-
-type Shown = {
-  src: string;
-  alt: string;
-  size: Size;
-  view: View;
-  spot?: Spot | null;
-  level: number;
-  pane: Size;
-  smooth: boolean;
-};
-
-function Picture({ src, alt, size, view, spot, level, pane, smooth }: Shown) {
-  const large = Math.max(size.width, size.height) >> level > LARGE;
-  const look = `absolute max-w-none select-none ${view.zoom >= 1 && !smooth ? "pixelated" : ""}`;
-  return (
-    <>
-      <img
-        src={large ? `${src}&fit=512` : src}
-        alt={alt}
-        draggable={false}
-        className={look}
-        style={{ left: view.x, top: view.y, width: size.width * view.zoom, height: size.height * view.zoom }}
-      />
-      {large &&
-        tiles(size, level, view, pane).map(({ query, ...place }) => (
-          <img
-            key={query}
-            src={`${src}&tile=${query}`}
-            alt=""
-            draggable={false}
-            className={`${look} ground`}
-            style={place}
-          />
-        ))}
-      {spot && (
-        <div
-          aria-hidden
-          className="pointer-events-none absolute outline-2 outline-offset-1 outline-gorse"
-          style={{
-            left: view.x + spot.x * view.zoom,
-            top: view.y + spot.y * view.zoom,
-            width: spot.side * view.zoom,
-            height: spot.side * view.zoom,
-          }}
-        />
-      )}
-    </>
-  );
-}
-
-/** One after the other at the same place; stands still for those who asked for less motion. */
-function Blink({
-  original,
-  edit,
-  onPointerDown,
-}: {
-  original: ReactNode;
-  edit: ReactNode;
-  onPointerDown: (event: React.PointerEvent) => void;
-}) {
-  const still = window.matchMedia("(prefers-reduced-motion: reduce)").matches;
-  const [second, setSecond] = useState(false);
-  const [held, setHeld] = useState(still);
-  const step = () => {
-    setHeld(true);
-    setSecond((now) => !now);
-  };
-  useHotkeys("space", step, { ...ANYWHERE, preventDefault: true });
-  useEffect(() => {
-    if (held) return;
-    const timer = setInterval(() => setSecond((now) => !now), BLINK);
-    return () => clearInterval(timer);
-  }, [held]);
-  return (
-    <Pane label={`${second ? "edit" : "original"} (Space steps)`} onPointerDown={onPointerDown}>
-      <div className={second ? "invisible" : ""}>{original}</div>
-      <div className={second ? "" : "invisible"}>{edit}</div>
-    </Pane>
   );
 }

@@ -7,12 +7,14 @@ import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
+import { Marks } from "./Marks";
 
 /** The item under the cursor, larger, with all that is known of it. */
 export function Detail({
   project,
   member,
   opened,
+  alone,
   onEdit,
   onFolder,
   onSearch,
@@ -20,6 +22,8 @@ export function Detail({
   project: string;
   member: Member;
   opened: string;
+  /** whether no others are chosen beside it */
+  alone: boolean;
   onEdit: () => void;
   onFolder: (folder: string) => void;
   onSearch: (name: string) => void;
@@ -37,7 +41,7 @@ export function Detail({
     });
   return (
     <aside
-      className="flex w-[304px] shrink-0 flex-col gap-3 overflow-auto px-4 pt-1 pb-4"
+      className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto pr-4 pl-2.5 pt-1 pb-4"
       aria-label="Chosen item"
     >
       <div className="ground grid min-h-40 shrink-0 place-items-center rounded-xl p-3">
@@ -57,6 +61,9 @@ export function Detail({
         <Button look="act" onClick={onEdit}>
           {member.edit ? "Look at the edit" : "Edit this"}
         </Button>
+      )}
+      {alone && editable && kind && kind.marks.length > 0 && (
+        <Marks project={project} choose={async () => [member.address]} />
       )}
       {member.kind === "data" &&
         kinds?.map(

@@ -25,7 +25,7 @@ export function Facets({
         : [...search.where, one],
     });
   return (
-    <aside className="w-52 shrink-0 overflow-auto pt-1 pr-2 pb-4 pl-5" aria-label="Narrow the catalogue">
+    <aside className="min-h-0 flex-1 overflow-auto pt-1 pr-2 pb-4 pl-5" aria-label="Narrow the catalogue">
       <label className="mb-3 flex items-center gap-2">
         <input
           type="checkbox"

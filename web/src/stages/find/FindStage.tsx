@@ -1,32 +1,40 @@
-import { LayoutGrid, List, X } from "lucide-react";
+import { LayoutGrid, List, ListFilter, X } from "lucide-react";
+import { Popover } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { useNavigate } from "react-router";
 import type { Member } from "../../api/client";
-import { useJobs, useProject, usePutInWork } from "../../api/queries";
+import { useJobs, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
 import { useKinds } from "../../assets/kinds";
 import { canEdit } from "../../assets/registry";
 import { Button, Choice, Empty } from "../../components/controls";
+import { Pane, Panes } from "../../components/Panes";
 import { count, isActive, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
+import { useWide } from "../../lib/wide";
+import { columnsOf, keepColumns, keptColumns } from "./columns";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
 import { Folders } from "./Folders";
+import { ColumnChoice, Heads } from "./Heads";
 import { LightTable, type TableView } from "./LightTable";
 import { Marks } from "./Marks";
-import { useCatalogue, useSearch } from "./useCatalogue";
+import { chosenOf, NONE, type Selection } from "./selection";
+import { addressesOf, useCatalogue, useSearch } from "./useCatalogue";
 
 /** The catalogue: everything as pictures at once, narrowed by facets and search. */
 export function FindStage({ project }: { project: string }) {
   const [search, change] = useSearch();
   const catalogue = useCatalogue(project, search);
-  const [view, setView] = useState<TableView>("pictures");
+  const [view, setView] = useState<TableView>(keptView);
   const [tile, setTile] = useState(132);
+  const [shown, setShown] = useState(keptColumns);
   const [focused, setFocused] = useState(0);
-  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const [selection, setSelection] = useState<Selection>(NONE);
   const known = useKinds().data;
   const field = useRef<HTMLInputElement>(null);
   const putInWork = usePutInWork(project);
+  const editMany = usePutManyInWork(project);
   const opened = useProject(project).data?.opened ?? "";
   const { data: jobs = [] } = useJobs();
   const listing = jobs.some((job) => job.kind === "open" && isActive(job) && job.project_id === project);
@@ -34,8 +42,12 @@ export function FindStage({ project }: { project: string }) {
   const current = catalogue.at(focused);
   useHotkeys("/", () => field.current?.focus(), { ...BY_KEY, preventDefault: true });
   const conditions = JSON.stringify(search);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another search begins at its first item
-  useEffect(() => setFocused(0), [conditions]);
+  const chosen = chosenOf(selection, catalogue.total);
+  const choose = async () => (await addressesOf(project, search, selection)).addresses;
+  const columns = columnsOf(known?.kinds);
+  const visible = columns.filter(({ id }) => shown.includes(id));
+
+  const wide = useWide();
 
   const edit = (member: Member | undefined) => {
     if (!member) return;
@@ -52,108 +64,178 @@ export function FindStage({ project }: { project: string }) {
   const narrowed = search.q || search.where.length || search.folder !== null || search.in_work;
 
   return (
-    <div className="flex h-full">
-      <Facets project={project} search={search} onChange={change} />
-      <section className="flex min-w-0 flex-1 flex-col" aria-label="Catalogue">
-        <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
-          <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
-          <span className="text-quiet" role="status">
-            {catalogue.ready ? many(catalogue.total, "item") : ""}
-          </span>
-          {narrowed ? (
-            <button
-              type="button"
-              className="flex items-center gap-1 text-quiet hover:text-ink"
-              onClick={() => change({ q: "", where: [], folder: null, in_work: false })}
-            >
-              <X aria-hidden className="size-4" /> show all
-            </button>
-          ) : null}
-          <span className="flex-1" />
-          {chosen.size > 1 && (
-            <Button
-              look="act"
-              disabled={putInWork.isPending}
-              onClick={() => putInWork.mutate([...chosen], { onSuccess: () => setChosen(new Set()) })}
-            >
-              Edit these {count(chosen.size)}
-            </Button>
-          )}
-          {chosen.size > 0 && <Marks project={project} addresses={[...chosen]} />}
-          <Folders project={project} search={search} total={catalogue.total} chosen={[...chosen]} />
-          <label className="flex items-center gap-2 text-quiet">
-            <span className="sr-only">Order by</span>
-            <select
-              title="Order by"
-              className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
-              value={search.order}
-              onChange={(event) => change({ order: event.target.value })}
-            >
-              {(known?.orders ?? [{ id: search.order, words: search.order }]).map(({ id, words }) => (
-                <option key={id} value={id}>
-                  {words}
-                </option>
-              ))}
-            </select>
-          </label>
-          {view === "pictures" && (
+    <Panes id={wide ? "find" : "find-narrow"} key={String(wide)}>
+      {wide && (
+        <Pane id="facets" size={208} most={420}>
+          <Facets project={project} search={search} onChange={change} />
+        </Pane>
+      )}
+      <Pane id="table">
+        <section className="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Catalogue">
+          <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
+            <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
+            <span className="text-quiet" role="status">
+              {catalogue.ready ? many(catalogue.total, "item") : ""}
+            </span>
+            {narrowed ? (
+              <button
+                type="button"
+                className="flex items-center gap-1 text-quiet hover:text-ink"
+                onClick={() => change({ q: "", where: [], folder: null, in_work: false })}
+              >
+                <X aria-hidden className="size-4" /> show all
+              </button>
+            ) : null}
+            {!wide && (
+              <Narrow
+                conditions={search.where.length + Number(search.in_work) + Number(search.folder !== null)}
+              >
+                <Facets project={project} search={search} onChange={change} />
+              </Narrow>
+            )}
+            {chosen > 1 && (
+              <>
+                <Button look="act" onClick={() => choose().then(editMany)}>
+                  Edit these {count(chosen)}
+                </Button>
+                <Marks project={project} choose={choose} />
+              </>
+            )}
+            <Folders
+              project={project}
+              search={search}
+              total={catalogue.total}
+              chosen={chosen > 1 && selection !== "all" ? chosen : 0}
+              choose={choose}
+            />
+            {view === "pictures" ? (
+              <select
+                aria-label="Order by"
+                title="Order by"
+                className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                value={search.order}
+                onChange={(event) => change({ order: event.target.value })}
+              >
+                {ordersWith(known?.orders, search.order).map(({ id, words }) => (
+                  <option key={id} value={id}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+            ) : (
+              <ColumnChoice
+                columns={columns}
+                shown={shown}
+                onChange={(next) => {
+                  keepColumns(next);
+                  setShown(next);
+                }}
+              />
+            )}
             <input
               type="range"
-              aria-label="Size of the pictures"
+              aria-label={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
+              title={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
               min={84}
               max={260}
               value={tile}
               className="w-16 accent-heather"
               onChange={(event) => setTile(Number(event.target.value))}
             />
+            <Choice
+              label="View"
+              value={view}
+              onChange={(next) => {
+                localStorage.setItem(KEPT_VIEW, next);
+                setView(next);
+              }}
+              options={[
+                ["pictures", <LayoutGrid key="p" aria-label="Pictures" className="my-0.5 size-4" />],
+                ["list", <List key="l" aria-label="List" className="my-0.5 size-4" />],
+              ]}
+            />
+          </div>
+          {view === "list" && catalogue.total > 0 && (
+            <Heads columns={visible} order={search.order} onOrder={(order) => change({ order })} />
           )}
-          <Choice
-            label="View"
-            value={view}
-            onChange={setView}
-            options={[
-              ["pictures", <LayoutGrid key="p" aria-label="Pictures" className="my-0.5 size-4" />],
-              ["list", <List key="l" aria-label="List" className="my-0.5 size-4" />],
-            ]}
-          />
-        </div>
-        {catalogue.error ? (
-          <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
-        ) : catalogue.ready && catalogue.total === 0 ? (
-          <Empty title={listing && !narrowed ? "The game is being listed" : "Nothing fits"}>
-            {listing && !narrowed
-              ? "The first pictures come in a moment."
-              : narrowed
-                ? "No item fits all of these conditions. Take one of them away."
-                : "This game has no items that Brae recognises yet. See Open for what was found."}
-          </Empty>
-        ) : (
-          <LightTable
-            project={project}
-            view={view}
-            tile={tile}
-            catalogue={catalogue}
-            focused={focused}
-            onFocus={setFocused}
-            chosen={chosen}
-            onChoose={setChosen}
-            onOpen={edit}
-            opened={opened}
-          />
-        )}
-      </section>
+          {catalogue.error ? (
+            <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
+          ) : catalogue.ready && catalogue.total === 0 ? (
+            <Empty title={listing && !narrowed ? "The game is being listed" : "Nothing fits"}>
+              {listing && !narrowed
+                ? "The first pictures come in a moment."
+                : narrowed
+                  ? "No item fits all of these conditions. Take one of them away."
+                  : "This game has no items that Brae recognises yet. See Open for what was found."}
+            </Empty>
+          ) : (
+            <LightTable
+              key={conditions}
+              project={project}
+              view={view}
+              tile={tile}
+              columns={visible}
+              search={search}
+              catalogue={catalogue}
+              onFocus={setFocused}
+              onSelection={setSelection}
+              onOpen={edit}
+              opened={opened}
+            />
+          )}
+        </section>
+      </Pane>
       {current && (
-        <Detail
-          project={project}
-          member={current}
-          opened={opened}
-          onEdit={() => edit(current)}
-          onFolder={(folder) => change({ folder, where: [], q: "" })}
-          onSearch={(q) => change({ q, folder: "", where: [] })}
-        />
+        <Pane id="detail" size={wide ? 300 : 250} least={220} most={620}>
+          <Detail
+            project={project}
+            member={current}
+            opened={opened}
+            alone={chosen < 2}
+            onEdit={() => edit(current)}
+            onFolder={(folder) => change({ folder, where: [], q: "" })}
+            onSearch={(q) => change({ q, folder: "", where: [] })}
+          />
+        </Pane>
       )}
-    </div>
+    </Panes>
   );
+}
+
+/** The facets where there is no room for them beside the table. */
+function Narrow({ conditions, children }: { conditions: number; children: React.ReactNode }) {
+  return (
+    <Popover.Root>
+      <Popover.Trigger className="inline-flex items-center gap-1.5 rounded-lg bg-sunk px-3 py-1.5 whitespace-nowrap hover:bg-line">
+        <ListFilter aria-hidden className="size-4" /> Narrow
+        {conditions > 0 && (
+          <span className="rounded-full bg-heather px-1.5 text-[12.5px] text-paper">{conditions}</span>
+        )}
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          align="start"
+          sideOffset={6}
+          className="z-20 flex max-h-[75vh] w-64 flex-col overflow-hidden rounded-xl border border-line bg-raised pt-3 shadow-lg"
+        >
+          {children}
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
+
+const KEPT_VIEW = "brae.find-view";
+const keptView = (): TableView => (localStorage.getItem(KEPT_VIEW) === "list" ? "list" : "pictures");
+
+type Named = { id: string; words: string };
+
+/** The orders to choose from, and the one that a column's head gave, if it is none of them. */
+function ordersWith(orders: Named[] | undefined, order: string): Named[] {
+  const known = orders ?? [];
+  if (known.some(({ id }) => id === order)) return known;
+  const words = order.startsWith("-") ? `${order.slice(1)}, backwards` : order;
+  return [...known, { id: order, words }];
 }
 
 const TYPING = 150;
@@ -190,7 +272,7 @@ function SearchField({
       aria-label="Search by name or path"
       title="Search by name or path ( / )"
       placeholder="boat sail, *.wav, stamp_0?"
-      className="w-44 rounded-lg border border-line bg-raised px-3 py-1.5"
+      className="w-44 max-w-xl grow rounded-lg border border-line bg-raised px-3 py-1.5"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
     />

@@ -15,11 +15,14 @@ export function Folders({
   search,
   total,
   chosen,
+  choose,
 }: {
   project: string;
   search: Search;
   total: number;
-  chosen: string[];
+  /** how many are chosen; 0 where all of the search is meant */
+  chosen: number;
+  choose: () => Promise<string[]>;
 }) {
   const [shown, setShown] = useState(false);
   const home = useServer().data?.user_folder ?? "";
@@ -30,9 +33,7 @@ export function Folders({
   const { data: jobs = [] } = useJobs();
   const own = jobs.filter((job) => job.project_id === project && ["export", "import"].includes(job.kind));
   const field = useId();
-  const what = chosen.length
-    ? `the ${many(chosen.length, "chosen item")}`
-    : `all ${many(total, "item")} here`;
+  const what = chosen ? `the ${many(chosen, "chosen item")}` : `all ${many(total, "item")} here`;
   return (
     <Dialog.Root open={shown} onOpenChange={setShown}>
       <Dialog.Trigger asChild>
@@ -65,7 +66,7 @@ export function Folders({
             <Button
               look="act"
               disabled={send.isPending || folder === ""}
-              onClick={() => send.mutate({ folder, search, addresses: chosen })}
+              onClick={async () => send.mutate({ folder, search, addresses: chosen ? await choose() : [] })}
             >
               <FolderOutput aria-hidden className="size-4" /> Send {what}
             </Button>

@@ -2,7 +2,8 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { useSearchParams } from "react-router";
-import { client, type Member, take } from "../../api/client";
+import { client, type Member, type Schemas, take } from "../../api/client";
+import { type Selection, spans } from "./selection";
 
 const PAGE = 200;
 
@@ -36,13 +37,14 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
   return [search, change];
 }
 
-function query(search: Search) {
+/** A search as the server is asked for it. */
+export function queryOf(search: Search) {
   const { folder, ...rest } = search;
   return { ...rest, ...(folder === null ? {} : { folder }) };
 }
 
 export function useFacets(project: string, search: Search) {
-  const { order: _, ...conditions } = query(search);
+  const { order: _, ...conditions } = queryOf(search);
   return useQuery({
     queryKey: ["members", project, "facets", conditions],
     queryFn: () =>
@@ -60,13 +62,13 @@ export function useCatalogue(project: string, search: Search) {
   const [pages, setPages] = useState<number[]>([0]);
   const results = useQueries({
     queries: pages.map((page) => ({
-      queryKey: ["members", project, "page", query(search), page],
+      queryKey: ["members", project, "page", queryOf(search), page],
       queryFn: () =>
         take(
           client.GET("/api/projects/{project_id}/members", {
             params: {
               path: { project_id: project },
-              query: { ...query(search), offset: page * PAGE, limit: PAGE },
+              query: { ...queryOf(search), offset: page * PAGE, limit: PAGE },
             },
           }),
         ),
@@ -93,4 +95,18 @@ export function useCatalogue(project: string, search: Search) {
     ready: loaded !== undefined,
     error: results.find((result) => result.error)?.error,
   };
+}
+
+/** The addresses of what is chosen and can be edited, and how many others there are among it. */
+export async function addressesOf(
+  project: string,
+  search: Search,
+  selection: Selection,
+): Promise<Schemas["Chosen"]> {
+  const span = selection === "all" ? undefined : spans(selection);
+  return take(
+    client.GET("/api/projects/{project_id}/addresses", {
+      params: { path: { project_id: project }, query: { ...queryOf(search), ...(span ? { span } : {}) } },
+    }),
+  );
 }

@@ -62,6 +62,11 @@ class SoundQuery(Query):
     width: Annotated[int, Field(ge=16, le=2048)] = 256
     height: Annotated[int, Field(ge=16, le=1024)] = 128
 
+    @property
+    def small(self) -> bool:
+        """Whether it asks for a small picture of the original, which is kept for the next time."""
+        return self.which == "original" and self.view == "wave" and self.width <= 512
+
 
 class SoundRecipe(BaseModel):
     """How a sound is stored."""

@@ -12,7 +12,7 @@ from brae.core.layouts.roles import MapUse
 class TextureFacts(Facts):
     """The facts of a texture."""
 
-    dimensions: Annotated[str | None, Fact("Dimensions", unit="pixels", facet=True)] = None
+    dimensions: Annotated[str | None, Fact("Dimensions", unit="pixels", facet=True, order_by="pixels")] = None
     width: Annotated[int | None, Fact("Width", unit="pixels", line=False)] = None
     height: Annotated[int | None, Fact("Height", unit="pixels", line=False)] = None
     pixels: Annotated[int | None, Fact("Dimensions", order="down", line=False)] = None

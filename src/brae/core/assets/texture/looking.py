@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
@@ -17,6 +18,9 @@ from brae.core.assets.texture.metrics import heat
 from brae.core.assets.texture.remedies import apply_remedies
 from brae.core.assets.texture.texture import TextureFile
 from brae.core.errors import FormatError, NotFoundError
+
+#: sides of pictures of which every pixel is to be seen
+_TINY = 64
 
 
 class TextureQuery(Query):
@@ -35,6 +39,11 @@ class TextureQuery(Query):
     exposure: Annotated[float, Field(ge=-20, le=20)] = 0.0
     tile: Annotated[str, Field(pattern=r"^\d{1,6},\d{1,6},\d{1,4},\d{1,3}$")] | None = None
     exact: bool = False
+
+    @property
+    def small(self) -> bool:
+        """Whether it asks for a small picture of the original, which is kept for the next time."""
+        return self.which == "original" and self.fit is not None and self.fit <= 256 and not self.exact
 
 
 @dataclass(frozen=True)
@@ -111,7 +120,19 @@ def shown(viewed: Viewed[TextureFile], query: TextureQuery) -> Preview:
         pixels = _stored(viewed, query, part)
     if query.fit is not None:
         pixels = shrink(pixels, query.fit)
+    if query.small:
+        return Preview(_webp(_channels(pixels, query.channels)), "image/webp")
     return Preview(write_image(_channels(pixels, query.channels), quick=True), "image/png")
+
+
+def _webp(pixels: Picture) -> bytes:
+    """A small picture for the light table: without loss where it is tiny, as its single pixels count then."""
+    stream = io.BytesIO()
+    tiny = max(pixels.shape[:2]) <= _TINY
+    Image.fromarray(np.ascontiguousarray(pixels)).save(
+        stream, "WEBP", lossless=tiny, quality=30 if tiny else 82, method=1, exact=tiny
+    )
+    return stream.getvalue()
 
 
 def painted(viewed: Viewed[TextureFile]) -> Picture:

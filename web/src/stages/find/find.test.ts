@@ -1,0 +1,63 @@
+import { describe, expect, it } from "vitest";
+import type { Member } from "../../api/client";
+import { directionOf, nextOrder } from "./columns";
+import { chosenOf, OnTable, Places, spans } from "./selection";
+
+const named = (place: number) => ({ name: `folder/item_${String(place).padStart(3, "0")}.ptx` }) as Member;
+
+describe("the selection", () => {
+  it("says places as spans", () => {
+    expect(spans(new Set([7, 1, 0, 2, 9, 10]))).toEqual(["0-2", "7-7", "9-10"]);
+    expect(spans(new Set())).toEqual([]);
+    expect(chosenOf("all", 100_000)).toBe(100_000);
+    expect(chosenOf(new Set([1, 5]), 9)).toBe(2);
+  });
+  it("knows neighbours and ends of items that were never loaded", () => {
+    const places = new Places(1_000_000, () => undefined);
+    expect([places.getFirstKey(), places.getLastKey()]).toEqual([0, 999_999]);
+    expect([places.getKeyBefore(0), places.getKeyAfter(999_999)]).toEqual([null, null]);
+    expect(places.getItem(5)).toMatchObject({ key: 5, index: 5, textValue: "" });
+    expect(places.getItem(1_000_000)).toBeNull();
+    expect(new Places(0, () => undefined).getFirstKey()).toBeNull();
+  });
+  it("moves by rows and pages and stops at the ends", () => {
+    const keys = new OnTable(
+      new Places(23, named),
+      5,
+      3,
+      named,
+      () => {},
+      () => {},
+    );
+    expect([keys.getKeyBelow(1), keys.getKeyAbove(7), keys.getKeyRightOf(4)]).toEqual([6, 2, 5]);
+    expect([keys.getKeyPageBelow(0), keys.getKeyPageBelow(20), keys.getKeyBelow(22)]).toEqual([15, 22, null]);
+  });
+  it("finds a name that is at hand, and asks for one that is not", () => {
+    const asked: [string, number][] = [];
+    const found: number[] = [];
+    const some = (place: number) => (place < 10 ? named(place) : undefined);
+    const keys = new OnTable(
+      new Places(500, some),
+      5,
+      3,
+      some,
+      (typed, after) => asked.push([typed, after]),
+      (place) => found.push(place),
+    );
+    expect(keys.getKeyForSearch("ITEM_007", 2)).toBe(7);
+    expect(keys.getKeyForSearch("item_300", 2)).toBeNull();
+    expect(asked).toEqual([["item_300", 2]]);
+    expect(found).toEqual([7]);
+  });
+});
+
+describe("the heads of the list", () => {
+  it("order by a column, and the other way round on the second click", () => {
+    expect(nextOrder("name", "bytes")).toBe("bytes");
+    expect(nextOrder("bytes", "bytes")).toBe("-bytes");
+    expect(nextOrder("-bytes", "bytes")).toBe("bytes");
+    expect(directionOf("bytes", { id: "bytes", down: true })).toBe("down");
+    expect(directionOf("-bytes", { id: "bytes", down: true })).toBe("up");
+    expect(directionOf("name", { id: "bytes", down: true })).toBeNull();
+  });
+});

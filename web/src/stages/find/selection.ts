@@ -1,0 +1,147 @@
+/** The items of a catalogue as a collection that nobody has to load: each by its place. */
+import type { Collection, Key, KeyboardDelegate, Node } from "@react-types/shared";
+import type { Member } from "../../api/client";
+import { baseName } from "../../lib/format";
+import { move } from "../../lib/grid";
+
+/** What is chosen: places in the catalogue, or all of it. */
+export type Selection = "all" | ReadonlySet<Key>;
+
+export const NONE: Selection = new Set();
+
+/** How many items are chosen. */
+export function chosenOf(selection: Selection, total: number): number {
+  return selection === "all" ? total : selection.size;
+}
+
+/** Places as spans from first to last, such as 0-3 and 7-7. */
+export function spans(selection: ReadonlySet<Key>): string[] {
+  const places = [...selection].map(Number).sort((a, b) => a - b);
+  const found: [number, number][] = [];
+  for (const place of places) {
+    const last = found.at(-1);
+    if (last && place === last[1] + 1) last[1] = place;
+    else found.push([place, place]);
+  }
+  return found.map(([first, last]) => `${first}-${last}`);
+}
+
+type At = (place: number) => Member | undefined;
+
+/** As many items as there are; what is known of one is asked when it is wanted. */
+export class Places implements Collection<Node<Member>> {
+  constructor(
+    readonly size: number,
+    private readonly memberAt: At,
+  ) {}
+
+  *getKeys() {
+    for (let place = 0; place < this.size; place += 1) yield place;
+  }
+
+  *[Symbol.iterator]() {
+    for (let place = 0; place < this.size; place += 1) yield this.node(place);
+  }
+
+  getItem(key: Key) {
+    const place = Number(key);
+    return Number.isInteger(place) && place >= 0 && place < this.size ? this.node(place) : null;
+  }
+
+  at(place: number) {
+    return this.getItem(place);
+  }
+
+  getKeyBefore(key: Key) {
+    return Number(key) > 0 ? Number(key) - 1 : null;
+  }
+
+  getKeyAfter(key: Key) {
+    return Number(key) + 1 < this.size ? Number(key) + 1 : null;
+  }
+
+  getFirstKey() {
+    return this.size ? 0 : null;
+  }
+
+  getLastKey() {
+    return this.size ? this.size - 1 : null;
+  }
+
+  private node(place: number): Node<Member> {
+    const member = this.memberAt(place);
+    return {
+      type: "item",
+      key: place,
+      value: member ?? null,
+      level: 0,
+      hasChildNodes: false,
+      childNodes: [],
+      rendered: null,
+      textValue: member ? baseName(member.name) : "",
+      index: place,
+      props: {},
+    };
+  }
+}
+
+/** Where the keys lead on a table of so many columns and rows. */
+export class OnTable implements KeyboardDelegate {
+  constructor(
+    private readonly places: Places,
+    private readonly columns: number,
+    private readonly page: number,
+    private readonly memberAt: At,
+    /** asks for the place of the next name that begins so, where it is not at hand */
+    private readonly ahead: (typed: string, after: number) => void,
+    /** told of the item that typing leads to */
+    private readonly found: (place: number) => void,
+  ) {}
+
+  private step(key: string, from: Key) {
+    const place = Number(from);
+    const next = move(key, place, this.columns, this.places.size, this.page);
+    return next === place ? null : next;
+  }
+
+  getKeyBelow(key: Key) {
+    return this.step("ArrowDown", key);
+  }
+  getKeyAbove(key: Key) {
+    return this.step("ArrowUp", key);
+  }
+  getKeyLeftOf(key: Key) {
+    return this.step("ArrowLeft", key);
+  }
+  getKeyRightOf(key: Key) {
+    return this.step("ArrowRight", key);
+  }
+  getKeyPageBelow(key: Key) {
+    return this.step("PageDown", key);
+  }
+  getKeyPageAbove(key: Key) {
+    return this.step("PageUp", key);
+  }
+  getFirstKey() {
+    return this.places.getFirstKey();
+  }
+  getLastKey() {
+    return this.places.getLastKey();
+  }
+
+  getKeyForSearch(typed: string, from?: Key | null) {
+    const wanted = typed.toLowerCase();
+    // The same letters once more stay where they are while they go on to fit.
+    const start = Number(from ?? 0);
+    for (let place = start; place < this.places.size; place += 1) {
+      const member = this.memberAt(place);
+      if (!member) break;
+      if (baseName(member.name).toLowerCase().startsWith(wanted)) {
+        this.found(place);
+        return place;
+      }
+    }
+    this.ahead(typed, start);
+    return null;
+  }
+}
