@@ -224,9 +224,7 @@ def test_many_are_put_in_work_as_a_job(client: TestClient, opened: str) -> None:
     edits = {one["address"]: one for one in client.get(f"{opened}/edits").json()}
     assert set(every) <= set(edits)
     assert all(Path(edits[one]["file"]).is_file() for one in every)
-    wait_for(
-        client, client.post(f"{opened}/many", json={"addresses": every, "act": "mark", "mark": "colour"}).json()
-    )
+    wait_for(client, client.post(f"{opened}/many", json={"addresses": every, "act": "mark", "mark": "flat"}).json())
     assert all(one["marked"] for one in client.get(f"{opened}/edits").json() if one["address"] in every)
     wait_for(client, client.post(f"{opened}/many", json={"addresses": every, "act": "unmark"}).json())
     assert not any(one["marked"] for one in client.get(f"{opened}/edits").json())

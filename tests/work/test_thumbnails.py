@@ -36,7 +36,7 @@ def small(tmp_path: Path, workspace: Workspace) -> str:
         archive.writestr("red.png", _png((200, 0, 0)))
         archive.writestr("again/red.png", _png((200, 0, 0)))
         archive.writestr("blue.png", _png((0, 0, 200)))
-    return open_game(workspace, game)
+    return str(open_game(workspace, game)["project"])
 
 
 TEXTURE = kind_of("texture")
@@ -45,7 +45,8 @@ QUERY = TEXTURE.query.model_validate({"fit": "128"})
 
 def _colour(made: Preview) -> list[int]:
     image = Image.open(io.BytesIO(made.data)).convert("RGB")
-    assert image.format is None and image.size == (128, 85)
+    assert image.format is None
+    assert image.size == (128, 85)
     return [round(value / 20) * 20 for value in np.asarray(image)[60, 100].tolist()]
 
 

@@ -162,6 +162,10 @@ class Database:
 _ASIDE = "Start Brae again: it puts the damaged database aside and makes a new one from what lies beside it."
 
 
+#: of the pages that SQLite keeps; its own 2 MiB are too few for the indexes of a million members
+_CACHE_KIB = 32 << 10
+
+
 def _connected(connection: Any, _: Any) -> None:
     # Transactions are begun by hand (see _begin): the driver would begin a write in the middle of a reading one.
     connection.isolation_level = None
@@ -169,6 +173,7 @@ def _connected(connection: Any, _: Any) -> None:
     cursor.execute("PRAGMA foreign_keys=ON")
     cursor.execute("PRAGMA journal_mode=WAL")
     cursor.execute("PRAGMA synchronous=NORMAL")
+    cursor.execute(f"PRAGMA cache_size=-{_CACHE_KIB}")
     cursor.close()
 
 

@@ -124,7 +124,6 @@ class Member(Base):
 
     __tablename__ = "members"
     __table_args__ = (
-        Index("ix_members_catalogue", "project_id", "kind", "address"),
         Index("ix_members_name", "project_id", "name"),
         UniqueConstraint("project_id", "address"),
     )

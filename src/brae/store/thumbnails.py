@@ -1,7 +1,7 @@
 """Small previews, kept by what they show: a cache beside the database, which may be deleted at any time.
 
-A picture is kept once by the hash of the bytes that it shows. It is found by the place of an item (the path, size
-and time of its archive, its layout, its name) or, where that is new, by those bytes: after an update of the game only
+A picture is kept once by the hash of the bytes that it shows. It is found by the place of an item (path, size
+and time of its archive, layout, name) or, where that is new, by those bytes: after an update of the game only
 what changed is drawn anew. What cannot be read or written is as if it were not there.
 """
 
@@ -12,7 +12,6 @@ import hashlib
 import json
 import threading
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -105,7 +104,7 @@ class Thumbnails:
     def keep(self, place: str, content: str, made: Preview) -> None:
         """A picture for a place and a content."""
         now = time.time()
-        with self._writing() as connection:
+        with contextlib.suppress(SQLAlchemyError), self._lock, self._engine.begin() as connection:
             picture = {"content": content, "media": made.media, "data": made.data, "size": len(made.data)}
             written = insert(_PICTURES).values(**picture, drawn=now)
             connection.execute(written.on_conflict_do_update(index_elements=["content"], set_={"drawn": now}))
@@ -114,11 +113,6 @@ class Thumbnails:
             self._new += 1
             if self._new % _LOOK == 0:
                 self._make_room(connection)
-
-    @contextlib.contextmanager
-    def _writing(self) -> Iterator[Connection]:
-        with contextlib.suppress(SQLAlchemyError), self._lock, self._engine.begin() as connection:
-            yield connection
 
     def _make_room(self, connection: Connection) -> None:
         """Let the oldest go, until three quarters of what is allowed are left."""

@@ -29,6 +29,8 @@ Flags = np.ndarray[Any, np.dtype[np.bool_]]
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 
 _MOST_WORDS = 50
+#: rows that are read in one go
+_BATCH = 50_000
 #: projects whose columns stay in memory
 _KEPT = 3
 #: conditions whose masks are kept, each a byte for a member
@@ -99,10 +101,11 @@ class Columns:
         columns = list(zip(*rows, strict=True))
         self.ids = np.concatenate([self.ids, np.array(columns[0], np.int64)])
         self.addresses += columns[1]
-        self._lower += [address.lower() for address in columns[1]]
+        # Most addresses are in small letters: they are kept once.
+        self._lower += [address if address.islower() else address.lower() for address in columns[1]]
         for name, values in zip(self._texts, columns[2:7], strict=True):
-            number = self._texts[name].number
-            codes = np.fromiter((number(value or "") for value in values), np.int32, len(rows))
+            numbers = {value: self._texts[name].number(value or "") for value in dict.fromkeys(values)}
+            codes = np.fromiter(map(numbers.__getitem__, values), np.int32, len(rows))
             self._codes[name] = np.concatenate([self._codes[name], codes])
         for name, values in zip(SIZES, columns[7:9], strict=True):
             self._sizes[name] = np.concatenate([self._sizes[name], np.array(values, np.int64)])
@@ -231,6 +234,15 @@ class Columns:
         """The places of the members in ``mask``, in an order of ``orders``."""
         places: Numbers = self._once(("order", order), lambda: self._order(order))
         return places[mask[places]]
+
+    def beside(self, kind: str, folder: str) -> Flags:
+        """Which members of a kind lie in a folder."""
+        wanted = {"kind": kind, "folder": folder}
+        masks = []
+        for name, text in wanted.items():
+            texts, codes = self.texts(name)
+            masks.append(codes == (texts.index(text) if text in texts else -1))
+        return np.asarray(masks[0] & masks[1])
 
     def editable(self) -> Flags:
         """Which members can be edited: those of a kind with an exchange that are not damaged."""
@@ -365,12 +377,12 @@ class Catalogues:
                 "WHERE project_id = ? AND id > ? ORDER BY id",
                 (project_id, kept.last),
             )
-            found = list(rows.cursor.fetchall()) if rows.cursor is not None else []
-        if found:
             # Who looks at the columns now goes on with those that they have.
             columns = _copy(kept.columns)
-            columns.extend(found)
-            kept.columns, kept.last = columns, found[-1][0]
+            while rows.cursor is not None and (found := rows.cursor.fetchmany(_BATCH)):
+                columns.extend(found)
+        if len(columns) > len(kept.columns):
+            kept.columns, kept.last = columns, int(columns.ids[-1])
 
     def in_work(self, project_id: str) -> dict[str, str]:
         """The state of every item in work, by its address."""

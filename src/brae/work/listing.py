@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
-from sqlalchemy import bindparam, delete, select, update
+from sqlalchemy import String, bindparam, cast, delete, select, update
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
@@ -38,6 +38,7 @@ class Listing:
         self._waiting: list[Callable[[Session], None]] = []
         self._told = time.monotonic()
         self._parts: set[str] = set()
+        self._changed = False
         self.archives = self.members = self.reused = 0
         with workspace.database.session() as session:
             rows = session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id))
@@ -63,15 +64,21 @@ class Listing:
 
     def known_members(self, row: ArchiveRow) -> tuple[list[str], list[tuple[int, str, str, str]]]:
         """Names of all members of a reused archive; number, level, name and kind of the archives among them."""
-        query = select(Member.name, Member.kind, Member.number, Member.address, Member.container, Member.parts)
+        here = Member.archive_id == row.id
+        archives = select(Member.number, Member.address, Member.name, Member.container)
         with self._workspace.database.session() as session:
-            found = session.execute(query.where(Member.archive_id == row.id).order_by(Member.number)).all()
-        inside = []
-        for name, kind, number, address, container, parts in found:
-            self._parts.update(parts)
-            if kind == ARCHIVE:
-                inside.append((number, addresses.split(address)[-1], name, container or ""))
-        return [one[0] for one in found], inside
+            # As the driver gives them: of most members only the name is wanted.
+            found = session.connection().exec_driver_sql(
+                "SELECT name FROM members WHERE archive_id = ? ORDER BY number", (row.id,)
+            )
+            names = [name for (name,) in found.cursor.fetchall()] if found.cursor is not None else []
+            for parts in session.scalars(select(Member.parts).where(here, cast(Member.parts, String) != "[]")):
+                self._parts.update(parts)
+            inner = session.execute(archives.where(here, Member.kind == ARCHIVE).order_by(Member.number)).all()
+        return names, [
+            (number, addresses.split(address)[-1], name, container or "")
+            for number, address, name, container in inner
+        ]
 
     def _do(self, step: Callable[[Session], None]) -> None:
         if not self._at_once:
@@ -86,6 +93,7 @@ class Listing:
     def add(self, row: ArchiveRow, parent: ArchiveRow | None) -> None:
         """A new archive (or loose file), as a member of another or by itself."""
         self.archives += row.layout is not None
+        self._changed = True
 
         def step(session: Session) -> None:
             # What was begun before, and is not whole, gives way.
@@ -103,6 +111,7 @@ class Listing:
     def fill(self, row: ArchiveRow, items: Sequence[Item], first: int = 0) -> None:
         """Members of an archive; ``first`` is the number of the first of them."""
         self.members += len(items)
+        self._changed = True
         prefix = "/".join(addresses.split(row.address)[1:])
         for start in range(0, len(items), _BATCH):
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
@@ -147,8 +156,7 @@ class Listing:
             here = (members.c.project_id == self._project_id) & (members.c.kind == DATA)
             change = members.update().where(here, members.c.name == bindparam("part"))
             rows = [{"part": name} for name in sorted(self._parts)]
-            if rows:
-                session.connection().execute(change.values(kind=PART), rows)
+            if rows and session.connection().execute(change.values(kind=PART), rows).rowcount:
                 _listed_otherwise(session, self._project_id)
 
         self._do(step)
@@ -157,10 +165,11 @@ class Listing:
         """Put the new list in the place of the old one; what was not read again stays."""
         for step in self._waiting:
             step(session)
-        _listed_otherwise(session, self._project_id)
         gone = [row.id for row in self._before.values() if row.id not in self._kept]
         for start in range(0, len(gone), _BATCH):
             session.execute(delete(ArchiveRow).where(ArchiveRow.id.in_(gone[start : start + _BATCH])))
+        if gone or self._changed:
+            _listed_otherwise(session, self._project_id)
 
 
 def _listed_otherwise(session: Session, project_id: str) -> None:

@@ -62,6 +62,8 @@ _LARGE = 64 << 20
 _PATIENCE = 5.0
 #: seconds in which a build replaces its files and writes that down, and between two looks whether it has
 _BUILD_ENDS, _LOOK_AGAIN = 5.0, 0.02
+#: siblings of one kind that are looked at
+_MOST_BESIDE = 2000
 #: what tells one state of an archive, its files and its layout, from every other
 Version = tuple[object, ...]
 
@@ -123,6 +125,9 @@ class Workspace:
         self.thumbnails = Thumbnails(home.thumbnails)
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         self._viewed: OrderedDict[Version, tuple[Any, int]] = OrderedDict()
+        #: of a game file: the database's version, whether its original is kept whole, else what it is on disk,
+        #: and what tells that state
+        self._states: dict[tuple[str, str], tuple[int, bool, Seen | None, Version]] = {}
         self._lock = threading.RLock()
         self._turns = _Turns()
         self._finish_builds()
@@ -401,15 +406,28 @@ class Workspace:
         )
 
     def _state(self, project: Project, path: str) -> Version:
+        """What tells this state of a game file; asked for every picture, so the last answers are remembered."""
+        key, version = (project.id, path), self.database.version()
+        with self._lock:
+            known = self._states.get(key)
+        if known is not None and known[0] == version:
+            _, kept_whole, seen, state = known
+            if kept_whole or seen == Seen.at(Path(project.folder) / path):
+                return state
         original = self.original(project.id, path)
         if original is None:
-            return (path, Seen.at(Path(project.folder) / path))
-        if original.whole is not None:
-            return (path, original.whole.sha256)
-        if self.check_unchanged(project, original) is not original:
+            seen = Seen.at(Path(project.folder) / path)
+            state = (path, seen)
+        elif original.whole is not None:
+            seen, state = None, (path, original.whole.sha256)
+        elif self.check_unchanged(project, original) is not original:
             return self._state(project, path)
-        kept = tuple((one.offset, one.sha256) for one in original.ranges)
-        return (path, original.current_size, original.current_mtime, kept)
+        else:
+            kept = tuple((one.offset, one.sha256) for one in original.ranges)
+            seen, state = _seen_by(original), (path, original.current_size, original.current_mtime, kept)
+        with self._lock:
+            self._states[key] = (version, original is not None and original.whole is not None, seen, state)
+        return state
 
     @staticmethod
     def _index(archive: Container, level: str, address: str) -> int:
@@ -576,11 +594,10 @@ class Workspace:
 
         def siblings() -> list[Sibling]:
             here = found.member
-            query = select(Member).where(
-                Member.project_id == project_id, Member.kind == here.kind, Member.folder == here.folder
-            )
+            held = self.catalogues.of(project_id)
+            near = held.ids[held.beside(here.kind, here.folder)].tolist()
             with self.database.session() as session:
-                members = list(session.scalars(query))
+                members = list(session.scalars(select(Member).where(Member.id.in_(near[:_MOST_BESIDE]))))
             return [
                 Sibling(one.name, one.address, one.facts, one.archive_id == found.archive.id, one.winner is None)
                 for one in members
