@@ -23,7 +23,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks import codecs, discs, headerless
+from benchmarks import codecs, discs, headerless, scale
 from benchmarks.report import best, in_turn, report
 from brae.core.assets.folders import member_paths, unpack
 from brae.core.assets.texture import formats
@@ -271,6 +271,7 @@ def main() -> None:
                 discs.memory,
                 _server,
                 _commands,
+                scale.run,
             )
         ):
             part(folder / str(index))

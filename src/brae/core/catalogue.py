@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from types import MappingProxyType
+from typing import NamedTuple
 
 from brae.core.assets.base import HEAD, Head, Sniffed
 from brae.core.assets.facts import Value
@@ -24,8 +25,7 @@ _BATCH = 4096
 _NOTHING = Sniffed(None)
 
 
-@dataclass(frozen=True)
-class Item:
+class Item(NamedTuple):
     """One member as the catalogue shows it; ``fault`` is what is wrong with it."""
 
     level: str
@@ -36,7 +36,7 @@ class Item:
     stored: int
     real: int
     packer: str
-    facts: Mapping[str, Value] = field(default_factory=dict)
+    facts: Mapping[str, Value] = MappingProxyType({})
     fault: str | None = None
     #: names of other items of the game that hold the rest of it
     parts: tuple[str, ...] = ()
@@ -95,13 +95,13 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
     faults: dict[int, str] = {}
     names, sizes = container.names, container.real_sizes[indices.start : indices.stop].tolist()
     stored_sizes = container.stored_sizes[indices.start : indices.stop].tolist()
-    for index, real, begun in zip(indices, sizes, container.beginnings(indices, HEAD), strict=True):
+    packings, beginnings = container.packings(indices), container.beginnings(indices, HEAD)
+    for index, real, head, packer in zip(indices, sizes, beginnings, packings, strict=True):
         name = names[index]
-        try:
-            if isinstance(begun, Exception):
-                raise begun
-            head, packer = begun, container.packer(index).name
-        except Exception as error:  # whatever one member does, the others are listed
+        # Whatever one member does, the others are listed.
+        if isinstance(head, Exception) or isinstance(packer, Exception):
+            error = head if isinstance(head, Exception) else packer
+            assert isinstance(error, Exception)
             faults[index] = _fault(error, container.levels[index])
             head, packer = b"", "unknown"
         heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None))
@@ -125,8 +125,8 @@ def _looked_into(container: Container, index: int, head: bytes, item: Item, libr
     try:
         inner = _inner(container, index, head, library)
     except Exception as error:  # whatever one member does, the others are listed
-        return replace(item, kind=DATA, container=None, facts={}, fault=_fault(error, item.level))
-    return item if inner is None else replace(item, kind=ARCHIVE, container=inner, facts={})
+        return item._replace(kind=DATA, container=None, facts={}, fault=_fault(error, item.level))
+    return item if inner is None else item._replace(kind=ARCHIVE, container=inner, facts={})
 
 
 def _fault(error: Exception, level: str) -> str:

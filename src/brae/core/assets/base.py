@@ -10,7 +10,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
-from typing import Any, ClassVar, Generic, Literal, TypeVar
+from typing import Any, ClassVar, Generic, Literal, NamedTuple, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -29,8 +29,7 @@ Fetch = Callable[[str], bytes]
 Which = Literal["original", "edit"]
 
 
-@dataclass(frozen=True)
-class Head:
+class Head(NamedTuple):
     """The beginning of one member (HEAD bytes at most), its name, and its whole size (None where nobody knows)."""
 
     data: bytes

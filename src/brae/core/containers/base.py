@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -31,6 +31,8 @@ _SWOLLEN, _SWELLING = 1 << 29, 200
 _GAP, _RUN = 4096, 1 << 22
 #: packed members that one thread unpacks before it takes others
 _FEW = 256
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -248,11 +250,11 @@ class Container(ABC):
         plain: list[int] = []
         # What has ranges of its own, such as files of a disc in several pieces, is read by its own way.
         in_one_go = type(self).read_range is Container.read_range
-        for place, index in enumerate(indices):
-            try:
-                (plain if in_one_go and self.is_plain(index) else packed).append(place)
-            except Exception as error:  # whatever one member is, the others are read
-                found[place] = error
+        for place, is_plain in enumerate(self.are_plain(indices)):
+            if isinstance(is_plain, Exception):
+                found[place] = is_plain
+            else:
+                (plain if in_one_go and is_plain else packed).append(place)
         numbers = np.fromiter((indices[place] for place in plain), np.int64, len(plain))
         starts, sizes = self.offsets[numbers], np.minimum(self.stored_sizes[numbers], length)
         order = np.argsort(starts, kind="stable")
@@ -282,6 +284,14 @@ class Container(ABC):
             with ThreadPoolExecutor(os.cpu_count()) as pool:
                 list(pool.map(start, [packed[at : at + _FEW] for at in range(0, len(packed), _FEW)]))
         return found
+
+    def are_plain(self, indices: Sequence[int]) -> list[bool | Exception]:
+        """``is_plain`` of many members, or what is wrong with one."""
+        return [_tried(self.is_plain, index) for index in indices]
+
+    def packings(self, indices: Sequence[int]) -> list[str | Exception]:
+        """The names of many members' packers, or what is wrong with one."""
+        return [_tried(lambda index: self.packer(index).name, index) for index in indices]
 
     def read_end(self, index: int, length: int) -> bytes:
         """The last bytes of a member that lies unpacked; nothing of one that is packed."""
@@ -376,6 +386,14 @@ class Container(ABC):
     def file_name(self, file: str) -> str:
         """A file by the name that people know it by."""
         return file
+
+
+def _tried(ask: Callable[[int], T], index: int) -> T | Exception:
+    """What is asked of one member; whatever one of them is, the others are told."""
+    try:
+        return ask(index)
+    except Exception as error:
+        return error
 
 
 def _runs(starts: Ints, sizes: Ints) -> Iterator[tuple[int, int]]:

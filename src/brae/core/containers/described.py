@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+
+import numpy as np
 
 from brae.core import addresses, compression
 from brae.core.compression import described
@@ -98,6 +100,30 @@ class Archive(Container):
         if number not in self._packer_of:
             self._packer_of[number] = self._find_packer(number, index)
         return self._packer_of[number]
+
+    def are_plain(self, indices: Sequence[int]) -> list[bool | Exception]:
+        hidden = bool(self.directory.part.obfuscation)
+        return [
+            name if isinstance(name, Exception) else not hidden and name == "none"
+            for name in self.packings(indices)
+        ]
+
+    def packings(self, indices: Sequence[int]) -> list[str | Exception]:
+        places = np.fromiter(indices, np.int64, len(indices))
+        numbers = np.zeros(len(places), np.int64)
+        if self.directory.packing is not None:
+            numbers = np.asarray(self.directory.packing)[places].astype(np.int64)
+        plain = np.zeros(len(places), bool)
+        if self.directory.part.unpacked != "never":
+            plain = np.asarray(self.stored_sizes)[places] == np.asarray(self.real_sizes)[places]
+        # Members of one number have one packer: each is looked for once.
+        named: list[str | Exception] = ["none"]
+        codes = np.zeros(len(places), np.int64)
+        for number in np.unique(numbers[~plain]).tolist():
+            here = ~plain & (numbers == number)
+            codes[here] = len(named)
+            named += super().packings([int(places[here][0])])
+        return [named[code] for code in codes.tolist()]
 
     def _plain(self, index: int) -> bool:
         """Whether a member is stored unpacked though others are packed."""
