@@ -124,6 +124,8 @@ class Workspace:
         self.catalogues = Catalogues(self.database)
         self.thumbnails = Thumbnails(home.thumbnails)
         self._archives: OrderedDict[Version, Container] = OrderedDict()
+        #: whose turn it is to open one
+        self._opening: dict[Version, threading.Lock] = {}
         self._viewed: OrderedDict[Version, tuple[Any, int]] = OrderedDict()
         #: of a game file: the database's version, whether its original is kept whole, else what it is on disk,
         #: and what tells that state
@@ -363,10 +365,20 @@ class Workspace:
         library = self.project_library(project)
         names = self._known_names(library, row)
         key = self._version(project, row, library, names)
+        # Forty pictures that are asked for at once open their archive once, not forty times.
         with self._lock:
-            if key in self._archives:
-                self._archives.move_to_end(key)
-                return self._archives[key]
+            turn = self._opening.setdefault(key, threading.Lock())
+        with turn:
+            with self._lock:
+                if key in self._archives:
+                    self._archives.move_to_end(key)
+                    self._opening.pop(key, None)
+                    return self._archives[key]
+            return self._open_archive(project, row, library, names, key)
+
+    def _open_archive(
+        self, project: Project, row: ArchiveRow, library: Library, names: list[str], key: Version
+    ) -> Container:
         sources: dict[str, ByteSource] = {}
         if row.parent_id is None:
             for name, path in row.files.items():
@@ -378,6 +390,7 @@ class Workspace:
         archive = open_container(row.layout or "", sources, addresses.split(row.address)[-1], library, names)
         with self._lock:
             self._archives[key] = archive
+            self._opening.pop(key, None)
             while len(self._archives) > 1 and (
                 len(self._archives) > _OPEN_ARCHIVES or sum(map(_memory, self._archives.values())) > _OPEN_BYTES
             ):

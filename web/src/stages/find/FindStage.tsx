@@ -185,17 +185,19 @@ export function FindStage({ project }: { project: string }) {
           )}
         </section>
       </Pane>
-      {current && (
+      {(current || catalogue.total > 0) && (
         <Pane id="detail" size={wide ? 300 : 250} least={220} most={620}>
-          <Detail
-            project={project}
-            member={current}
-            opened={opened}
-            alone={chosen < 2}
-            onEdit={() => edit(current)}
-            onFolder={(folder) => change({ folder, where: [], q: "" })}
-            onSearch={(q) => change({ q, folder: "", where: [] })}
-          />
+          {current && (
+            <Detail
+              project={project}
+              member={current}
+              opened={opened}
+              alone={chosen < 2}
+              onEdit={() => edit(current)}
+              onFolder={(folder) => change({ folder, where: [], q: "" })}
+              onSearch={(q) => change({ q, folder: "", where: [] })}
+            />
+          )}
         </Pane>
       )}
     </Panes>

@@ -10,7 +10,7 @@ import { type Face, faceOf, iconOf } from "../../assets/registry";
 import { baseName } from "../../lib/format";
 import { columnsFor } from "../../lib/grid";
 import { cell, type ListColumn } from "./columns";
-import { OnTable, Places, type Selection } from "./selection";
+import { OnTable, Places, type Selection, Typing } from "./selection";
 import { queryOf, type Search, type useCatalogue } from "./useCatalogue";
 
 export type TableView = "pictures" | "list";
@@ -117,16 +117,21 @@ export function LightTable(props: Props) {
   }, [need, top, bottom]);
 
   const page = Math.max(1, Math.floor((frame.current?.clientHeight ?? height) / height));
+  const typing = useRef(new Typing());
   const asked = useRef(0);
-  const ahead = (typed: string, after: number) => {
+  const onKeyDownCapture = (event: React.KeyboardEvent) => {
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
+    const typed = typing.current.with(event.key, event.timeStamp);
+    if (typed === null) return;
+    event.preventDefault();
+    event.stopPropagation();
     asked.current += 1;
     const mine = asked.current;
+    // The same name goes on to fit while more of it is typed; one letter goes to the next.
+    const after = typed.length > 1 ? (focused ?? 0) - 1 : (focused ?? -1);
     void take(
       client.GET("/api/projects/{project_id}/place", {
-        params: {
-          path: { project_id: project },
-          query: { ...queryOf(search), starts: typed, after: after - 1 },
-        },
+        params: { path: { project_id: project }, query: { ...queryOf(search), starts: typed, after } },
       }),
     ).then((place) => {
       if (place === null || mine !== asked.current) return;
@@ -138,14 +143,8 @@ export function LightTable(props: Props) {
     {
       "aria-label":
         "Items (arrow keys move, Shift and Ctrl choose several, letters go to a name, Enter edits)",
-      keyboardDelegate: new OnTable(
-        places,
-        columns,
-        page,
-        (place) => latest.current(place),
-        ahead,
-        (place) => manager.replaceSelection(place),
-      ),
+      keyboardDelegate: new OnTable(places, columns, page),
+      disallowTypeAhead: true,
       keyboardNavigationBehavior: "tab",
       onAction: (key) => onOpen(latest.current(Number(key))),
     },
@@ -159,6 +158,7 @@ export function LightTable(props: Props) {
       role="grid"
       ref={frame}
       aria-rowcount={total}
+      onKeyDownCapture={onKeyDownCapture}
       className="min-h-0 flex-1 overflow-auto px-4 focus-visible:outline-offset-[-3px]"
     >
       <div role="presentation" className="relative" style={{ height: rows.getTotalSize() }}>

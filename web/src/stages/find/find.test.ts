@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Member } from "../../api/client";
 import { directionOf, nextOrder } from "./columns";
-import { chosenOf, OnTable, Places, spans } from "./selection";
+import { chosenOf, OnTable, Places, spans, Typing } from "./selection";
 
 const named = (place: number) => ({ name: `folder/item_${String(place).padStart(3, "0")}.ptx` }) as Member;
 
@@ -21,33 +21,17 @@ describe("the selection", () => {
     expect(new Places(0, () => undefined).getFirstKey()).toBeNull();
   });
   it("moves by rows and pages and stops at the ends", () => {
-    const keys = new OnTable(
-      new Places(23, named),
-      5,
-      3,
-      named,
-      () => {},
-      () => {},
-    );
+    const keys = new OnTable(new Places(23, named), 5, 3);
     expect([keys.getKeyBelow(1), keys.getKeyAbove(7), keys.getKeyRightOf(4)]).toEqual([6, 2, 5]);
     expect([keys.getKeyPageBelow(0), keys.getKeyPageBelow(20), keys.getKeyBelow(22)]).toEqual([15, 22, null]);
   });
-  it("finds a name that is at hand, and asks for one that is not", () => {
-    const asked: [string, number][] = [];
-    const found: number[] = [];
-    const some = (place: number) => (place < 10 ? named(place) : undefined);
-    const keys = new OnTable(
-      new Places(500, some),
-      5,
-      3,
-      some,
-      (typed, after) => asked.push([typed, after]),
-      (place) => found.push(place),
-    );
-    expect(keys.getKeyForSearch("ITEM_007", 2)).toBe(7);
-    expect(keys.getKeyForSearch("item_300", 2)).toBeNull();
-    expect(asked).toEqual([["item_300", 2]]);
-    expect(found).toEqual([7]);
+  it("takes letters for one name until there is a rest", () => {
+    const typing = new Typing();
+    expect([typing.with("t", 0), typing.with("i", 300), typing.with(" ", 600)]).toEqual(["t", "ti", "ti "]);
+    expect(typing.with("ArrowDown", 700)).toBeNull();
+    expect(typing.with(" ", 5000)).toBeNull();
+    expect(typing.with("/", 5050)).toBeNull();
+    expect(typing.with("ö", 5100)).toBe("ö");
   });
 });
 

@@ -91,11 +91,6 @@ export class OnTable implements KeyboardDelegate {
     private readonly places: Places,
     private readonly columns: number,
     private readonly page: number,
-    private readonly memberAt: At,
-    /** asks for the place of the next name that begins so, where it is not at hand */
-    private readonly ahead: (typed: string, after: number) => void,
-    /** told of the item that typing leads to */
-    private readonly found: (place: number) => void,
   ) {}
 
   private step(key: string, from: Key) {
@@ -128,20 +123,20 @@ export class OnTable implements KeyboardDelegate {
   getLastKey() {
     return this.places.getLastKey();
   }
+}
 
-  getKeyForSearch(typed: string, from?: Key | null) {
-    const wanted = typed.toLowerCase();
-    // The same letters once more stay where they are while they go on to fit.
-    const start = Number(from ?? 0);
-    for (let place = start; place < this.places.size; place += 1) {
-      const member = this.memberAt(place);
-      if (!member) break;
-      if (baseName(member.name).toLowerCase().startsWith(wanted)) {
-        this.found(place);
-        return place;
-      }
-    }
-    this.ahead(typed, start);
-    return null;
+/** Letters typed one after the other; after a second of rest they begin anew. */
+export class Typing {
+  private typed = "";
+  private last = Number.NEGATIVE_INFINITY;
+
+  /** All that was typed with this key, or null where the key is no part of a name. */
+  with(key: string, now: number): string | null {
+    if (now - this.last > 1000) this.typed = "";
+    // The slash leads to the search.
+    if ([...key].length !== 1 || key === "/" || (key === " " && this.typed === "")) return null;
+    this.last = now;
+    this.typed += key;
+    return this.typed;
   }
 }

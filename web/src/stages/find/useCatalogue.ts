@@ -76,7 +76,7 @@ export function useCatalogue(project: string, search: Search) {
       staleTime: 30_000,
     })),
   });
-  const loaded = results.find((result) => result.data)?.data;
+  const loaded = results.find((result) => result.data && !result.isPlaceholderData)?.data ?? results[0]?.data;
   const total = loaded?.total ?? 0;
   const byPage = new Map(pages.map((page, index) => [page, results[index]?.data]));
   const at = (index: number): Member | undefined => {
@@ -84,8 +84,10 @@ export function useCatalogue(project: string, search: Search) {
     return page?.offset === Math.floor(index / PAGE) * PAGE ? page.items[index % PAGE] : undefined;
   };
   const need = useCallback((first: number, last: number) => {
-    const wanted: number[] = [];
-    for (let page = Math.floor(first / PAGE); page <= Math.floor(last / PAGE); page += 1) wanted.push(page);
+    // The first page stays: it says how many there are while others come.
+    const wanted = [0];
+    for (let page = Math.floor(first / PAGE); page <= Math.floor(last / PAGE); page += 1)
+      if (page) wanted.push(page);
     setPages((now) => (wanted.every((page) => now.includes(page)) && now.length < 12 ? now : wanted));
   }, []);
   return {
