@@ -122,6 +122,7 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
 def check_access(page: Page, view: str) -> None:
     """axe-core finds nothing serious (WCAG 2.2 AA) on this view."""
     page.wait_for_timeout(300)
+    check_tidy(page, view)
     page.evaluate(AXE.read_text())
     found = page.evaluate(
         "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']})"
@@ -130,6 +131,23 @@ def check_access(page: Page, view: str) -> None:
         ".map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 160) + ' ' + n.failureSummary).join(' | ')))"
     )
     assert found == [], f"{view}: {found}"
+
+
+#: half a screen beside an image editor, a small one, a large one
+SIZES = [(960, 1080), (1280, 800), (2560, 1440)]
+TIDY = (Path(__file__).parent / "tidy.js").read_text()
+
+
+def check_tidy(page: Page, view: str) -> None:
+    """Nothing is cut off, covered or outside the window, in half a screen as in a large one."""
+    usual = page.viewport_size
+    assert usual is not None
+    for width, height in SIZES:
+        page.set_viewport_size({"width": width, "height": height})
+        page.wait_for_timeout(250)
+        found = page.evaluate(TIDY)
+        assert found == [], f"{view} at {width} x {height}: {found}"
+    page.set_viewport_size(usual)
 
 
 def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:
