@@ -125,6 +125,8 @@ class Proof(BaseModel):
     offset: int | None = None
     field: str | None = None
     reason: str | None = None
+    #: "signs": only members are known, by their signs; null where all of it is described
+    scope: str | None = None
 
 
 class EvidenceView(BaseModel):

@@ -21,6 +21,7 @@ from brae.core import addresses, catalogue
 from brae.core.assets.base import HEAD
 from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
+from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.evidence import gather
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
@@ -153,6 +154,9 @@ class _Opening:
         self.made = {path for path, original in self.originals.items() if original.state == "created"}
         # Until it has been opened as a whole, what is found can be looked at at once.
         self.listing = Listing(self.workspace, self.project_id, at_once=self.project.files_seen == 0)
+        self.unknown: list[str] = []
+        #: what was looked through already, by address
+        self.ready: dict[str, Container] = {}
         self.layouts = _digest([__version__, *sorted(self.library.versions.items())])
         files = self._files()
         self._look_through(files)
@@ -220,6 +224,9 @@ class _Opening:
                 late.append(waiting.popleft())
             else:
                 self._list(waiting.popleft(), waiting, listed)
+        # What nobody has described, smallest first, so that something is there soon.
+        for relative in sorted(self.unknown, key=lambda path: (self.folder / path).stat().st_size):
+            self._look_for_signs(relative, listed)
         self.listing.tell_parts()
         for relative in self.to_hash:
             self._hash(relative)
@@ -230,6 +237,24 @@ class _Opening:
         self.ticker.begin(sum(one.row.member_count for one in listed), "members proved")
         for one in listed:
             self._prove(one)
+
+    def _look_for_signs(self, relative: str, listed: list[_Listed]) -> None:
+        """A file that nobody has described: what lies in it by its signs."""
+        found = _Found(scattered.KIND, addresses.quote_level(relative), relative, {MAIN: relative})
+        if self.listing.files_of(found.address) is None:
+            try:
+                source = self.workspace.original_source(self.project, relative)
+                self.ticker.begin(source.size, "bytes looked through")
+                container = scattered.Scattered.of(source, self.ticker.tick)
+            except CancelledError:
+                raise
+            except (BraeError, OSError) as error:
+                log.info("looking through %s failed: %s", relative, error)
+                return
+            if not len(container):
+                return
+            self.ready[found.address] = container
+        self._list(found, deque(), listed)
 
     def _is_hashed(self, found: _Found) -> bool:
         return found.kind in self.library.layouts and self.library.layouts[found.kind].hashed
@@ -354,6 +379,9 @@ class _Opening:
 
     def _open(self, one: _Listed) -> Container:
         found = one.found
+        ready = self.ready.pop(found.address, None)
+        if ready is not None:
+            return ready
         sources: dict[str, ByteSource] = {}
         if found.parent is None:
             for name, file in found.files.items():
@@ -463,6 +491,7 @@ class _Opening:
         if item.kind == catalogue.DATA:
             if size >= _WORTH_DESCRIBING:
                 self.undescribed.append({"path": relative, "size": size})
+                self.unknown.append(relative)
             return
         self._note_original(relative)
         row = ArchiveRow(

@@ -2076,6 +2076,8 @@ export interface components {
             offset?: number | null;
             /** Reason */
             reason?: string | null;
+            /** Scope */
+            scope?: string | null;
         };
         /**
          * Property

@@ -46,6 +46,8 @@ class Proof:
     offset: int | None = None
     field: str | None = None
     reason: str | None = None
+    #: "signs": only the members are known, by their signs, and nothing of what lies between them
+    scope: str | None = None
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""

@@ -51,7 +51,11 @@ class Evidence:
 
 def state(proof: Proof, found: Sequence[Evidence]) -> Literal["proved", "beginning"]:
     """Whether a description is proved: its rebuild is exact, and nothing contradicts it."""
-    return "proved" if proof.exact and all(one.speaks != "against" for one in found) else "beginning"
+    return (
+        "proved"
+        if proof.exact and proof.scope is None and all(one.speaks != "against" for one in found)
+        else "beginning"
+    )
 
 
 def gather(container: Container) -> list[Evidence]:

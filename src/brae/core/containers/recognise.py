@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 # Importing them registers them.
-from brae.core.containers import iso9660, packed, tarred, zipped  # noqa: F401
+from brae.core.containers import iso9660, packed, scattered, tarred, zipped  # noqa: F401
 from brae.core.containers.base import Container
 from brae.core.containers.opened import standards
 from brae.core.errors import BraeError, NotFoundError

@@ -6,6 +6,7 @@ import {
   Paintbrush,
   RefreshCw,
   RotateCcw,
+  ScanSearch,
   ShieldAlert,
 } from "lucide-react";
 import { Link, useNavigate } from "react-router";
@@ -297,6 +298,16 @@ function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
           <span>
             <b>Nothing would be lost, but the description looks wrong.</b> A rebuild equals the original byte
             for byte; yet the members contradict it. Look at some of them before you change one.
+          </span>
+        </p>
+      ) : proof.exact && proof.scope === "signs" ? (
+        <p className="mt-3 flex items-start gap-2 text-quiet">
+          <ScanSearch aria-hidden className="mt-0.5 size-5 shrink-0" />
+          <span>
+            <b>Unproved: found by signs.</b> Nobody has described this file. These{" "}
+            {many(archive.member_count, "file")} of open formats lie in it. They can be looked at, and changed
+            in their places: nothing else in the file is touched, and everything can be put back. A checksum
+            elsewhere in the game may still mind.
           </span>
         </p>
       ) : proof.exact ? (
