@@ -653,7 +653,7 @@ def test_a_kind_of_another_package_has_its_page(browser: Browser, tmp_path: Path
         page.goto(address)
         open_folder(page, game)
         stage(page, "Find").click()
-        page.get_by_label("Flags").check()
+        page.get_by_role("checkbox", name="Flags").click()
         expect(page.get_by_role("status").filter(has_text="2 items")).to_be_visible()
         expect(page.get_by_role("group", name="Top stripe").get_by_text("white")).to_be_visible()
         page.get_by_role("grid").get_by_role("row").nth(0).click()

@@ -64,7 +64,7 @@ export function FindStage({ project }: { project: string }) {
   const narrowed = search.q || search.where.length || search.folder !== null || search.in_work;
 
   return (
-    <Panes id={wide ? "find" : "find-narrow"} key={String(wide)}>
+    <Panes id="find">
       {wide && (
         <Pane id="facets" size={208} most={420}>
           <Facets project={project} search={search} onChange={change} />

@@ -97,7 +97,7 @@ function Games() {
         {isSuccess && projects.length > 0 && (
           <section>
             <h2 className="mb-2 text-[18px] font-bold">Your games</h2>
-            <ul className="grid gap-1.5">
+            <ul className="grid grid-cols-[minmax(0,1fr)] gap-1.5">
               {projects.map((project) => (
                 <li key={project.id}>
                   <Link
