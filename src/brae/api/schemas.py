@@ -102,6 +102,8 @@ class JobView(BaseModel):
     state: Literal["waiting", "running", "done", "failed", "cancelled", "interrupted"]
     #: the job of the same project that comes first
     waits_for: str | None = None
+    #: what it does just now
+    doing: str | None = None
     done: int
     total: int
     unit: str
@@ -196,6 +198,15 @@ class UndescribedFile(BaseModel):
 
     path: str
     size: int
+    #: what can be seen of it, one fact each
+    words: list[str] = []
+    #: how many files of open formats lie in it, by their signs, and what was left out
+    found: int = 0
+    left_out: list[str] = []
+    #: whether its structure is worth a search
+    like_archive: bool = False
+    #: files that begin alike, or have the same ending
+    family: list[str] = []
 
 
 class StructureRequest(Asked):
@@ -283,11 +294,19 @@ class ProjectView(ProjectSummary):
 
 
 class FolderEntry(BaseModel):
-    """A folder, or an archive that a layout recognises."""
+    """A folder of this computer."""
 
     name: str
     path: str
-    layout: str | None = None
+
+
+class FileEntry(FolderEntry):
+    """A file of this computer, and what it seems to be by its first bytes."""
+
+    size: int
+    seems: str | None
+    #: whether a layout or an open container describes it
+    archive: bool
 
 
 class Folder(BaseModel):
@@ -296,7 +315,14 @@ class Folder(BaseModel):
     path: str
     parent: str | None
     folders: list[FolderEntry]
-    archives: list[FolderEntry]
+    files: list[FileEntry]
+    #: the file that was asked for, where it was one
+    file: str | None
+    #: where games were opened before, and where else one may begin
+    recent: list[FolderEntry]
+    places: list[FolderEntry]
+    #: entries that were left out, because there are too many
+    left_out: int
 
 
 class MemberView(Row):

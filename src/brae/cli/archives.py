@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -17,6 +18,9 @@ if TYPE_CHECKING:
     from brae.core.containers.depth import Opened
     from brae.core.layouts.model import Layout
     from brae.core.sources import ByteSource
+
+#: files found by their signs that a search for a structure goes by
+_MOST_HITS = 5000
 
 
 @app.command()
@@ -94,7 +98,16 @@ def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tup
     from brae.core.catalogue import describe
 
     data, name, library, fetch = read_target(target, home)
-    item = describe(data[:HEAD], library, level=name, name=name, stored=len(data), real=len(data), packer="none")
+    item = describe(
+        data[:HEAD],
+        library,
+        level=name,
+        name=name,
+        stored=len(data),
+        real=len(data),
+        packer="none",
+        read=lambda length: data[:length],
+    )
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
         raise FormatError(item.fault, address=name)
@@ -133,6 +146,7 @@ def propose(
     """Find the structure of an archive that no layout describes, and propose layouts for it."""
     from brae.cli.targets import check_file
     from brae.core.atomic import write_atomically
+    from brae.core.signs.scan import Search
     from brae.core.sources import FileSource
     from brae.core.structure import companion_pattern
     from brae.core.structure import propose as find_structure
@@ -145,7 +159,9 @@ def propose(
             check_file(data)
             sources["data"] = FileSource(data)
             pattern = companion_pattern(file.name, data.name)
-        found = find_structure(sources, pattern)
+        # Files that give themselves away by their signs say where a table of them points.
+        signs = Search(sources.get("data", sources["main"])).files()
+        found = find_structure(sources, pattern, hits=[hit.offset for hit in islice(signs, _MOST_HITS)])
         if not found:
             raise UnknownFormatError(
                 "No structure was found.",

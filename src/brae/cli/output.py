@@ -70,6 +70,10 @@ class BarTicker:
     def tick(self, amount: int = 1) -> None:
         self._progress.advance(self._task, amount)
 
+    def say(self, words: str | None = None, result: dict[str, Any] | None = None) -> None:
+        if words is not None:
+            self._progress.update(self._task, description=words)
+
 
 @contextmanager
 def ticker() -> Iterator[BarTicker | None]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -20,6 +21,8 @@ log = logging.getLogger(__name__)
 
 #: what is no kind of its own: an archive inside, a part of another item, and anything else
 ARCHIVE, PART, DATA = "archive", "part", "data"
+#: bytes of a longer beginning, and the largest member that is read whole to be told
+_LONGER, _LONGEST = 256 << 10, 64 << 20
 #: members told at once
 _BATCH = 4096
 _NOTHING = Sniffed(None)
@@ -68,9 +71,36 @@ def _safely(sniff: object, heads: Sequence[Head], library: Library) -> Sequence[
     return [one for head in heads for one in _safely(sniff, [head], library)]
 
 
-def describe(head: bytes, library: Library, *, level: str, name: str, stored: int, real: int, packer: str) -> Item:
-    """The catalogue's entry of one member by its first bytes (HEAD of them)."""
-    kind, said = tell([Head(head, name, real if real >= 0 else None)], library)[0]
+def _longer(
+    told: tuple[str, Sniffed], head: Head, read: Callable[[int], bytes], library: Library
+) -> tuple[str, Sniffed]:
+    """What a longer beginning says, where a short one does not say all; at last the whole member, if no giant."""
+    for length in (_LONGER, head.size or _LONGER):
+        if not told[1].short or length > _LONGEST:
+            break
+        try:
+            told = tell([Head(read(length), head.name, head.size)], library)[0]
+        except BraeError as error:
+            return told[0], Sniffed(None, fault=str(error))
+    return told
+
+
+def describe(
+    head: bytes,
+    library: Library,
+    *,
+    level: str,
+    name: str,
+    stored: int,
+    real: int,
+    packer: str,
+    read: Callable[[int], bytes] | None = None,
+) -> Item:
+    """The catalogue's entry of one member by its first bytes (HEAD of them); ``read`` gives a longer beginning."""
+    first = Head(head, name, real if real >= 0 else None)
+    kind, said = tell([first], library)[0]
+    if said.short and read is not None:
+        kind, said = _longer((kind, said), first, read, library)
     return Item(level, name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
 
 
@@ -107,6 +137,9 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
         heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None))
         packers.append(packer)
     levels, told = container.levels, tell(heads, library)
+    for place, index in enumerate(indices):
+        if told[place][1].short:
+            told[place] = _longer(told[place], heads[place], partial(container.read_start, index), library)
     sure = {kind.id for kind in kinds().values() if kind.sure}
     for index, head_, packer, (kind, said), stored, real in zip(
         indices, heads, packers, told, stored_sizes, sizes, strict=True

@@ -78,6 +78,10 @@ class FormatError(BraeError):
     code = "format"
 
 
+class ShortError(FormatError):
+    """The beginning of a file does not say what is asked; more of its bytes would."""
+
+
 class LayoutError(BraeError):
     """A layout is not valid, or asks for something that cannot be."""
 

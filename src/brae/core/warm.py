@@ -21,6 +21,7 @@ from brae.core.layouts.model import TablePart, TreePart
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
+from brae.core.signs.scan import Search
 from brae.core.sources import BytesSource
 from brae.core.sources.sectors import RAW, wrong_sectors
 
@@ -57,12 +58,18 @@ def _discs() -> None:
     wrong_sectors(BytesSource(bytes(RAW)), 0, 1)
 
 
+def _signs() -> None:
+    for _ in Search(BytesSource(b"DDS " * 64)).files():
+        pass
+
+
 _STEPS: dict[str, Callable[[], None]] = {
     **{group: partial(textures.warm, group) for group in textures.GROUPS},
     "packers": _packers,
     "layouts": _layouts,
     "discs": _discs,
     "sounds": _sounds,
+    "signs": _signs,
 }
 
 

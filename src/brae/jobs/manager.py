@@ -35,6 +35,10 @@ class Ticker(Protocol):
         """So much more is done; raises CancelledError where the person cancelled."""
         ...
 
+    def say(self, words: str | None = None, result: dict[str, Any] | None = None) -> None:
+        """What is being done just now, in words; and what has come out so far."""
+        ...
+
 
 class Silent:
     """A ticker for work that nobody watches."""
@@ -43,6 +47,9 @@ class Silent:
         pass
 
     def tick(self, amount: int = 1) -> None:
+        pass
+
+    def say(self, words: str | None = None, result: dict[str, Any] | None = None) -> None:
         pass
 
 
@@ -55,6 +62,8 @@ class Job:
         self.state = "waiting"
         #: what it waits for, for people
         self.waits_for: str | None = None
+        #: what is being done just now
+        self.doing: str | None = None
         self.result: dict[str, Any] | None = None
         self.error: dict[str, Any] | None = None
         self.done = self.total = 0
@@ -72,6 +81,14 @@ class Job:
         if self._cancelled.is_set():
             raise CancelledError("Cancelled.")
         self.done += amount
+        if time.monotonic() - self._told > _EVERY:
+            self.tell()
+
+    def say(self, words: str | None = None, result: dict[str, Any] | None = None) -> None:
+        if words is not None:
+            self.doing = words
+        if result is not None:
+            self.result = result
         if time.monotonic() - self._told > _EVERY:
             self.tell()
 
@@ -95,6 +112,7 @@ class Job:
             "arguments": self.arguments,
             "state": self.state,
             "waits_for": self.waits_for,
+            "doing": self.doing if self.state == "running" else None,
             "done": self.done,
             "total": self.total,
             "unit": self.unit,
@@ -265,4 +283,4 @@ class Jobs:
 
 def _row_dict(row: JobRow) -> dict[str, Any]:
     names = ("id", "kind", "title", "project_id", "arguments", "state", "done", "total", "unit", "result", "error")
-    return {name: getattr(row, name) for name in names} | {"rate": None, "waits_for": None}
+    return {name: getattr(row, name) for name in names} | {"rate": None, "waits_for": None, "doing": None}

@@ -44,7 +44,7 @@ class Project(Base):
     way: Mapped[str | None]
     #: files that miss their other half, in words
     game_faults: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
-    #: path and size of files that no layout describes, largest first
+    #: files that no layout describes, largest first: path, size, time, what a look at them showed
     undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     #: counts the changes of what is listed, other than that more is
     listing: Mapped[int] = mapped_column(default=time.time_ns, server_default="1")
@@ -115,6 +115,8 @@ class ArchiveRow(Base):
     evidence: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     fault: Mapped[str | None]
     member_count: Mapped[int] = mapped_column(default=0)
+    #: where the files lie that were found by their signs; of no use to most, so read only where it is asked for
+    hits: Mapped[list[list[Any]] | None] = mapped_column(JSON, default=None, deferred=True)
     #: what its members were told from: files as they were, and layouts; empty until all of them are listed
     listed_from: Mapped[str] = mapped_column(default="")
 

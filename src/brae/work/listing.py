@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.catalogue import ARCHIVE, DATA, PART, Item
+from brae.core.containers import scattered
 from brae.store.models import ArchiveRow, Base, Member, Project
 from brae.work.workspace import Workspace
 
@@ -24,6 +25,11 @@ _COLUMNS = (
 _INSERT = f"INSERT INTO members ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 #: seconds between two announcements that there is more to see
 _EVERY = 0.6
+
+
+def _is_recognised(row: ArchiveRow) -> bool:
+    """Whether it is an archive that something describes: no loose file, and nothing found by signs alone."""
+    return row.layout not in (None, scattered.KIND)
 
 
 class Listing:
@@ -52,9 +58,9 @@ class Listing:
         if row is None or not listed_from or (row.listed_from, row.layout) != (listed_from, kind):
             return None
         self._kept.add(row.id)
-        self.archives += row.layout is not None
+        self.archives += _is_recognised(row)
         self.members += row.member_count
-        self.reused += row.layout is not None
+        self.reused += _is_recognised(row)
         return row
 
     def files_of(self, address: str) -> dict[str, Any] | None:
@@ -92,7 +98,7 @@ class Listing:
 
     def add(self, row: ArchiveRow, parent: ArchiveRow | None) -> None:
         """A new archive (or loose file), as a member of another or by itself."""
-        self.archives += row.layout is not None
+        self.archives += _is_recognised(row)
         self._changed = True
 
         def step(session: Session) -> None:

@@ -7,8 +7,10 @@ import json
 import logging
 import os
 import re
+import time
 from collections import deque
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -30,8 +32,10 @@ from brae.core.games.known import profiles_in
 from brae.core.games.signs import edition_in, game_in, missing_halves
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.model import MAIN
+from brae.core.signs.scan import Hit, Search
 from brae.core.sources import ByteSource, BytesSource, FileSource
 from brae.core.sources.cue import image_of, is_cue
+from brae.core.structure.glance import families, glance
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
 from brae.work import copies
@@ -52,6 +56,11 @@ _MOST_NESTED = 20_000
 _LARGEST_UNPACKED = 256 << 20
 #: members listed before they are written down; the first ones sooner, so that there is something to see
 _BATCH, _FIRST = 4096, 500
+#: files found by their signs that are listed at once, and seconds after which fewer are
+_SOONEST, _PATIENCE = 12, 0.4
+#: files of a family that a look is taken at
+_OF_A_FAMILY = 3
+_MOST_ALIKE = 20
 
 
 def project_id(name: str) -> str:
@@ -155,14 +164,15 @@ class _Opening:
         # Until it has been opened as a whole, what is found can be looked at at once.
         self.listing = Listing(self.workspace, self.project_id, at_once=self.project.files_seen == 0)
         self.unknown: list[str] = []
-        #: what was looked through already, by address
-        self.ready: dict[str, Container] = {}
+        #: how many files were found by their signs in each, and what was left out of them
+        self.by_signs: dict[str, tuple[int, list[str]]] = {}
+        self.seen_before = {entry["path"]: entry for entry in self.project.undescribed}
+        self.inside: list[_Found] = []
         self.layouts = _digest([__version__, *sorted(self.library.versions.items())])
         files = self._files()
         self._look_through(files)
         profile = self.workspace.profile(self.project)
         relative = [file.relative_to(self.folder).as_posix() for file in files]
-        self.undescribed.sort(key=lambda entry: -int(entry["size"]))
         with self.workspace.database.change() as session:
             self.listing.finish(session)
             project = session.get_one(Project, self.project_id)
@@ -172,7 +182,7 @@ class _Opening:
                 for path, error in (self.library.errors | profiles_in(self.library.folders)[1]).items()
             ]
             project.game_faults = missing_halves(profile, relative) if profile is not None else []
-            project.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
+            project.undescribed = self.undescribed
             self._forget_gone(session, set(relative))
         return {
             "project": self.project_id,
@@ -224,37 +234,152 @@ class _Opening:
                 late.append(waiting.popleft())
             else:
                 self._list(waiting.popleft(), waiting, listed)
-        # What nobody has described, smallest first, so that something is there soon.
-        for relative in sorted(self.unknown, key=lambda path: (self.folder / path).stat().st_size):
-            self._look_for_signs(relative, listed)
         self.listing.tell_parts()
+        self._settle(listed)
+        self._look_for_signs()
+
+    def _settle(self, listed: list[_Listed]) -> None:
+        """Hash what is new, and prove what was listed."""
         for relative in self.to_hash:
             self._hash(relative)
         for one in self.to_settle:
             listed_from = self._from(one.found, by_hash=True)
             if listed_from != one.row.listed_from:
                 self.listing.settle(one.row, listed_from=listed_from)
+        self.to_hash, self.to_settle = [], []
         self.ticker.begin(sum(one.row.member_count for one in listed), "members proved")
         for one in listed:
             self._prove(one)
 
-    def _look_for_signs(self, relative: str, listed: list[_Listed]) -> None:
-        """A file that nobody has described: what lies in it by its signs."""
-        found = _Found(scattered.KIND, addresses.quote_level(relative), relative, {MAIN: relative})
-        if self.listing.files_of(found.address) is None:
+    # ---- what nobody has described ------------------------------------------------------------------------
+
+    def _look_for_signs(self) -> None:
+        """What lies in the files that nobody has described, smallest first, so that something is there soon."""
+        listed: list[_Listed] = []
+        sizes = {entry["path"]: int(entry["size"]) for entry in self.undescribed}
+        for relative in sorted(self.unknown, key=lambda path: sizes[path]):
+            found = _Found(scattered.KIND, addresses.quote_level(relative), relative, {MAIN: relative})
+            if self._nothing_in(relative):
+                self.by_signs[relative] = 0, []
+                continue
+            self._note_original(relative)
+            known = self._known(found)
+            if known is not None:
+                self.by_signs[relative] = known.member_count, []
+                one = _Listed(known, found, reused=True)
+                self._outermost(one)
+                if not known.proof:
+                    listed.append(one)
+                continue
             try:
-                source = self.workspace.original_source(self.project, relative)
-                self.ticker.begin(source.size, "bytes looked through")
-                container = scattered.Scattered.of(source, self.ticker.tick)
+                listed += self._scattered(found, relative)
             except CancelledError:
                 raise
             except (BraeError, OSError) as error:
                 log.info("looking through %s failed: %s", relative, error)
-                return
-            if not len(container):
-                return
-            self.ready[found.address] = container
-        self._list(found, deque(), listed)
+        waiting: deque[_Found] = deque(self.inside)
+        while waiting:
+            self._list(waiting.popleft(), waiting, listed)
+        self._settle(listed)
+        self.undescribed.sort(key=lambda entry: -int(entry["size"]))
+        self.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
+        self._glance()
+
+    def _nothing_in(self, relative: str) -> bool:
+        """Whether this very file was looked through before, and had nothing."""
+        before, seen = self.seen_before.get(relative), Seen.at(self.folder / relative)
+        same = (
+            before is not None and seen is not None and before.get("seen") == [seen.size, seen.mtime, __version__]
+        )
+        return same and before is not None and before.get("found") == 0
+
+    def _scattered(self, found: _Found, relative: str) -> Iterator[_Listed]:
+        """Look through one file; what is found can be seen while the rest is looked through."""
+        source = self.workspace.original_source(self.project, relative)
+        self.ticker.begin(source.size, "bytes looked through")
+        search = Search(source, self.ticker.tick)
+        row = ArchiveRow(
+            project_id=self.project_id,
+            address=found.address,
+            layout=scattered.KIND,
+            title=scattered.TITLE,
+            files=found.files,
+        )
+        batch: list[Hit] = []
+        kept: list[list[Any]] = []
+        inside: list[tuple[int, Item]] = []
+        told = time.monotonic()
+
+        def tell() -> None:
+            if not kept:
+                self.listing.add(row, None)
+            part = scattered.Scattered(source, batch)
+            items = list(catalogue.catalogue(part, self.library))
+            archives = (at for at, item in enumerate(items) if item.kind == catalogue.ARCHIVE)
+            inside.extend((len(kept) + at, items[at]) for at in archives)
+            self.listing.fill(row, items, len(kept))
+            self.names += [item.name for item in items]
+            kept.extend(part.rows())
+            batch.clear()
+
+        for hit in search.files():
+            batch.append(hit)
+            if len(batch) >= (_FIRST if kept else _SOONEST) or time.monotonic() - told > _PATIENCE:
+                tell()
+                told = time.monotonic()
+        if batch:
+            tell()
+        self.by_signs[relative] = len(kept), search.left_out
+        if not kept:
+            return
+        row.member_count, row.hits = len(kept), kept
+        listed_from = self._from(found, by_hash=False)
+        self.listing.settle(row, member_count=len(kept), hits=kept, listed_from=listed_from)
+        one = _Listed(row, found, scattered.Scattered.kept(source, kept))
+        self._outermost(one)
+        assert one.container is not None
+        for number, item in inside[:_MOST_NESTED]:
+            kind = item.container or ""
+            files = levels_of(kind, one.container, number, self.library)
+            self.inside.append(_Found(kind, addresses.join(row.address, item.level), item.name, files, one))
+        yield one
+
+    def _glance(self) -> None:
+        """One line for each file that nobody has described: what can be seen of it."""
+        heads: dict[str, bytes] = {}
+        for entry in self.undescribed:
+            with suppress(BraeError, OSError), FileSource(self.folder / entry["path"]) as source:
+                heads[entry["path"]] = source.read(0, min(8, source.size))
+        family = families(heads)
+        members: dict[str, list[str]] = {}
+        sizes = {entry["path"]: int(entry["size"]) for entry in self.undescribed}
+        for entry in reversed(self.undescribed):  # smallest first
+            if entry["path"] in family:
+                members.setdefault(family[entry["path"]], []).append(entry["path"])
+        self.ticker.begin(len(self.undescribed), "files looked at")
+        for entry in self.undescribed:
+            self.ticker.tick()
+            path = str(entry["path"])
+            found, left_out = self.by_signs.get(path, (0, []))
+            seen = Seen.at(self.folder / path)
+            entry |= {"found": found, "left_out": left_out}
+            entry |= {"seen": None if seen is None else [seen.size, seen.mtime, __version__]}
+            alike = [other for other in members.get(family.get(path, ""), []) if other != path]
+            entry["family"] = alike[:_MOST_ALIKE]
+            before = self.seen_before.get(path)
+            if before is not None and before.get("seen") == entry["seen"] and "words" in before:
+                entry |= {"words": before["words"], "like_archive": before["like_archive"]}
+                continue
+            try:
+                # Of a large family only the smallest are looked at: the others begin alike.
+                place = len([other for other in alike if sizes[other] < sizes[path]])
+                with FileSource(self.folder / path) as source:
+                    shown = glance(source) if place < _OF_A_FAMILY else None
+            except (BraeError, OSError) as error:
+                log.info("looking at %s failed: %s", path, error)
+                continue
+            if shown is not None:
+                entry |= {"words": shown.words(), "like_archive": shown.like_archive}
 
     def _is_hashed(self, found: _Found) -> bool:
         return found.kind in self.library.layouts and self.library.layouts[found.kind].hashed
@@ -379,9 +504,6 @@ class _Opening:
 
     def _open(self, one: _Listed) -> Container:
         found = one.found
-        ready = self.ready.pop(found.address, None)
-        if ready is not None:
-            return ready
         sources: dict[str, ByteSource] = {}
         if found.parent is None:
             for name, file in found.files.items():
@@ -396,6 +518,8 @@ class _Opening:
         known: list[str] = []
         if self._is_hashed(found):
             known = self.library.known_names(self.library.layouts[found.kind]) + self.names
+        if found.kind == scattered.KIND:
+            return self.workspace.found_by_signs(one.row, sources[MAIN])
         return open_container(found.kind, sources, found.name, self.library, known)
 
     def _list_members(self, one: _Listed, waiting: deque[_Found]) -> None:
@@ -478,13 +602,18 @@ class _Opening:
         try:
             size = path.stat().st_size
             with FileSource(path) as source:
-                head = source.read(0, min(HEAD, size))
+                item = catalogue.describe(
+                    source.read(0, min(HEAD, size)),
+                    self.library,
+                    level=level,
+                    name=relative,
+                    stored=size,
+                    real=size,
+                    packer="none",
+                    read=lambda length: source.read(0, min(length, size)),
+                )
         except (BraeError, OSError):
             return
-        try:
-            item = catalogue.describe(
-                head, self.library, level=level, name=relative, stored=size, real=size, packer="none"
-            )
         except Exception:  # whatever one file does, the others are listed
             log.exception("describing %s failed", relative)
             return

@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
+from sqlalchemy import select
+
+from brae.core import addresses
 from brae.core.atomic import write_atomically
+from brae.core.containers import scattered
 from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.files import MOST_FILES, numbered_file
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, FileSource
-from brae.core.structure import companion_pattern, propose
+from brae.core.structure import Follow, Proposal, companion_pattern, propose
 from brae.core.structure.workshop import beginning
-from brae.jobs import Silent, Ticker
+from brae.jobs import Job, Silent, Ticker
+from brae.store.models import ArchiveRow
 from brae.work.workspace import Workspace
 
 _SHOWN = 5
 _NAMES_SHOWN = 6
+#: files that are looked into by themselves after a game was opened, and the largest of them
+_AHEAD = 4
+_MOST_AHEAD = 1 << 30
 
 
 def find_structure(
@@ -34,14 +43,53 @@ def find_structure(
     for name in filter(None, (path, data)):
         if name not in known:
             raise NotFoundError("This is no file of the game that waits for a description.", address=name)
-    sources: dict[str, ByteSource] = {"main": FileSource(folder / path)}
-    if data is not None:
-        sources["data"] = FileSource(folder / data)
-    ticker.begin(0, "layouts tried")
-    found = propose(sources, None if data is None else companion_pattern(path, data), tick=ticker.tick)
-    proposals = []
-    for one in found[:_SHOWN]:
-        proposals.append(
+    with ExitStack() as opened:
+        sources: dict[str, ByteSource] = {"main": opened.enter_context(FileSource(folder / path))}
+        if data is not None:
+            sources["data"] = opened.enter_context(FileSource(folder / data))
+        pattern = None if data is None else companion_pattern(path, data)
+        hits = [offset for offset, _, _ in hits_in(workspace, project_id, data or path)]
+        found = propose(sources, pattern, follow=_Told(path, data, ticker), hits=hits)
+    return _result(path, data, found)
+
+
+class _Told(Follow):
+    """Tells a job how far the search is, and what fits so far."""
+
+    def __init__(self, path: str, data: str | None, ticker: Ticker) -> None:
+        self._path, self._data, self._ticker = path, data, ticker
+        self._stages: Sequence[str] = ()
+        self._found: list[Proposal] = []
+        self._tried = 0
+
+    def begin(self, stages: Sequence[str]) -> None:
+        self._stages = stages
+        self._ticker.begin(len(stages), "kinds of structure")
+
+    def stage(self, number: int) -> None:
+        self._number = number
+        if number:
+            self._ticker.tick()
+        self._say()
+
+    def tried(self) -> None:
+        self._tried += 1
+        self._ticker.tick(0)
+        self._say()
+
+    def found(self, proposal: Proposal) -> None:
+        self._found = sorted([*self._found, proposal], key=lambda one: one.rank, reverse=True)[:_SHOWN]
+        self._ticker.say(result=_result(self._path, self._data, self._found))
+
+    def _say(self) -> None:
+        self._ticker.say(f"{self._stages[self._number]}, {self._tried:,} layouts tried")
+
+
+def _result(path: str, data: str | None, found: Sequence[Proposal]) -> dict[str, Any]:
+    return {
+        "path": path,
+        "data": data,
+        "proposals": [
             {
                 "text": one.called(Path(path).suffix.lstrip(".") or Path(path).stem, path),
                 "members": one.members,
@@ -52,8 +100,61 @@ def find_structure(
                 "reason": one.proof.reason,
                 "names": [name.encode("utf-8", "backslashreplace").decode() for name in one.names[:_NAMES_SHOWN]],
             }
-        )
-    return {"path": path, "data": data, "proposals": proposals}
+            for one in found[:_SHOWN]
+        ],
+    }
+
+
+def look_ahead(workspace: Workspace, project_id: str) -> list[str]:
+    """Begin to look for structures in files that look like archives: the smallest of each family, few at a time.
+
+    What was looked into before, and has not changed, is left alone. Returns the files.
+    """
+    project = workspace.project(project_id)
+    done = {
+        (job["arguments"].get("path"), tuple(job["arguments"].get("seen") or ()))
+        for job in workspace.jobs.latest(200)
+        if (job["kind"], job["project_id"]) == ("structure", project_id)
+    }
+    begun: list[str] = []
+    passed: set[str] = set()
+    for entry in sorted(project.undescribed, key=lambda one: int(one["size"])):
+        path, seen = str(entry["path"]), tuple(entry.get("seen") or ())
+        if path in passed or not entry.get("like_archive"):
+            continue
+        passed.update(entry.get("family", ()))
+        if (path, seen) in done or int(entry["size"]) > _MOST_AHEAD:
+            continue
+        start_search(workspace, project_id, path, None, seen)
+        begun.append(path)
+        if len(begun) == _AHEAD:
+            break
+    return begun
+
+
+def start_search(
+    workspace: Workspace, project_id: str, path: str, data: str | None, seen: Sequence[object] = ()
+) -> Job:
+    """Look for a structure as a job; those of one project come one after the other, beside its other work."""
+    job, _ = workspace.jobs.start(
+        "structure",
+        f"Looking into {path}",
+        lambda job: find_structure(workspace, project_id, path, data, job),
+        project=project_id,
+        queue=f"{project_id}: structures",
+        path=path,
+        data=data,
+        seen=list(seen),
+    )
+    return job
+
+
+def hits_in(workspace: Workspace, project_id: str, path: str) -> list[tuple[int, int, str]]:
+    """Where files of open formats lie in a file of the game, by their signs: offset, end, what each is."""
+    here = (ArchiveRow.project_id == project_id, ArchiveRow.address == addresses.quote_level(path))
+    with workspace.database.session() as session:
+        rows = session.scalar(select(ArchiveRow.hits).where(*here, ArchiveRow.layout == scattered.KIND))
+    return [(int(row[1]), int(row[1]) + int(row[2]), str(row[0] or row[3])) for row in rows or ()]
 
 
 def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str | None) -> dict[str, ByteSource]:

@@ -34,6 +34,7 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.registry import kinds
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
+from brae.core.containers import scattered
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
@@ -387,7 +388,10 @@ class Workspace:
             outer = self.archive(project, self.parent(row))
             for name, level in row.files.items():
                 sources[name] = outer.member_source(self._index(outer, level, row.address))
-        archive = open_container(row.layout or "", sources, addresses.split(row.address)[-1], library, names)
+        if row.layout == scattered.KIND:
+            archive: Container = self.found_by_signs(row, sources[MAIN])
+        else:
+            archive = open_container(row.layout or "", sources, addresses.split(row.address)[-1], library, names)
         with self._lock:
             self._archives[key] = archive
             self._opening.pop(key, None)
@@ -396,6 +400,12 @@ class Workspace:
             ):
                 self._archives.popitem(last=False)
         return archive
+
+    def found_by_signs(self, row: ArchiveRow, source: ByteSource) -> Container:
+        """The files of a source by their signs, as they were found when it was looked through."""
+        with self.database.session() as session:
+            hits = session.scalar(select(ArchiveRow.hits).where(ArchiveRow.id == row.id))
+        return scattered.Scattered.of(source) if hits is None else scattered.Scattered.kept(source, hits)
 
     def _known_names(self, library: Library, row: ArchiveRow) -> list[str]:
         """The members' names, for an archive that holds only their hashes."""

@@ -12,10 +12,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Browse
-         * @description Names of folders, and of archives that a layout recognises; never a file's content.
+         * Browse Folder
+         * @description What lies in a folder: folders, and files with their size and what their first bytes say that they are.
          */
-        get: operations["browse_api_browse_get"];
+        get: operations["browse_folder_api_browse_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1416,13 +1416,29 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "field" | "records" | "names" | "members" | "padding" | "unknown";
+            kind: "field" | "records" | "names" | "members" | "padding" | "found" | "unknown";
             /** Name */
             name: string;
             /** Start */
             start: number;
             /** Value */
             value: string;
+        };
+        /**
+         * FileEntry
+         * @description A file of this computer, and what it seems to be by its first bytes.
+         */
+        FileEntry: {
+            /** Archive */
+            archive: boolean;
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /** Seems */
+            seems: string | null;
+            /** Size */
+            size: number;
         };
         /**
          * FileMap
@@ -1489,22 +1505,28 @@ export interface components {
          * @description A place on this computer, to choose a game from.
          */
         Folder: {
-            /** Archives */
-            archives: components["schemas"]["FolderEntry"][];
+            /** File */
+            file: string | null;
+            /** Files */
+            files: components["schemas"]["FileEntry"][];
             /** Folders */
             folders: components["schemas"]["FolderEntry"][];
+            /** Left Out */
+            left_out: number;
             /** Parent */
             parent: string | null;
             /** Path */
             path: string;
+            /** Places */
+            places: components["schemas"]["FolderEntry"][];
+            /** Recent */
+            recent: components["schemas"]["FolderEntry"][];
         };
         /**
          * FolderEntry
-         * @description A folder, or an archive that a layout recognises.
+         * @description A folder of this computer.
          */
         FolderEntry: {
-            /** Layout */
-            layout?: string | null;
             /** Name */
             name: string;
             /** Path */
@@ -1641,6 +1663,8 @@ export interface components {
             arguments: {
                 [key: string]: unknown;
             };
+            /** Doing */
+            doing?: string | null;
             /** Done */
             done: number;
             error: components["schemas"]["Fault"] | null;
@@ -2440,7 +2464,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "field" | "records" | "names" | "members" | "padding" | "unknown";
+            kind: "field" | "records" | "names" | "members" | "padding" | "found" | "unknown";
             /** Name */
             name: string;
             /** Start */
@@ -2636,10 +2660,35 @@ export interface components {
          * @description A file of the game that no layout describes.
          */
         UndescribedFile: {
+            /**
+             * Family
+             * @default []
+             */
+            family: string[];
+            /**
+             * Found
+             * @default 0
+             */
+            found: number;
+            /**
+             * Left Out
+             * @default []
+             */
+            left_out: string[];
+            /**
+             * Like Archive
+             * @default false
+             */
+            like_archive: boolean;
             /** Path */
             path: string;
             /** Size */
             size: number;
+            /**
+             * Words
+             * @default []
+             */
+            words: string[];
         };
         /**
          * WindowRequest
@@ -2715,7 +2764,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    browse_api_browse_get: {
+    browse_folder_api_browse_get: {
         parameters: {
             query?: {
                 path?: string | null;

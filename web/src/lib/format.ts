@@ -47,7 +47,9 @@ export function progress(job: {
   unit: string;
   rate: number | null;
   waits_for?: string | null;
+  doing?: string | null;
 }): string {
+  if (job.doing) return `${count(job.done)} of ${count(job.total)} ${job.unit}: ${job.doing}`;
   if (job.waits_for) return `waits until this is done: ${job.waits_for}`;
   const number = job.unit === "bytes" ? rounded : count;
   if (!job.total) return "starting";

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter
 from sqlalchemy import func, select
 
 from brae.api.routes import Work
@@ -15,7 +15,6 @@ from brae.api.schemas import (
     Counts,
     Fault,
     Folder,
-    FolderEntry,
     GameView,
     JobView,
     KeptLayout,
@@ -27,33 +26,26 @@ from brae.api.schemas import (
     StructureRequest,
     UndescribedFile,
 )
-from brae.core.containers.recognise import recognise_file, title
-from brae.core.errors import BraeError, NotFoundError, ReadOnlyError, storage_error
+from brae.core.errors import NotFoundError, ReadOnlyError
 from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
+from brae.work.browsing import browse, typed_path
 from brae.work.opening import begin, open_game
 from brae.work.projects import choose
-from brae.work.structures import find_structure, keep_layout
+from brae.work.structures import keep_layout, look_ahead, start_search
 from brae.work.trials import has_standin
 
 router = APIRouter(tags=["open"])
-_MOST_ENTRIES = 2000
-
-
-def _path(text: str) -> Path:
-    """A path as a person types it, ``~`` for their own folder."""
-    try:
-        return Path(text).expanduser()
-    except RuntimeError as error:  # ~somebody
-        raise NotFoundError(f"There is nobody of the name in '{text}'.", expected="a whole path") from error
 
 
 def _start_opening(workspace: Workspace, path: Path) -> JobView:
     project = begin(workspace, path)
 
     def work(job: Job) -> dict[str, object]:
-        return open_game(workspace, path, job)
+        result = open_game(workspace, path, job)
+        look_ahead(workspace, project)
+        return result
 
     job, _ = workspace.jobs.start(
         "open", f"Opening {path.name}", work, project=project, queue=project, path=str(path)
@@ -72,9 +64,7 @@ def projects(workspace: Work) -> list[ProjectSummary]:
 @router.post("/projects", status_code=202)
 def open_project(request: OpenRequest, workspace: Work) -> JobView:
     """Open a folder or an archive, as a job; its result names the project."""
-    path = _path(request.path)
-    if not path.is_absolute():
-        raise NotFoundError(f"'{request.path}' is not a whole path.", expected="such as /home/me/games/skerry")
+    path = typed_path(request.path)
     if not path.exists():
         raise NotFoundError(f"There is no file or folder {path}.", remedy="Check the spelling.")
     return _start_opening(workspace, path)
@@ -164,14 +154,7 @@ def choices(project_id: str, request: Choices, workspace: Work) -> None:
 @router.post("/projects/{project_id}/structure", status_code=202)
 def structure(project_id: str, request: StructureRequest, workspace: Work) -> JobView:
     """Look for the structure of a file that no layout describes, as a job; its result holds the proposals."""
-
-    job, _ = workspace.jobs.start(
-        "structure",
-        f"Looking into {request.path}",
-        lambda job: find_structure(workspace, project_id, request.path, request.data, job),
-        project=project_id,
-        path=request.path,
-    )
+    job = start_search(workspace, project_id, request.path, request.data)
     return JobView.model_validate(job.as_dict())
 
 
@@ -193,26 +176,6 @@ def keep(request: LayoutText, workspace: Work) -> KeptLayout:
 
 
 @router.get("/browse")
-def browse(request: Request, workspace: Work, path: str | None = None) -> Folder:
-    """Names of folders, and of archives that a layout recognises; never a file's content."""
-    folder = _path(path) if path else Path.home()
-    if not folder.is_absolute() or not folder.is_dir():
-        raise NotFoundError(f"There is no folder {folder}.")
-    library = workspace.library()
-    folders, archives = [], []
-    try:
-        entries = sorted(folder.iterdir(), key=lambda entry: entry.name.lower())[:_MOST_ENTRIES]
-    except OSError as error:
-        raise storage_error(error, "look into", folder) from error
-    for entry in entries:
-        if entry.name.startswith("."):
-            continue
-        try:
-            if entry.is_dir():
-                folders.append(FolderEntry(name=entry.name, path=str(entry)))
-            elif entry.is_file() and (kind := recognise_file(entry, library)):
-                archives.append(FolderEntry(name=entry.name, path=str(entry), layout=title(kind, library)))
-        except (BraeError, OSError):
-            continue
-    parent = None if folder.parent == folder else str(folder.parent)
-    return Folder(path=str(folder), parent=parent, folders=folders, archives=archives)
+def browse_folder(workspace: Work, path: str | None = None) -> Folder:
+    """What lies in a folder: folders, and files with their size and what their first bytes say that they are."""
+    return Folder.model_validate(browse(workspace, path), from_attributes=True)

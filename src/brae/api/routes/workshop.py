@@ -20,7 +20,8 @@ from brae.api.schemas import (
     WorkshopView,
 )
 from brae.core.structure import workshop
-from brae.work.structures import beginning_of, workshop_sources
+from brae.work import Workspace
+from brae.work.structures import beginning_of, hits_in, workshop_sources
 
 router = APIRouter(prefix="/projects/{project_id}/workshop", tags=["workshop"])
 
@@ -35,16 +36,22 @@ def beginning(project_id: str, path: str, workspace: Work, data: str | None = No
 def look(project_id: str, request: WorkshopRequest, workspace: Work) -> WorkshopView:
     """What the description makes of the file: spans, members, the proof, or the error and its line."""
     sources = workshop_sources(workspace, project_id, request.path, request.data)
-    return WorkshopView.of(workshop.look(request.text, sources))
+    return WorkshopView.of(workshop.look(request.text, sources, _found(workspace, project_id, request)))
 
 
 @router.post("/window")
 def window(project_id: str, request: WindowRequest, workspace: Work) -> WindowView:
     """Some bytes, and the fields that lie over them."""
     sources = workshop_sources(workspace, project_id, request.path, request.data)
-    data, fields = workshop.window(request.text, sources, request.file, request.offset, request.length)
+    found = _found(workspace, project_id, request)
+    data, fields = workshop.window(request.text, sources, request.file, request.offset, request.length, found)
     views = [FieldView.model_validate(one) for one in fields]
     return WindowView(offset=request.offset, bytes=base64.b64encode(data).decode(), fields=views)
+
+
+def _found(workspace: Workspace, project_id: str, request: WorkshopRequest) -> workshop.Found:
+    files = {"main": request.path, "data": request.data}
+    return {file: hits_in(workspace, project_id, path) for file, path in files.items() if path is not None}
 
 
 @router.post("/say")

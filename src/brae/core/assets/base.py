@@ -48,6 +48,8 @@ class Sniffed:
     parts: tuple[str, ...] = ()
     #: what is wrong with it
     fault: str | None = None
+    #: whether more of its bytes would tell what these do not
+    short: bool = False
 
 
 @dataclass(frozen=True)

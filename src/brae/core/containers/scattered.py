@@ -7,8 +7,9 @@ its format allows something behind its end. That is no proof that a game takes i
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import astuple, replace
 from functools import cached_property
+from typing import Any
 
 from brae.core.containers.base import Entry, Listed, Progress, Proof
 from brae.core.containers.opened import Standard, register
@@ -28,13 +29,20 @@ _SUFFIXES = {"jpeg": ".jpg", "tiff": ".tif", "font": ".ttf", "text": ".txt", Non
 class Scattered(Listed):
     """What a search by signs has found in a source."""
 
-    def __init__(self, source: ByteSource, hits: Sequence[Hit], left_out: Sequence[str] = ()) -> None:
+    def __init__(
+        self,
+        source: ByteSource,
+        hits: Sequence[Hit],
+        left_out: Sequence[str] = (),
+        formats: Sequence[str | None] | None = None,
+    ) -> None:
         self.hits, self.left_out = list(hits), list(left_out)
         entries = [Entry("", hit.offset, hit.length, hit.real, hit.packed or "none") for hit in hits]
         # Names need the beginnings of what is packed, and those need the entries.
         self._unnamed = entries
         self.title, self.sources, self.entries = TITLE, {MAIN: source}, entries
-        self.formats = self._formats()
+        self.levels = [str(hit.offset) for hit in self.hits]
+        self.formats = self._formats() if formats is None else list(formats)
         named = [
             replace(entry, name=_name(hit, format_))
             for entry, hit, format_ in zip(entries, hits, self.formats, strict=True)
@@ -49,9 +57,17 @@ class Scattered(Listed):
         hits = list(search.files())
         return cls(source, hits, search.left_out)
 
+    @classmethod
+    def kept(cls, source: ByteSource, rows: Sequence[Sequence[Any]]) -> Scattered:
+        """What was found before, as ``rows`` says it."""
+        return cls(source, [Hit(*row[1:]) for row in rows], (), [row[0] for row in rows])
+
+    def rows(self) -> list[list[Any]]:
+        """What was found, to be kept as JSON: the format, then the hit."""
+        return [[said, *astuple(hit)] for said, hit in zip(self.formats, self.hits, strict=True)]
+
     def _formats(self) -> list[str | None]:
         """The format of each file, of packed ones by what they unpack to; None where no sign tells it."""
-        self.levels = [str(hit.offset) for hit in self.hits]
         inside = [number for number, hit in enumerate(self.hits) if hit.packed or hit.name]
         begun = dict(zip(inside, self.beginnings(inside, 64), strict=True))
         found: list[str | None] = []

@@ -5,6 +5,6 @@
 kinds of file that have no table: chunks, and one packed stream.
 """
 
-from brae.core.structure.propose import Proposal, companion_pattern, propose
+from brae.core.structure.propose import Follow, Proposal, companion_pattern, propose
 
-__all__ = ["Proposal", "companion_pattern", "propose"]
+__all__ = ["Follow", "Proposal", "companion_pattern", "propose"]

@@ -10,7 +10,7 @@ import numpy as np
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 #: a record has between these many bytes
-_SHORTEST, _LONGEST = 4, 128
+SHORTEST, LONGEST = 4, 128
 #: units in which offsets may count
 UNITS = (1, 2048, 512, 256, 1024, 16, 32, 64, 128, 4)
 _FEWEST = 3
@@ -75,7 +75,7 @@ class Numbers:
         return self.words[first : first + (count - 1) * size + 1 : size]
 
 
-def rising(numbers: Numbers, limit: int, longest: int = _LONGEST) -> Iterator[tuple[int, int, int, int]]:
+def rising(numbers: Numbers, limit: int, longest: int = LONGEST) -> Iterator[tuple[int, int, int, int]]:
     """Runs of numbers in equal steps that rise and could be offsets: unit, step, place of the first, how many.
 
     The longest runs come first.
@@ -88,7 +88,7 @@ def rising(numbers: Numbers, limit: int, longest: int = _LONGEST) -> Iterator[tu
         usable = (words > 0) & (words <= most)
         if usable.sum() < _FEWEST:
             continue
-        for step in range(_SHORTEST, longest + 1):
+        for step in range(SHORTEST, longest + 1):
             if len(words) < step * _FEWEST:
                 break
             later, earlier = words[step:], words[:-step]
@@ -161,7 +161,7 @@ def counted(
     count: int,
     beginnings: list[int],
     limit: int,
-    steps: range = range(2 * _SHORTEST, _LONGEST + 1),
+    steps: range = range(2 * SHORTEST, LONGEST + 1),
 ) -> Iterator[tuple[float, Table]]:
     """Tables of so many records whose offsets and sizes fit together in whatever order, with what they waste."""
     words = numbers.words
@@ -182,7 +182,7 @@ def counted(
 
 def sizes_only(
     numbers: Numbers, count: int, beginnings: list[int], limit: int, likely: set[int],
-    steps: range = range(_SHORTEST, 65), behind_them: int | None = None,
+    steps: range = range(SHORTEST, 65), behind_them: int | None = None,
 ) -> Iterator[tuple[int, Table]]:  # fmt: skip
     """Tables of so many records with sizes alone: where the data begin, and the table.
 

@@ -7,7 +7,7 @@ import json
 import math
 import re
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePath
 from typing import Literal
@@ -37,6 +37,22 @@ _MOST_RUNS = 24
 _EXPLAINED = 0.9
 #: fields that say how much there is of something
 _COUNTED = ("is: count(", "is: size(", "is: end(", "is: real_size(", "is: file_size(")
+
+
+class Follow:
+    """Is told how far a search is; this one does not mind."""
+
+    def begin(self, stages: Sequence[str]) -> None:
+        """The search has these stages, in words for people."""
+
+    def stage(self, number: int) -> None:
+        """A stage begins."""
+
+    def tried(self) -> None:
+        """A layout is tried."""
+
+    def found(self, proposal: Proposal) -> None:
+        """A layout fits; better ones may follow."""
 
 
 @dataclass(frozen=True)
@@ -107,25 +123,27 @@ def propose(
     sources: Mapping[str, ByteSource],
     pattern: str | None = None,
     seconds: float = _SECONDS,
-    tick: Callable[[], None] | None = None,
+    follow: Follow | None = None,
+    hits: Sequence[int] = (),
 ) -> list[Proposal]:
     """Proposals for a file (``main``), or for an index and its data file (``data``); the best first.
 
-    ``pattern`` is the data file's name as a layout writes it. Works for about ``seconds`` at most, and calls
-    ``tick`` for each layout that it tries.
+    ``pattern`` is the data file's name as a layout writes it, ``hits`` are the offsets of files that were found in
+    it by their signs. Works for about ``seconds`` at most; ``follow`` is told how far it is.
     """
+    follow = follow or Follow()
     started = time.monotonic()
     deadline = started + seconds
     found: dict[str, Proposal] = {}
     enough = False
-    for text in _texts(sources, pattern, deadline):
-        if tick is not None:
-            tick()
+    for text in _texts(sources, pattern, deadline, follow, hits):
+        follow.tried()
         if text in found:
             continue
         proposal = _try(text, sources)
         if proposal is not None:
             found[text] = proposal
+            follow.found(proposal)
             if proposal.convincing(named=True):
                 break
             enough = enough or proposal.convincing(named=False)
@@ -143,26 +161,63 @@ def companion_pattern(index: str, data: str) -> str:
     return other.name.replace(first.name, "{name}")
 
 
-def _texts(sources: Mapping[str, ByteSource], pattern: str | None, deadline: float) -> Iterator[str]:
+def _texts(
+    sources: Mapping[str, ByteSource], pattern: str | None, deadline: float, follow: Follow, hits: Sequence[int]
+) -> Iterator[str]:
+    stages = list(_stages(sources, pattern, deadline, hits))
+    follow.begin([words for words, _ in stages])
+    for number, (_, texts) in enumerate(stages):
+        follow.stage(number)
+        yield from texts
+
+
+def _stages(
+    sources: Mapping[str, ByteSource], pattern: str | None, deadline: float, hits: Sequence[int]
+) -> Iterator[tuple[str, Iterator[str]]]:
+    """What is tried one after the other, in words and as layouts; nothing is worked out before its turn."""
     main = sources[MAIN]
     if DATA not in sources:
-        yield from simple.chunked(main)
-        yield from simple.packed(main)
+        yield "chunks that follow each other", simple.chunked(main)
+        yield "one packed stream", simple.packed(main)
     windows = [(0, main.read(0, min(main.size, _WINDOW)))]
     if main.size > _WINDOW:
         windows.append((main.size - _WINDOW, main.read(main.size - _WINDOW, _WINDOW)))
-    for origin, window in windows:
-        both = [Search(sources, pattern, origin, window, endian) for endian in ("little", "big")]
-        runs = [rising(search.numbers, search.data.size) for search in both]
+    places = ["at the beginning", "at the end"]
+    both: list[tuple[str, list[Search]]] = []
+    for (origin, window), place in zip(windows, places, strict=False):
+        searches = [Search(sources, pattern, origin, window, endian) for endian in ("little", "big")]
+        both.append((place, searches))
+    if hits:
+        for place, searches in both:
+            yield (
+                f"a table of the files found by their signs, {place}",
+                _chained(search.by_hits(hits, deadline) for search in searches),
+            )
+    for place, searches in both:
+        runs = _Runs(searches)
         # Both byte orders get their first turn before either is searched to the end.
-        for search, run in zip(both, runs, strict=True):
-            yield from search.by_runs(itertools.islice(run, 3), deadline)
-        for search in both:
-            yield from varied(search, deadline)
-        for search in both:
-            yield from search.by_count(deadline)
-        for search, run in zip(both, runs, strict=True):
-            yield from search.by_runs(itertools.islice(run, _MOST_RUNS), deadline)
+        yield f"offsets that rise, {place}", runs.texts(3, deadline)
+        yield f"names of any length, {place}", _chained(varied(search, deadline) for search in searches)
+        yield f"as many records as are counted, {place}", _chained(search.by_count(deadline) for search in searches)
+        yield f"offsets that rise, all of them, {place}", runs.texts(_MOST_RUNS, deadline)
+
+
+class _Runs:
+    """The runs of rising numbers of one window in both byte orders, looked for once."""
+
+    def __init__(self, searches: Sequence[Search]) -> None:
+        self._searches = searches
+        self._runs: list[Iterator[tuple[int, int, int, int]]] | None = None
+
+    def texts(self, most: int, deadline: float) -> Iterator[str]:
+        if self._runs is None:
+            self._runs = [rising(search.numbers, search.data.size) for search in self._searches]
+        for search, run in zip(self._searches, self._runs, strict=True):
+            yield from search.by_runs(itertools.islice(run, most), deadline)
+
+
+def _chained(parts: Iterable[Iterator[str]]) -> Iterator[str]:
+    return itertools.chain.from_iterable(parts)
 
 
 def _try(text: str, sources: Mapping[str, ByteSource]) -> Proposal | None:

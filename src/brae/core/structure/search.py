@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -18,11 +18,24 @@ from brae.core.structure import packing
 from brae.core.structure.header import Fact, Stretch, fields, magic
 from brae.core.structure.names import Names
 from brae.core.structure.packing import Packing
-from brae.core.structure.places import Numbers, Table, alignment, counted, sizes_only, with_sizes
+from brae.core.structure.places import (
+    LONGEST,
+    SHORTEST,
+    UNITS,
+    Ints,
+    Numbers,
+    Table,
+    alignment,
+    counted,
+    sizes_only,
+    with_sizes,
+)
 
 #: the name of an index's data file in a proposed layout
 DATA = "data"
 _MOST_OF_A_RUN = 40
+#: files that were found by their signs and make a table likely
+_FEWEST_HITS = 3
 #: bytes of records that are looked at for names before it is certain where they begin
 _LOOKED_AT = 1 << 18
 
@@ -72,6 +85,85 @@ class Search:
                     yield from self.written(placed)
                     if time.monotonic() > deadline:
                         return
+
+    def by_hits(self, offsets: Sequence[int], deadline: float) -> Iterator[str]:
+        """Tables that say where files lie that were found by their signs: most directories give themselves away so.
+
+        The offsets may count from anywhere in front of the first file, and in units.
+        """
+        places = np.unique(np.array(offsets, np.int64))
+        if len(places) < _FEWEST_HITS:
+            return
+        bases = dict.fromkeys(
+            [0, int(places[0]), *(value for value in sorted(self.places) if 0 < value <= places[0])]
+        )
+        for unit, base in itertools.product(UNITS, bases):
+            told = places[places >= base] - base
+            told = told[told % unit == 0] // unit
+            run = self._run_of(told[told > 0], len(places))
+            if run is None:
+                continue
+            step, first, count = run
+            for start, length in self._grown(step, first, count, self.data.size // unit):
+                yield from itertools.islice(
+                    self._new(self._of_table(unit, step, start, length, deadline)), _MOST_OF_A_RUN
+                )
+                if time.monotonic() > deadline:
+                    return
+
+    def _run_of(self, told: Ints, all_of_them: int) -> tuple[int, int, int] | None:
+        """Step, place of the first and number of records, if many of these numbers stand in equal steps."""
+        if len(told) < _FEWEST_HITS:
+            return None
+        at = np.flatnonzero(np.isin(self.numbers.words, told))
+        if len(at) < max(_FEWEST_HITS, all_of_them // 4):
+            return None
+        apart = np.diff(at)
+        apart = apart[(apart >= SHORTEST) & (apart <= LONGEST)]
+        if not len(apart):
+            return None
+        step = int(np.bincount(apart).argmax())
+        phase = int(np.bincount(at % step, minlength=step).argmax())
+        column = at[at % step == phase]
+        if len(np.unique(self.numbers.words[column])) < max(_FEWEST_HITS, all_of_them // 4):
+            return None
+        # Where a number stands by chance far from the others, the run is no run.
+        gaps = np.flatnonzero(np.diff(column) > 8 * step)
+        pieces = np.split(column, gaps + 1)
+        longest = max(pieces, key=len)
+        return step, int(longest[0]), int(longest[-1] - longest[0]) // step + 1
+
+    def _grown(self, step: int, first: int, count: int, limit: int) -> list[tuple[int, int]]:
+        """The run with the records around it whose files have no signs: as many as the header says, or as fit."""
+        words, options = self.numbers.words, []
+        low, high = first, first + (count - 1) * step
+        while low >= step and 0 < words[low - step] <= limit:
+            low -= step
+        while high + step < len(words) and 0 < words[high + step] <= limit:
+            high += step
+        most = (high - low) // step + 1
+        for wanted in sorted(self.stated):
+            if count <= wanted <= most:
+                options += [
+                    (first - before * step, wanted)
+                    for before in range(wanted - count + 1)
+                    if first - before * step >= low and first + (wanted - before - 1) * step <= high
+                ]
+        return [*options[:8], (first, count), (low, most)]
+
+    def _of_table(self, unit: int, step: int, first: int, count: int, deadline: float) -> Iterator[str]:
+        column = self.numbers.column(first, step, count)
+        if column is None:
+            return
+        if np.all(np.diff(column) >= 0):
+            yield from self._of_run((unit, step, first, count), deadline)
+            return
+        starts = [first - before for before in range(min(step - 3, first + 1))]
+        steps = range(step, step + 1)
+        found = sorted(counted(self.numbers, count, starts, self.data.size, steps), key=lambda item: item[0])
+        for _, table in found[:12]:
+            for placed in self._placed(table):
+                yield from self.written(placed)
 
     def by_count(self, deadline: float) -> Iterator[str]:
         """Tables whose number of records the header says: their offsets need not rise."""

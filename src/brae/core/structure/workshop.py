@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from bisect import bisect_left
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -21,7 +22,7 @@ from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
 from brae.core.sources import ByteSource, JoinedSource, chunks
 
-Kind = Literal["field", "records", "names", "members", "padding", "unknown"]
+Kind = Literal["field", "records", "names", "members", "padding", "found", "unknown"]
 _KINDS: dict[str, Kind] = {
     "FieldPart": "field",
     "TablePart": "records",
@@ -75,18 +76,26 @@ class Look:
     #: what speaks for the description, or against it, beside the proof
     evidence: list[Evidence] = field(default_factory=list)
     error: BraeError | None = None
+    by_signs: Found = field(default_factory=dict)
 
 
-def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) -> Look:
-    """Read files by the text of a layout, as far as it goes; what is wrong stands in the result, never raised."""
-    result = Look()
+#: files that were found by their signs in each of the files looked at: where they begin and end, and what they are
+Found = Mapping[str, Sequence[tuple[int, int, str]]]
+
+
+def look(text: str, sources: Mapping[str, ByteSource], found: Found | None = None) -> Look:
+    """Read files by the text of a layout, as far as it goes; what is wrong stands in the result, never raised.
+
+    Where the description says nothing yet, the files that were ``found`` by their signs stand.
+    """
+    result = Look(by_signs=found or {})
     try:
         layout, finished = _draft(text)
     except BraeError as error:
         result.error = error
         for file in _firsts(sources):
             result.seen[file] = sources[file]
-            _note(result, file, sources[file].size, [])
+            _note(result, file, sources[file].size, [], result.by_signs.get(file, ()))
         return result
     named = rename(layout, sources)
     result.seen = dict(zip(_firsts(sources), named.values(), strict=False))
@@ -103,12 +112,12 @@ def look(text: str, sources: Mapping[str, ByteSource], data: str | None = None) 
         )
     elif result.error is None:
         try:
-            found = directory(parsed)
-            archive = Archive(parsed, found, addresses.member_levels(found.names), named)
+            places = directory(parsed)
+            archive = Archive(parsed, places, addresses.member_levels(places.names), named)
         except BraeError as error:
             result.error = error
-    for file in named:
-        _note(result, file, named[file].size, _spans(parsed, file, archive))
+    for file, given in zip(named, _firsts(sources), strict=False):
+        _note(result, file, named[file].size, _spans(parsed, file, archive), result.by_signs.get(given, ()))
     if archive is not None:
         result.members = len(archive)
         result.rows = [_row(archive, index) for index in range(min(len(archive), _MOST_ROWS))]
@@ -213,7 +222,9 @@ def _members(archive: Archive, start: int, end: int) -> list[Span]:
     return found
 
 
-def _note(result: Look, file: str, size: int, spans: list[Span]) -> None:
+def _note(
+    result: Look, file: str, size: int, spans: list[Span], found: Sequence[tuple[int, int, str]] = ()
+) -> None:
     """Put spans in order, fill what lies between with unknown bytes, and count what is explained."""
     ordered: list[Span] = []
     position = explained = 0
@@ -222,14 +233,30 @@ def _note(result: Look, file: str, size: int, spans: list[Span]) -> None:
         if start >= end:
             continue
         if start > position:
-            ordered.append(Span(position, start, "unknown", "nothing explains this"))
+            ordered += _unexplained(position, start, found)
         ordered.append(Span(start, end, span.kind, span.name))
         explained += (end - start) if span.kind != "unknown" else 0
         position = end
     if position < size:
-        ordered.append(Span(position, size, "unknown", "nothing explains this"))
+        ordered += _unexplained(position, size, found)
     result.spans[file] = ordered
     result.explained[file] = explained / size if size else 1.0
+
+
+def _unexplained(start: int, end: int, found: Sequence[tuple[int, int, str]]) -> Iterator[Span]:
+    """Bytes that no description explains: what was found in them by its sign, and the rest."""
+    position = start
+    for begin, stop, what in found[bisect_left(found, (start,)) :][:_MOST_SPANS]:
+        if begin >= end:
+            break
+        if stop > end:
+            continue
+        if begin > position:
+            yield Span(position, begin, "unknown", "nothing explains this")
+        yield Span(begin, stop, "found", f"{what}, by its sign")
+        position = stop
+    if position < end:
+        yield Span(position, end, "unknown", "nothing explains this")
 
 
 def entropy(source: ByteSource, cells: int = 256) -> list[float]:
@@ -246,9 +273,26 @@ def entropy(source: ByteSource, cells: int = 256) -> list[float]:
 
 
 def window(
+    text: str, sources: Mapping[str, ByteSource], file: str, offset: int, length: int, found: Found | None = None
+) -> tuple[bytes, list[Value]]:
+    """Bytes of one file (at most 4 KiB), and the fields in them as far as the description goes.
+
+    Where it says nothing, the files that were ``found`` by their signs stand.
+    """
+    data, values = _described(text, sources, file, offset, length)
+    free, low, high = sorted(values, key=lambda one: one.start), offset, offset + len(data)
+    hits = (found or {}).get(file, ())
+    for begin, stop, what in hits[max(0, bisect_left(hits, (low,)) - 1) :][:_MOST_ROWS]:
+        if begin >= high:
+            break
+        if stop > low and not any(one.start < stop and begin < one.end for one in values):
+            free.append(Value(begin, stop, "found", what, "found by its sign"))
+    return data, sorted(free, key=lambda one: one.start)
+
+
+def _described(
     text: str, sources: Mapping[str, ByteSource], file: str, offset: int, length: int
 ) -> tuple[bytes, list[Value]]:
-    """Bytes of one file (at most 4 KiB), and the fields in them as far as the description goes."""
     try:
         layout, finished = _draft(text)
     except BraeError:

@@ -331,7 +331,7 @@ function GameFiles({ project }: { project: string }) {
       {changed.length > 0 && (
         <Confirm
           title="Put every original back?"
-          words={`${many(changed.length, "file")} of the game become what they were when it was opened, checked by their hashes. Your edits stay and can be built again.`}
+          words={`${many(changed.length, "file")} of the game ${changed.length === 1 ? "becomes what it was" : "become what they were"} when it was opened, checked by hash. Your edits stay and can be built again.`}
           act="Put all of it back"
           onAct={() => restore.mutate({ paths: null })}
         >

@@ -2,7 +2,7 @@ import { LayoutGrid, List, ListFilter, X } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { useNavigate } from "react-router";
+import { Link, Navigate, useLocation, useNavigate } from "react-router";
 import type { Member } from "../../api/client";
 import { useJobs, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
 import { useKinds } from "../../assets/kinds";
@@ -161,13 +161,7 @@ export function FindStage({ project }: { project: string }) {
           {catalogue.error ? (
             <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
           ) : catalogue.ready && catalogue.total === 0 ? (
-            <Empty title={listing && !narrowed ? "The game is being listed" : "Nothing fits"}>
-              {listing && !narrowed
-                ? "The first pictures come in a moment."
-                : narrowed
-                  ? "No item fits all of these conditions. Take one of them away."
-                  : "This game has no items that Brae recognises yet. See Open for what was found."}
-            </Empty>
+            <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
           ) : (
             <LightTable
               key={conditions}
@@ -201,6 +195,23 @@ export function FindStage({ project }: { project: string }) {
         </Pane>
       )}
     </Panes>
+  );
+}
+
+/** The empty table says why it is empty, and leads to where something can be done. */
+function Nothing({ project, listing, narrowed }: { project: string; listing: boolean; narrowed: boolean }) {
+  const fresh = (useLocation().state as { fresh?: boolean } | null)?.fresh ?? false;
+  if (narrowed)
+    return <Empty title="Nothing fits">No item fits all of these conditions. Take one of them away.</Empty>;
+  if (listing) return <Empty title="The game is being listed">The first pictures come in a moment.</Empty>;
+  if (fresh) return <Navigate to={`/p/${project}/open`} replace />;
+  return (
+    <Empty title="Nothing to show yet">
+      No file of this game is of a kind that Brae knows, and none was found by its signs.{" "}
+      <Link to={`/p/${project}/open`} className="underline underline-offset-4">
+        See what is known of its files, and describe one
+      </Link>
+    </Empty>
   );
 }
 

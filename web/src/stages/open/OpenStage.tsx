@@ -6,9 +6,9 @@ import {
   Paintbrush,
   RefreshCw,
   RotateCcw,
-  ScanSearch,
   ShieldAlert,
 } from "lucide-react";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Project } from "../../api/client";
 import {
@@ -26,8 +26,9 @@ import { Button, Copyable, Empty } from "../../components/controls";
 import { contradicted, Evidence } from "../../components/Evidence";
 import { count, isActive, many } from "../../lib/format";
 import { type Search, useFacets } from "../find/useCatalogue";
+import { useDrop } from "./drop";
 import { FolderChooser } from "./FolderChooser";
-import { Undescribed } from "./Undescribed";
+import { BY_SIGNS, Undescribed } from "./Undescribed";
 
 export function OpenStage({ project }: { project: string }) {
   return project === "" ? <Games /> : <OpenedGame project={project} />;
@@ -39,7 +40,15 @@ function Games() {
   const { data: server } = useServer();
   const { data: jobs = [] } = useJobs();
   const navigate = useNavigate();
-  const open = useOpenGame((project) => navigate(`/p/${project}/find`));
+  const open = useOpenGame((project) => navigate(`/p/${project}/find`, { state: { fresh: true } }));
+  const [hint, setHint] = useState("");
+  const drop = useDrop((dropped) => {
+    if (dropped.path) open.mutate(dropped.path);
+    else
+      setHint(
+        `The browser does not say where ${dropped.name} lies. Choose its folder, or paste its path there.`,
+      );
+  });
   const opening = jobs.some((job) => job.kind === "open" && isActive(job));
   const left = jobs.find(
     (job) => job.kind === "open" && job.state === "interrupted" && !projects.some((p) => p.opened),
@@ -47,7 +56,7 @@ function Games() {
   const demo = server?.demo ?? null;
   const demoOpened = projects.find((project) => project.folder === demo);
   return (
-    <div className="h-full overflow-auto">
+    <div className="h-full overflow-auto" {...drop}>
       <div className="mx-auto grid max-w-4xl gap-8 px-8 py-10">
         <div>
           <h1 className="text-[30px] leading-tight font-bold">
@@ -75,6 +84,11 @@ function Games() {
             </Button>
           </FolderChooser>
         </div>
+        {hint && (
+          <p className="rounded-lg bg-rust-soft p-3" role="status">
+            {hint}
+          </p>
+        )}
         <ol className="grid grid-cols-4 gap-3" aria-label="How it goes">
           <Step number={1} icon={Images} title="Find">
             Every picture of the game at once. Press Edit this on the one you want.
@@ -151,6 +165,8 @@ function OpenedGame({ project }: { project: string }) {
   const again = useOpenAgain();
   if (error) return <Empty title="This game cannot be shown">{error.message}</Empty>;
   if (!data) return null;
+  // What was found by its signs is told with the file that nobody has described.
+  const archives = data.archives.filter((archive) => archive.layout !== BY_SIGNS);
   return (
     <div className="h-full overflow-auto">
       <div className="mx-auto grid max-w-4xl gap-6 px-8 py-8">
@@ -159,19 +175,21 @@ function OpenedGame({ project }: { project: string }) {
             <h1 className="text-[26px] font-bold">{data.name}</h1>
             <Copyable value={data.folder} className="text-quiet" />
             <p className="mt-1 text-quiet">
-              {many(data.files_seen, "file")} looked at, {many(data.archives.length, "archive")} recognised,{" "}
+              {many(data.files_seen, "file")} looked at, {many(archives.length, "archive")} recognised,{" "}
               {many(data.loose_files, "loose file")} with pictures, sounds or texts
             </p>
           </div>
           <Button onClick={() => again.mutate(project)} disabled={again.isPending}>
             <RefreshCw aria-hidden className="size-4" /> Look again
           </Button>
-          <Link
-            to={`/p/${project}/find`}
-            className="rounded-lg bg-gorse px-3.5 py-1.5 font-bold text-gorse-ink"
-          >
-            See what is inside
-          </Link>
+          {data.counts.members > 0 && (
+            <Link
+              to={`/p/${project}/find`}
+              className="rounded-lg bg-gorse px-3.5 py-1.5 font-bold whitespace-nowrap text-gorse-ink"
+            >
+              See what is inside
+            </Link>
+          )}
         </div>
         {data.game && <KnownGame project={project} game={data.game} />}
         {data.game_faults.map((fault) => (
@@ -188,19 +206,19 @@ function OpenedGame({ project }: { project: string }) {
             {fault.message} {fault.expected && `Expected ${fault.expected}.`} {fault.remedy}
           </p>
         ))}
-        {data.archives.length === 0 && <Undescribed project={data} />}
         <Contents project={project} />
+        {archives.length === 0 && <Undescribed project={data} />}
         <ul className="grid gap-3">
-          {data.archives.slice(0, MOST_CARDS).map((archive) => (
+          {archives.slice(0, MOST_CARDS).map((archive) => (
             <ArchiveCard key={archive.address} archive={archive} />
           ))}
         </ul>
-        {data.archives.length > MOST_CARDS && (
+        {archives.length > MOST_CARDS && (
           <p className="text-quiet">
-            and {many(data.archives.length - MOST_CARDS, "more archive")} inside these; Find shows them all
+            and {many(archives.length - MOST_CARDS, "more archive")} inside these; Find shows them all
           </p>
         )}
-        {data.archives.length > 0 && <Undescribed project={data} />}
+        {archives.length > 0 && <Undescribed project={data} />}
       </div>
     </div>
   );
@@ -298,16 +316,6 @@ function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
           <span>
             <b>Nothing would be lost, but the description looks wrong.</b> A rebuild equals the original byte
             for byte; yet the members contradict it. Look at some of them before you change one.
-          </span>
-        </p>
-      ) : proof.exact && proof.scope === "signs" ? (
-        <p className="mt-3 flex items-start gap-2 text-quiet">
-          <ScanSearch aria-hidden className="mt-0.5 size-5 shrink-0" />
-          <span>
-            <b>Unproved: found by signs.</b> Nobody has described this file. These{" "}
-            {many(archive.member_count, "file")} of open formats lie in it. They can be looked at, and changed
-            in their places: nothing else in the file is touched, and everything can be put back. A checksum
-            elsewhere in the game may still mind.
           </span>
         </p>
       ) : proof.exact ? (

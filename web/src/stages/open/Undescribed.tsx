@@ -16,21 +16,29 @@ import { bytes, count, isActive, many } from "../../lib/format";
 import { keepDraft, workshopPath } from "../workshop/drafts";
 
 const SHOWN = 8;
+/** the open container of files that were found by their signs */
+export const BY_SIGNS = "scattered";
 
 export function Undescribed({ project }: { project: Project }) {
   const [all, setAll] = useState(false);
   const files = project.undescribed;
-  const none = project.archives.length === 0;
-  if (files.length === 0 && !none) return null;
+  const described = project.archives.some((archive) => archive.layout !== BY_SIGNS);
+  if (files.length === 0 && described) return null;
+  const found = files.reduce((sum, file) => sum + (file.found ?? 0), 0);
   return (
     <section>
-      <h2 className="text-[18px] font-bold">{none ? "No archive was recognised" : "Not described yet"}</h2>
+      <h2 className="text-[18px] font-bold">
+        {described ? "Not described yet" : "No archive was recognised"}
+      </h2>
       <p className="mt-1 mb-3 max-w-2xl text-quiet">
+        {files.length > 0 && `No layout describes ${many(files.length, "file")}. `}
+        {found > 0 &&
+          `By their signs ${many(found, "file")} of open formats lie in them: they can be looked at, and changed in their places, right away. `}
         {files.length > 0 &&
-          `No layout describes ${many(files.length, "file")}. Brae can look for tables, names and packing in them, and proposes a layout with its proof. Nothing is changed by looking. `}
+          "With a layout everything in a file can be changed and may grow; Brae looks for structures by itself and proposes layouts, each with its proof. "}
         A layout of your own goes into <Copyable value={`${project.folder}/brae-layouts`} />
       </p>
-      <ul className="grid gap-2">
+      <ul className="grid grid-cols-[minmax(0,1fr)] gap-2">
         {files.slice(0, all ? undefined : SHOWN).map((file) => (
           <UndescribedFile key={file.path} project={project} file={file} />
         ))}
@@ -62,31 +70,80 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
   const find = useFindStructure(project.id);
   const cancel = useCancelJob();
   const job = jobs.find(
-    (one) => one.kind === "structure" && isActive(one) && one.arguments.path === file.path,
+    (one) =>
+      one.kind === "structure" &&
+      isActive(one) &&
+      one.project_id === project.id &&
+      one.arguments.path === file.path,
   );
-  const found = structures.find((one) => one.path === file.path);
+  const soFar = (job?.result ?? null) as Schemas["Structure"] | null;
+  const found = soFar ?? structures.find((one) => one.path === file.path);
+  const alike = file.family ?? [];
   return (
-    <li className="rounded-xl bg-raised p-4" aria-label={file.path}>
+    <li className="grid gap-2 rounded-xl bg-raised p-4" aria-label={file.path}>
+      <div className="flex items-baseline gap-3">
+        <FileQuestion aria-hidden className="size-6 shrink-0 self-center text-heather" strokeWidth={1.6} />
+        <b className="min-w-0 flex-1 text-[17px] break-words">{file.path}</b>
+        <span className="shrink-0 text-quiet">{bytes(file.size)}</span>
+      </div>
+      {(file.words?.length ?? 0) > 0 && <p className="text-quiet">{file.words?.join(" · ")}</p>}
+      {alike.length > 0 && (
+        <p className="text-quiet">
+          like {alike.slice(0, 3).join(", ")}
+          {alike.length > 3 && ` and ${count(alike.length - 3)} more`}
+        </p>
+      )}
+      {(file.found ?? 0) > 0 && (
+        <p className="flex items-start gap-2">
+          <ScanSearch aria-hidden className="mt-0.5 size-5 shrink-0 text-heather" />
+          <span>
+            <b>{many(file.found ?? 0, "file")} of open formats found by their signs.</b> Unproved: nothing
+            else in this file is known. They can be changed in their places, so nothing else moves and
+            everything can be put back; a checksum elsewhere in the game may still mind.
+          </span>
+        </p>
+      )}
+      {file.left_out?.map((words) => (
+        <p key={words} className="text-rust">
+          {words}
+        </p>
+      ))}
       <div className="flex flex-wrap items-center gap-3">
-        <FileQuestion aria-hidden className="size-6 text-heather" strokeWidth={1.6} />
-        <b className="min-w-0 flex-1 truncate text-[17px]">{file.path}</b>
-        <span className="text-quiet">{bytes(file.size)}</span>
-        {others.length > 1 && (
-          <label className="flex items-center gap-2 text-quiet">
-            data in
-            <select
-              className="w-40 rounded-md border border-line bg-paper px-2 py-1 text-ink"
-              value={data}
-              onChange={(event) => setData(event.target.value)}
+        {job ? (
+          <>
+            <Button onClick={() => cancel.mutate(job.id)}>Stop looking</Button>
+            <progress className="progress w-32" max={job.total || 1} value={job.done} />
+            <span role="status" className="min-w-0 flex-1 text-quiet">
+              {job.waits_for ? `waits: ${job.waits_for}` : (job.doing ?? "starting")}
+            </span>
+          </>
+        ) : (
+          <>
+            <Button
+              look="plain"
+              disabled={find.isPending}
+              onClick={() => find.mutate({ path: file.path, data: data || null })}
             >
-              <option value="">this file</option>
-              {others
-                .filter((other) => other !== file.path)
-                .map((other) => (
-                  <option key={other}>{other}</option>
-                ))}
-            </select>
-          </label>
+              <ScanSearch aria-hidden className="size-4" /> {found ? "Look again" : "Find its structure"}
+            </Button>
+            {others.length > 1 && (
+              <label className="flex items-center gap-2 text-quiet">
+                data in
+                <select
+                  className="w-40 rounded-md border border-line bg-paper px-2 py-1 text-ink"
+                  value={data}
+                  onChange={(event) => setData(event.target.value)}
+                >
+                  <option value="">this file</option>
+                  {others
+                    .filter((other) => other !== file.path)
+                    .map((other) => (
+                      <option key={other}>{other}</option>
+                    ))}
+                </select>
+              </label>
+            )}
+          </>
         )}
         <Link
           to={workshopPath(project.id, file.path, data || null)}
@@ -94,22 +151,10 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
         >
           Describe it in the workshop
         </Link>
-        {job ? (
-          <>
-            <span role="status">{many(job.done, "layout")} tried</span>
-            <Button onClick={() => cancel.mutate(job.id)}>Stop</Button>
-          </>
-        ) : (
-          <Button
-            look="plain"
-            disabled={find.isPending}
-            onClick={() => find.mutate({ path: file.path, data: data || null })}
-          >
-            <ScanSearch aria-hidden className="size-4" /> {found ? "Look again" : "Find its structure"}
-          </Button>
-        )}
       </div>
-      {found && !job && <Proposals project={project.id} found={found} show={find.isSuccess} />}
+      {found && (found.proposals.length > 0 || !job) && (
+        <Proposals project={project.id} found={found} show={find.isSuccess} />
+      )}
     </li>
   );
 }
@@ -132,13 +177,13 @@ function Proposals({
   const proposal = found.proposals[chosen];
   if (!proposal)
     return (
-      <p className="mt-3 text-quiet">
-        No structure was found. The file may be packed or encrypted as a whole; docs/cookbook.md shows how to
-        describe what only a person can see.
+      <p className="text-quiet">
+        No structure was found by itself. The workshop shows its bytes, with all that was found so far, and
+        takes what you see in them.
       </p>
     );
   return (
-    <div ref={place} className="mt-4 grid scroll-mb-6 grid-cols-[minmax(0,17rem)_minmax(0,1fr)] gap-4">
+    <div ref={place} className="mt-2 grid scroll-mb-6 grid-cols-[minmax(0,17rem)_minmax(0,1fr)] gap-4">
       <ul className="grid content-start gap-1.5" aria-label="Proposals">
         {found.proposals.map((one, index) => (
           <li key={one.text}>

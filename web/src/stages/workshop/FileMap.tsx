@@ -9,6 +9,7 @@ export const KINDS = {
   names: "names",
   members: "members",
   padding: "padding",
+  found: "found by its sign",
   unknown: "nothing explains it",
 } as const;
 

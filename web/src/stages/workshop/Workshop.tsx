@@ -1,10 +1,10 @@
 /** The workshop: the bytes of a file, its description beside them, and what the one makes of the other. */
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { BadgeCheck, ShieldAlert } from "lucide-react";
+import { BadgeCheck, ScanSearch, ShieldAlert } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
-import { showProblem, useKeepLayout, useOpenAgain } from "../../api/queries";
+import { showProblem, useKeepLayout, useOpenAgain, useStructures } from "../../api/queries";
 import { Button, Empty } from "../../components/controls";
 import { contradicted, Evidence } from "../../components/Evidence";
 import { count, many, bytes as sized } from "../../lib/format";
@@ -99,6 +99,7 @@ function Bench({
         <div className="min-h-40 flex-1">
           <Description text={text} error={look.data?.error ?? null} onChange={setText} />
         </div>
+        <Proposed project={project} file={file} data={data} text={text} onTake={setText} />
         {look.data && <Verdict project={project} look={look.data} text={text} fresh={text === read} />}
       </section>
       <section className="flex min-h-0 flex-col gap-2 overflow-auto pr-1" aria-label="Bytes and members">
@@ -167,6 +168,7 @@ function Bench({
             }}
           />
         )}
+        {map && <FoundTable map={map} onGo={go} />}
       </section>
     </div>
   );
@@ -396,6 +398,79 @@ function Seek({
     </form>
   );
 }
+
+/** What the search for a structure proposes, as long as the description says something else. */
+function Proposed({
+  project,
+  file,
+  data,
+  text,
+  onTake,
+}: {
+  project: string;
+  file: string;
+  data: string | null;
+  text: string;
+  onTake: (text: string) => void;
+}) {
+  const { data: structures = [] } = useStructures(project);
+  const found = structures.find((one) => one.path === file && (one.data ?? null) === data);
+  const best = found?.proposals[0];
+  if (!best || best.text === text) return null;
+  return (
+    <div className="flex items-center gap-3 rounded-lg bg-raised p-3">
+      <ScanSearch aria-hidden className="size-5 shrink-0 text-heather" />
+      <span className="min-w-0 flex-1">
+        Brae found a structure: {many(best.members, "member")}, {(best.explained * 100).toFixed(1)} % of the
+        bytes explained, {best.state === "proved" ? "proved" : "a beginning"}.
+      </span>
+      <Button onClick={() => onTake(best.text)}>Put it here</Button>
+    </div>
+  );
+}
+
+/** Files that were found by their signs and that the description does not reach yet. */
+function FoundTable({ map, onGo }: { map: Schemas["FileMap"]; onGo: (place: number) => void }) {
+  const found = map.spans.filter((span) => span.kind === "found");
+  if (found.length === 0) return null;
+  return (
+    <div className="min-h-32 shrink-0 overflow-auto">
+      <table className="w-full text-left text-[13.5px]">
+        <caption className="pb-1 text-left font-bold">
+          {many(found.length, "file")} found by their signs, that the description does not reach
+        </caption>
+        <thead className="text-quiet">
+          <tr>
+            {["what", "offset", "bytes"].map((word) => (
+              <th key={word} className="pr-3 font-normal">
+                {word}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody className="tabular-nums">
+          {found.slice(0, MOST_FOUND).map((span) => (
+            <tr key={span.start} className="border-t border-line hover:bg-sunk">
+              <td className="pr-3">
+                <button
+                  type="button"
+                  className="min-h-6 w-full text-left underline-offset-4 hover:underline"
+                  onClick={() => onGo(span.start)}
+                >
+                  {span.name}
+                </button>
+              </td>
+              <td className="pr-3">{count(span.start)}</td>
+              <td className="pr-3">{count(span.end - span.start)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+const MOST_FOUND = 200;
 
 function MemberTable({ look, onGo }: { look: Schemas["WorkshopView"]; onGo: (place: number) => void }) {
   if (look.rows.length === 0) return null;

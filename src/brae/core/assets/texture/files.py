@@ -90,6 +90,8 @@ def read_picture_file(data: bytes, name: str = "") -> TextureFile:
 
     def rewrite(new: Header, levels: Sequence[bytes]) -> bytes:
         picture = new.format.decode(levels[0], new.width, new.height)
+        if new.container == "jpeg":
+            return images.write_jpeg_like(picture, data)
         return images.write(picture, new.container, alpha=new.format.alpha != "none")
 
     return TextureFile(
@@ -131,7 +133,7 @@ def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | N
     layout = library.recognise(name, data[:HEAD], "texture", size=len(data))
     if layout is not None:
         return described.read(layout, data, name) if fetch is None else described.read(layout, data, name, fetch)
-    if images.sniff(data[:HEAD], name) is not None or images.image_type(data[:32], data[-26:]) is not None:
+    if images.is_picture(data, name):
         return read_picture_file(data, name)
     raise UnknownFormatError("These bytes are no texture that Brae knows.", offset=0)
 
@@ -176,4 +178,4 @@ def sayable(container: str, library: Library) -> list[str]:
 
 def can_write(container: str) -> bool:
     """Whether a texture of this container can be written again."""
-    return container not in images.TYPES or container in images.WRITABLE
+    return container not in images.TYPES or container in images.WRITABLE or container == "jpeg"

@@ -12,10 +12,11 @@ from typing import Any
 import imagecodecs
 import numpy as np
 from PIL import Image
+from PIL.JpegImagePlugin import JpegImageFile, get_sampling
 
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import Depth, Picture, depth_of
-from brae.core.errors import BraeError, FormatError, LimitError, UnknownFormatError
+from brae.core.errors import BraeError, FormatError, LimitError, ShortError, UnknownFormatError
 
 Image.MAX_IMAGE_PIXELS = formats.LARGEST_SIDE**2
 
@@ -297,6 +298,33 @@ def write(picture: Picture, kind: str = "png", *, alpha: bool = True, quick: boo
     return stream.getvalue()
 
 
+def write_jpeg_like(picture: Picture, original: bytes) -> bytes:
+    """A JPEG file with the quantisation, sampling, order and notes of another: it loses as much, and no more.
+
+    Raises FormatError where the other has colours that are not written (CMYK).
+    """
+    with Image.open(io.BytesIO(original), formats=["jpeg"]) as like:
+        assert isinstance(like, JpegImageFile)
+        tables, sampling = like.quantization, get_sampling(like)
+        mode, progressive = like.mode, bool(like.info.get("progressive"))
+        exif, profile = like.getexif(), like.info.get("icc_profile")
+    if mode not in ("L", "RGB"):
+        raise FormatError(f"JPEG files of {mode} colours are read, but not written.")
+    exif.pop(274, None)  # the picture lies as it is shown
+    stream = io.BytesIO()
+    Image.fromarray(np.ascontiguousarray(formats.as_depth(picture, "8")[..., :3])).convert(mode).save(
+        stream,
+        "jpeg",
+        qtables=tables,
+        progressive=progressive,
+        optimize=True,
+        **({"subsampling": sampling} if sampling >= 0 else {}),
+        **({"exif": exif.tobytes()} if len(exif) else {}),
+        **({"icc_profile": profile} if profile else {}),
+    )
+    return stream.getvalue()
+
+
 def _write_wide_png(picture: Picture, alpha: bool) -> bytes:
     stored = np.ascontiguousarray(picture if alpha else picture[..., :3])
     if stored.shape[:2] == (1, 1):
@@ -364,9 +392,17 @@ def _quick_png(picture: Picture) -> bytes:
     return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", header) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
 
 
+def is_picture(data: bytes, name: str = "") -> bool:
+    """Whether a file (or its beginning) has the signs of an open picture format."""
+    return image_type(data[:32], data[-26:]) is not None or (name.lower().endswith(".tga") and _is_tga(data[:18]))
+
+
 def sniff(head: bytes, name: str = "") -> tuple[str, int, int, bool] | None:
-    """Type, sides and whether there is alpha, from the first bytes; None where they are no picture."""
-    kind = image_type(head)
+    """Type, sides and whether there is alpha, from the first bytes; None where they are no picture.
+
+    Raises ShortError where only more bytes would tell.
+    """
+    kind = image_type(head, head[-26:])
     if kind is None and name.lower().endswith(".tga") and _is_tga(head):
         kind = "tga"
     if kind is None:
@@ -382,11 +418,74 @@ def sniff(head: bytes, name: str = "") -> tuple[str, int, int, bool] | None:
             return "hdr", int(lines[0][3]), int(lines[0][1]), False
     if kind == "exr":
         return _sniff_exr(head)
+    told = {"gif": _sniff_gif, "webp": _sniff_webp, "jpeg": _sniff_jpeg, "tiff": _sniff_tiff}.get(kind)
+    if told is not None:
+        return kind, *told(head)
     try:
         with Image.open(io.BytesIO(head), formats=[kind]) as image:
             return kind, *image.size, image.mode in ("RGBA", "LA", "PA")
     except (OSError, ValueError, SyntaxError, struct.error, IndexError, KeyError, TypeError):
         raise FormatError(f"The {kind.upper()} header is damaged.", offset=0) from None
+
+
+def _sniff_gif(head: bytes) -> tuple[int, int, bool]:
+    """GIF89a, 18 and 23: the logical screen, and whether the first control extension has a clear colour."""
+    if len(head) < 13:
+        raise FormatError("The GIF header is damaged.", offset=0)
+    control = head.find(b"\x21\xf9\x04", 13)
+    clear = 0 <= control < len(head) - 3 and bool(head[control + 3] & 1)
+    return *struct.unpack("<HH", head[6:10]), clear
+
+
+def _sniff_webp(head: bytes) -> tuple[int, int, bool]:
+    """RFC 9649, 2.5 to 2.7: the canvas of an extended file, or the bitstream's own header."""
+    kind, body = head[12:16], head[20:30]
+    if kind == b"VP8X" and len(body) == 10:
+        return 1 + int.from_bytes(body[4:7], "little"), 1 + int.from_bytes(body[7:10], "little"), bool(body[0] & 16)
+    if kind == b"VP8L" and len(body) >= 5 and body[0] == 0x2F:
+        bits = int.from_bytes(body[1:5], "little")
+        return 1 + (bits & 0x3FFF), 1 + (bits >> 14 & 0x3FFF), bool(bits >> 28 & 1)
+    if kind == b"VP8 " and len(body) == 10 and body[3:6] == b"\x9d\x01\x2a":
+        width, height = struct.unpack("<HH", body[6:10])
+        return width & 0x3FFF, height & 0x3FFF, False
+    raise FormatError("The WEBP header is damaged.", offset=12)
+
+
+def _sniff_tiff(head: bytes) -> tuple[int, int, bool]:
+    """TIFF 6.0, sections 2 and 8: the first directory, anywhere in the file: sides, and whether there is alpha."""
+    order = "<" if head[:2] == b"II" else ">"
+    start = int(struct.unpack_from(f"{order}I", head, 4)[0]) if len(head) >= 8 else 0
+    if start + 2 > len(head):
+        raise ShortError("The TIFF file's directory does not stand in its first bytes.", offset=4)
+    (count,) = struct.unpack_from(f"{order}H", head, start)
+    if start + 2 + 12 * count > len(head):
+        raise ShortError("The TIFF file's directory does not stand in its first bytes.", offset=start)
+    said: dict[int, int] = {}
+    for place in range(start + 2, start + 2 + 12 * count, 12):
+        tag, kind = struct.unpack_from(f"{order}HH", head, place)
+        said[tag] = int(struct.unpack_from(f"{order}{'H' if kind == 3 else 'I'}", head, place + 8)[0])
+    if not said.get(256) or not said.get(257):
+        raise FormatError("The TIFF directory does not say the picture's sides.", offset=start)
+    # 338 (ExtraSamples): 1 and 2 are alpha.
+    width, height, alpha = said[256], said[257], said.get(338) in (1, 2)
+    return (height, width, alpha) if said.get(274, 1) > 4 else (width, height, alpha)
+
+
+def _sniff_jpeg(head: bytes) -> tuple[int, int, bool]:
+    """ITU-T T.81, B.1 and B.2.2: from marker to marker to the frame header."""
+    at = 2
+    while at + 9 <= len(head):
+        if head[at] != 0xFF:
+            raise FormatError("The JPEG header is damaged.", offset=at)
+        marker = head[at + 1]
+        if marker == 0xFF or marker == 1 or 0xD0 <= marker <= 0xD7:
+            at += 1 if marker == 0xFF else 2
+            continue
+        if 0xC0 <= marker <= 0xCF and marker not in (0xC4, 0xC8, 0xCC):
+            height, width = struct.unpack(">HH", head[at + 5 : at + 9])
+            return width, height, False
+        at += 2 + int(struct.unpack(">H", head[at + 2 : at + 4])[0])
+    raise ShortError("The JPEG file's first bytes do not tell the picture's sides.", offset=0)
 
 
 def _sniff_exr(head: bytes) -> tuple[str, int, int, bool]:

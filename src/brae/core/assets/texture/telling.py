@@ -17,7 +17,7 @@ from brae.core.assets.base import HEAD, Head, Sniffed
 from brae.core.assets.texture import dds, described, images, ktx2
 from brae.core.assets.texture.facts import facts_of
 from brae.core.assets.texture.files import sniff_picture
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, ShortError
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import MAIN, FieldPart, Layout, PixelsPart
 
@@ -60,6 +60,8 @@ def tell(heads: Sequence[Head], library: Library) -> list[Sniffed | None]:
 def _safely(tell_one: Callable[[Head], Sniffed | None], head: Head) -> Sniffed | None:
     try:
         return tell_one(head)
+    except ShortError as error:
+        return Sniffed(None, fault=str(error), short=head.size is None or len(head.data) < head.size)
     except BraeError as error:
         return Sniffed(None, fault=str(error))
 
@@ -96,7 +98,7 @@ def _groups(heads: Sequence[Head], rows: Bytes, lengths: np.ndarray, library: Li
         where = where[whole]
         groups.append(_Group(where, partial(_described, layout), rows[where][:, relevant[0]]))
     rest = np.flatnonzero(free)
-    pictures = [place for place in rest.tolist() if images.sniff(heads[place].data, heads[place].name) is not None]
+    pictures = [place for place in rest.tolist() if images.is_picture(heads[place].data, heads[place].name)]
     groups.append(_Group(np.array(pictures, np.int64), _picture))
     return [group for group in groups if len(group.where)]
 

@@ -1,0 +1,115 @@
+"""A folder with an archive that nobody has described, by signs alone: to a changed picture in it, and back."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Page, expect
+
+from tests.core.signs.mixture import Mixture
+from tests.e2e.driver import base, chromium, served
+from tests.e2e.test_pages import check_access
+from tests.e2e.tour import stage, wait_for_jobs
+from tests.work.test_first_look import FILE, crate
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    mixture, folder = Mixture(8), tmp_path / "Far Isles"
+    folder.mkdir()
+    files = [mixture.makers[name]() for name in ("png", "wav", "tga", "dds", "jpeg", "ogg", "bmp", "gif") * 2]
+    (folder / FILE).write_bytes(crate(files))
+    (folder / "sealed.bin").write_bytes(np.random.default_rng(1).bytes(70_000))
+    return folder
+
+
+@pytest.fixture
+def page(tmp_path: Path) -> Iterator[Page]:
+    with chromium() as browser, served(tmp_path / "home", "serve") as address:
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=base(address))
+        page = context.new_page()
+        page.goto(address)
+        yield page
+        context.close()
+
+
+def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder: Path) -> None:
+    before = (folder / FILE).read_bytes()
+    page.get_by_role("button", name="Choose a game's folder").click()  # 1
+    field = page.get_by_label("Folder or file")
+    expect(page.get_by_role("list", name="What lies here")).to_be_visible()
+    field.fill(f'"{folder}"')  # pasted, with the quotes that a file manager puts around it
+    field.press("Enter")  # 2
+    entry = page.get_by_role("button", name=FILE)
+    expect(entry).to_contain_text("begins with “CRTE”")
+    expect(page.get_by_role("button", name="sealed.bin")).to_contain_text("68.4 KiB")
+    check_access(page, "choosing a folder of unknown files")
+    page.get_by_role("button", name="Open this folder as a game").click()  # 3
+    grid = page.get_by_role("grid")
+    grid.wait_for(timeout=15_000)
+    expect(page.get_by_role("status").filter(has_text="16 items")).to_be_visible()
+    grid.get_by_role("row", name=re.compile(r"\.png$")).first.click()  # 4
+    page.get_by_role("button", name="Edit this").click()  # 5
+    file = Path(page.locator("aside").get_by_text(re.compile(r"^/.*\.png$")).first.inner_text())
+    pixels = np.array(Image.open(file))
+    pixels[:] = pixels[:1, :1]
+    Image.fromarray(pixels).save(file)
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    stage(page, "Build").click()  # 6
+    page.get_by_role("button", name="Build", exact=True).click()  # 7
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    check_access(page, "built by signs")
+    after = (folder / FILE).read_bytes()
+    place = int(Path(file.name).name.split(".")[0])
+    assert len(after) == len(before)
+    assert after[:place] == before[:place]
+    assert (np.array(Image.open(io.BytesIO(after[place:]))) == pixels[..., :3]).all()
+    page.get_by_role("button", name="Restore").first.click()
+    page.get_by_role("button", name="Put all of it back").click()
+    wait_for_jobs(page)
+    assert (folder / FILE).read_bytes() == before
+
+
+def test_open_says_what_was_found_and_goes_on_by_itself(page: Page, folder: Path) -> None:
+    """The line of each file, the structure that is found without asking, and the workshop that knows the files."""
+    page.get_by_role("button", name="Choose a game's folder").click()
+    page.get_by_label("Folder or file").fill(folder.as_uri())
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Open this folder as a game").click()
+    page.get_by_role("grid").wait_for(timeout=15_000)
+    stage(page, "Open").click()
+    crates, sealed = page.get_by_role("listitem", name=FILE), page.get_by_role("listitem", name="sealed.bin")
+    expect(crates.get_by_text("begins with “CRTE”")).to_be_visible(timeout=15_000)
+    expect(crates.get_by_text("16 files of open formats found by their signs.")).to_be_visible()
+    expect(sealed.get_by_text("looks packed or encrypted as a whole")).to_be_visible()
+    expect(crates.get_by_role("button", name="Use this layout")).to_be_visible(timeout=60_000)
+    expect(crates.get_by_text("Proved, byte for byte").first).to_be_visible()
+    expect(sealed.get_by_role("button", name="Find its structure")).to_be_visible()
+    check_access(page, "open, unknown files")
+    crates.get_by_role("link", name="Describe it in the workshop").click()
+    expect(page.get_by_text("16 files found by their signs, that the description does not reach")).to_be_visible()
+    check_access(page, "workshop, found by signs")
+    page.get_by_role("button", name="Put it here").click()
+    expect(page.get_by_text("Proved.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("found by their signs, that")).to_have_count(0)
+
+
+def test_a_folder_with_nothing_to_show_lands_where_something_can_be_done(page: Page, tmp_path: Path) -> None:
+    folder = tmp_path / "sealed"
+    folder.mkdir()
+    (folder / "sealed.bin").write_bytes(np.random.default_rng(1).bytes(70_000))
+    page.get_by_role("button", name="Choose a game's folder").click()
+    page.get_by_label("Folder or file").fill(str(folder))
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Open this folder as a game").click()
+    expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible(timeout=15_000)
+    expect(page.get_by_role("link", name="See what is inside")).to_have_count(0)
+    expect(page.get_by_role("link", name="Describe it in the workshop")).to_be_visible()
