@@ -17,7 +17,7 @@ export function FolderChooser({ children }: { children: ReactNode }) {
   const [hint, setHint] = useState("");
   const navigate = useNavigate();
   const open = useOpenGame((project) => navigate(`/p/${project}/find`, { state: { fresh: true } }));
-  const { data, error } = useQuery({
+  const { data, error, isPlaceholderData } = useQuery({
     queryKey: ["browse", path],
     queryFn: () => take(client.GET("/api/browse", { params: { query: { path } } })),
     enabled: shown,
@@ -113,12 +113,17 @@ export function FolderChooser({ children }: { children: ReactNode }) {
             <Dialog.Close asChild>
               <Button>Not now</Button>
             </Dialog.Close>
-            {data?.file ? (
+            {data?.file && !isPlaceholderData && typed === null ? (
               <Button look="act" disabled={open.isPending} onClick={() => data.file && choose(data.file)}>
                 Open {baseName(data.file)}
               </Button>
             ) : (
-              <Button look="act" disabled={!data || open.isPending} onClick={() => data && choose(data.path)}>
+              <Button
+                look="act"
+                disabled={!data || open.isPending}
+                // What was asked for, also where it has not been shown yet.
+                onClick={() => data && choose(typed ?? path ?? data.path)}
+              >
                 Open this folder as a game
               </Button>
             )}
