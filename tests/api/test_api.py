@@ -351,18 +351,37 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
     assert workspace.jobs.get(job.id)["result"]["members"] == 351
 
 
-def test_browse_shows_names_only(client: TestClient, game: Path) -> None:
-    found = client.get("/api/browse", params={"path": str(game / "data")}).json()
-    assert [entry["name"] for entry in found["archives"]] == [
-        "figures.bundle",
-        "harbour.kist",
-        "minis.hash",
-        "streams.kist",
-    ]
-    assert found["parent"] == str(game)
-    assert "harbour.hold" not in json.dumps(found)
+def test_browse_shows_every_file_and_what_it_seems_to_be(client: TestClient, game: Path) -> None:
+    data = game / "data"
+    found = client.get("/api/browse", params={"path": str(data)}).json()
+    told = {entry["name"]: entry for entry in found["files"]}
+    assert set(told) == {path.name for path in data.iterdir() if path.is_file()}
+    assert all(entry["size"] == (data / name).stat().st_size for name, entry in told.items())
+    archives = {name for name, entry in told.items() if entry["archive"]}
+    assert archives == {"figures.bundle", "harbour.kist", "minis.hash", "streams.kist"}
+    assert told["harbour.hold"]["seems"] == "begins with “HOLD”"
+    assert (found["parent"], found["file"], found["left_out"]) == (str(game), None, 0)
     assert client.get("/api/browse", params={"path": "/no/such"}).status_code == 404
     assert client.get("/api/browse").json()["path"] == str(Path.home())
+
+
+@pytest.mark.parametrize("form", ['"{}"', "'{}'", "  {}  ", "file://{}", "FILE://localhost{}"])
+def test_a_path_is_taken_as_people_paste_it(client: TestClient, tmp_path: Path, form: str) -> None:
+    folder = tmp_path / "my game"
+    folder.mkdir()
+    (folder / "one.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    path = str(folder) if "file" not in form.lower() else folder.as_uri().removeprefix("file://")
+    assert client.get("/api/browse", params={"path": form.format(path)}).json()["path"] == str(folder)
+    found = client.get("/api/browse", params={"path": form.format(f"{path}/one.png")}).json()
+    assert (found["path"], found["file"]) == (str(folder), str(folder / "one.png"))
+    assert found["files"][0]["seems"] == "PNG picture"
+
+
+@pytest.mark.parametrize("path", ["games/skerry", "file://elsewhere/games", "~nobody-of-this-name/x"])
+def test_what_is_no_path_of_this_computer_is_told(client: TestClient, path: str) -> None:
+    answer = client.get("/api/browse", params={"path": path})
+    assert answer.status_code == 404
+    assert answer.json()["detail"]
 
 
 def test_a_fault_of_brae_itself_reaches_the_person(workspace: Workspace) -> None:

@@ -99,7 +99,9 @@ function Bench({
         <div className="min-h-40 flex-1">
           <Description text={text} error={look.data?.error ?? null} onChange={setText} />
         </div>
-        <Proposed project={project} file={file} data={data} text={text} onTake={setText} />
+        {!look.data?.proof?.exact && (
+          <Proposed project={project} file={file} data={data} text={text} onTake={setText} />
+        )}
         {look.data && <Verdict project={project} look={look.data} text={text} fresh={text === read} />}
       </section>
       <section className="flex min-h-0 flex-col gap-2 overflow-auto pr-1" aria-label="Bytes and members">
@@ -422,7 +424,7 @@ function Proposed({
       <ScanSearch aria-hidden className="size-5 shrink-0 text-heather" />
       <span className="min-w-0 flex-1">
         Brae found a structure: {many(best.members, "member")}, {(best.explained * 100).toFixed(1)} % of the
-        bytes explained, {best.state === "proved" ? "proved" : "a beginning"}.
+        bytes explained, {best.state === "proved" ? "with its proof" : "a beginning"}.
       </span>
       <Button onClick={() => onTake(best.text)}>Put it here</Button>
     </div>
