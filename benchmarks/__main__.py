@@ -23,7 +23,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks import codecs, discs, headerless, scale
+from benchmarks import codecs, discs, headerless, scale, signs
 from benchmarks.report import best, in_turn, report
 from brae.core.assets.folders import member_paths, unpack
 from brae.core.assets.texture import formats
@@ -272,6 +272,7 @@ def main() -> None:
                 _server,
                 _commands,
                 scale.run,
+                signs.run,
             )
         ):
             part(folder / str(index))

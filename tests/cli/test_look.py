@@ -11,8 +11,7 @@ import pytest
 from PIL import Image
 
 from tests.cli.test_cli import brae
-from tests.core.signs.mixture import Mixture
-from tests.work.test_first_look import crate
+from tests.core.signs.mixture import Mixture, crate
 
 NAMES = ("png", "wav", "bmp", "zlib", "jpeg", "flac")
 

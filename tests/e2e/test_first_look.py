@@ -12,11 +12,11 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from tests.core.signs.mixture import Mixture
+from tests.core.signs.mixture import Mixture, crate
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.test_pages import check_access
 from tests.e2e.tour import stage, wait_for_jobs
-from tests.work.test_first_look import FILE, crate
+from tests.work.test_first_look import FILE
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
 

@@ -479,7 +479,7 @@ def test_finding_by_keyboard(page: Page) -> None:
 
 
 def test_a_page_reload_loses_nothing(page: Page) -> None:
-    page.get_by_label("Sounds").click()
+    page.get_by_role("checkbox", name="Sounds").click()
     expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
     page.reload()
     expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()

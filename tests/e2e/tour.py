@@ -10,10 +10,14 @@ import time
 from pathlib import Path
 
 import numpy as np
+import soundfile
 from PIL import Image, ImageDraw
 from playwright.sync_api import Locator, Page
 
+from brae.core.assets.texture.files import write_image
+from brae.demo import art
 from tests.core.families import BY_NAME, shaped
+from tests.core.signs.mixture import crate
 from tests.e2e.driver import base, chromium, served
 
 
@@ -96,6 +100,34 @@ def unknown_game(folder: Path) -> Path:
     return game
 
 
+def unsigned_game(folder: Path) -> Path:
+    """Another one, whose archives hold files of open formats as they are."""
+    game, rng = folder / "Far Holms", np.random.default_rng
+    game.mkdir()
+    pictures = [art.stamp(rng(100 + k), 128, k) for k in range(8)]
+    pictures += [art.sign(rng(k), 128, 96, name.upper(), art.OXBLOOD) for k, name in enumerate(ISLES)]
+    pictures += [art.parcel(rng(60 + k), 128, (196, 160, 104), art.TAR) for k in range(4)]
+    files = [write_image(np.ascontiguousarray(picture)) for picture in pictures]
+    wave = np.sin(np.arange(9000) / 14) * np.linspace(0.6, 0, 9000)
+    for rate in (11025, 22050):
+        stream = io.BytesIO()
+        soundfile.write(stream, wave, rate, format="WAV", subtype="PCM_16")
+        files.append(stream.getvalue())
+    (game / "holms.crt").write_bytes(crate(files))
+    (game / "winter.crt").write_bytes(crate(files[8:16], seed=6))
+    (game / "sealed.bin").write_bytes(rng(1).bytes(70_000))
+    return game
+
+
+def choose_folder(page: Page, folder: Path) -> None:
+    """Show a folder in the chooser."""
+    page.goto("/")
+    page.get_by_role("button", name="Choose a game's folder").click()
+    page.get_by_label("Folder or file").fill(str(folder))
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="holms.crt").wait_for()
+
+
 def wait_for_jobs(page: Page) -> None:
     """Wait until nothing is being opened or built."""
     running = """fetch('/api/jobs').then(a => a.json()).then(
@@ -139,7 +171,7 @@ def tour(folder: Path) -> None:
         shot("games")
         page.get_by_role("button", name="Go to the demo game").click()
         page.get_by_role("grid").wait_for()
-        page.get_by_label("Textures").click()
+        page.get_by_role("checkbox", name="Textures").click()
         time.sleep(0.5)
         shot("find")
         stage(page, "Open").click()
@@ -178,9 +210,18 @@ def tour(folder: Path) -> None:
         shot("try")
         screen_on_the_disc(page)
         shot("build-disc")
+        choose_folder(page, unsigned_game(Path(name)))
+        shot("choose")
+        page.get_by_role("button", name="Open this folder as a game").click()
+        page.get_by_role("grid").get_by_role("row").nth(12).click(timeout=15_000)
+        wait_for_jobs(page)
+        shot("first-find")
+        stage(page, "Open").click()
+        page.get_by_text("begins with").first.wait_for()
+        shot("first-open")
         open_folder(page, unknown_game(Path(name)))
         file = page.get_by_role("listitem", name="islets.lz")
-        file.get_by_role("button", name="Find its structure").click()
+        file.get_by_role("button", name=re.compile("Find its structure|Look again")).click()
         page.get_by_label("The layout").wait_for(timeout=60_000)
         shot("structure")
         page.get_by_role("link", name="Go on in the workshop").click()

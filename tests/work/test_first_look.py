@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import io
-import random
-import struct
 import time
 from pathlib import Path
 
@@ -22,23 +20,9 @@ from brae.work import Workspace, builds
 from brae.work.edits import exchange_file, put_in_work, take_file
 from brae.work.opening import open_game
 from brae.work.structures import find_structure, hits_in, look_ahead
-from tests.core.signs.mixture import Mixture
+from tests.core.signs.mixture import Mixture, crate
 
 FILE = "cargo.crt"
-
-
-def crate(files: list[bytes], seed: int = 5) -> bytes:
-    """An archive of nobody's: magic, count, records of a hash, an offset and a size in no order, data."""
-    chance = random.Random(seed)
-    order = list(range(len(files)))
-    chance.shuffle(order)
-    at, places = 12 + 16 * len(files), {}
-    body = b""
-    for number, file in enumerate(files):
-        places[number] = at + len(body)
-        body += file + bytes(-len(file) % 8)
-    rows = b"".join(struct.pack("<4I", chance.getrandbits(32), places[k], len(files[k]), 7) for k in order)
-    return struct.pack("<4sII", b"CRTE", len(files), 12) + rows + body
 
 
 @pytest.fixture

@@ -134,3 +134,17 @@ def zipped(files: dict[str, bytes], *, descriptor: bool = False) -> bytes:
         for name, data in files.items():
             archive.writestr(name, data)
     return stream.getvalue()
+
+
+def crate(files: list[bytes], seed: int = 5) -> bytes:
+    """An archive of nobody's: magic, count, records of a hash, an offset and a size in no order, data."""
+    chance = random.Random(seed)
+    order = list(range(len(files)))
+    chance.shuffle(order)
+    at, places = 12 + 16 * len(files), {}
+    body = b""
+    for number, file in enumerate(files):
+        places[number] = at + len(body)
+        body += file + bytes(-len(file) % 8)
+    rows = b"".join(struct.pack("<4I", chance.getrandbits(32), places[k], len(files[k]), 7) for k in order)
+    return struct.pack("<4sII", b"CRTE", len(files), 12) + rows + body
