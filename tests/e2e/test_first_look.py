@@ -41,13 +41,18 @@ def page(tmp_path: Path) -> Iterator[Page]:
         context.close()
 
 
+def _choose(page: Page, path: str) -> None:
+    """Paste a path into the chooser, and go there."""
+    page.get_by_role("button", name="Choose a game's folder").click()
+    field = page.get_by_label("Folder or file")
+    expect(field).not_to_have_value("")
+    field.fill(path)
+    field.press("Enter")
+
+
 def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder: Path) -> None:
     before = (folder / FILE).read_bytes()
-    page.get_by_role("button", name="Choose a game's folder").click()  # 1
-    field = page.get_by_label("Folder or file")
-    expect(page.get_by_role("list", name="What lies here")).to_be_visible()
-    field.fill(f'"{folder}"')  # pasted, with the quotes that a file manager puts around it
-    field.press("Enter")  # 2
+    _choose(page, f'"{folder}"')  # 1 and 2: with the quotes that a file manager puts around it
     entry = page.get_by_role("button", name=FILE)
     expect(entry).to_contain_text("begins with “CRTE”")
     expect(page.get_by_role("button", name="sealed.bin")).to_contain_text("68.4 KiB")
@@ -80,9 +85,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
 
 def test_open_says_what_was_found_and_goes_on_by_itself(page: Page, folder: Path) -> None:
     """The line of each file, the structure that is found without asking, and the workshop that knows the files."""
-    page.get_by_role("button", name="Choose a game's folder").click()
-    page.get_by_label("Folder or file").fill(folder.as_uri())
-    page.keyboard.press("Enter")
+    _choose(page, folder.as_uri())
     page.get_by_role("button", name="Open this folder as a game").click()
     page.get_by_role("grid").wait_for(timeout=15_000)
     stage(page, "Open").click()
@@ -106,9 +109,7 @@ def test_a_folder_with_nothing_to_show_lands_where_something_can_be_done(page: P
     folder = tmp_path / "sealed"
     folder.mkdir()
     (folder / "sealed.bin").write_bytes(np.random.default_rng(1).bytes(70_000))
-    page.get_by_role("button", name="Choose a game's folder").click()
-    page.get_by_label("Folder or file").fill(str(folder))
-    page.keyboard.press("Enter")
+    _choose(page, str(folder))
     page.get_by_role("button", name="Open this folder as a game").click()
     expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible(timeout=15_000)
     expect(page.get_by_role("link", name="See what is inside")).to_have_count(0)

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 from PIL import Image, ImageDraw
-from playwright.sync_api import Locator, Page
+from playwright.sync_api import Locator, Page, expect
 
 from brae.core.assets.texture.files import write_image
 from brae.demo import art
@@ -123,8 +123,10 @@ def choose_folder(page: Page, folder: Path) -> None:
     """Show a folder in the chooser."""
     page.goto("/")
     page.get_by_role("button", name="Choose a game's folder").click()
-    page.get_by_label("Folder or file").fill(str(folder))
-    page.keyboard.press("Enter")
+    field = page.get_by_label("Folder or file")
+    expect(field).not_to_have_value("")
+    field.fill(str(folder))
+    field.press("Enter")
     page.get_by_role("button", name="holms.crt").wait_for()
 
 

@@ -127,6 +127,11 @@ class Proof(BaseModel):
     offset: int | None = None
     field: str | None = None
     reason: str | None = None
+    #: what an unchanged rebuild writes in that field, and what stood there, in hexadecimal
+    wrote: str | None = None
+    stood: str | None = None
+    #: the line of the layout that would explain it, where something does
+    remedy: str | None = None
     #: "signs": only members are known, by their signs; null where all of it is described
     scope: str | None = None
 
@@ -646,6 +651,14 @@ class SayRequest(WorkshopRequest):
     end: int
     says: Says
     name: str
+
+
+class MendRequest(Asked):
+    """A description, and the line that one of its fields is to have."""
+
+    text: Annotated[str, Field(max_length=1 << 20)]
+    field: Annotated[str, Field(max_length=200)]
+    remedy: Annotated[str, Field(max_length=500)]
 
 
 class Sought(Asked):

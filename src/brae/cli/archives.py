@@ -63,11 +63,10 @@ def inspect(
 
 
 def _archive_words(file: str, archive: Container, layout: str | None, as_json: bool) -> tuple[dict[str, Any], str]:
-    from brae.core.containers.evidence import gather, state
+    from brae.core.containers.evidence import judge, state
 
     with bar("proof", len(archive)) as tick:
-        proof = archive.prove(lambda done, total: tick())
-    evidence = gather(archive)
+        proof, evidence = judge(archive, lambda done, total: tick())
     data: dict[str, Any] = {
         "kind": "archive",
         "layout": layout,
@@ -83,6 +82,8 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
     words += (
         "proof: exact, an unchanged rebuild equals the original" if proof.exact else f"no proof: {proof.reason}"
     )
+    if proof.remedy is not None:
+        words += f"\nthis would explain it: {proof.remedy}"
     signs = {"for": "speaks for it", "against": "speaks AGAINST it", "nothing": "open"}
     words += "".join(f"\n{signs[one.speaks]}: {one.words}" for one in evidence)
     if len(archive.references):
@@ -160,8 +161,8 @@ def propose(
             sources["data"] = FileSource(data)
             pattern = companion_pattern(file.name, data.name)
         # Files that give themselves away by their signs say where a table of them points.
-        signs = Search(sources.get("data", sources["main"])).files()
-        found = find_structure(sources, pattern, hits=[hit.offset for hit in islice(signs, _MOST_HITS)])
+        signs = islice(Search(sources.get("data", sources["main"])).files(), _MOST_HITS)
+        found = find_structure(sources, pattern, hits=[hit.offset for hit in signs])
         if not found:
             raise UnknownFormatError(
                 "No structure was found.",

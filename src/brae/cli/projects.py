@@ -161,7 +161,9 @@ def _export_archive(what: str, out: Path, find: str, layout: str | None, home: P
 
     def item_at(place: int) -> ToSend:
         def read() -> tuple[bytes, Context]:
-            return container.read(place), Context(library, items[place].name, container.read_named)
+            return container.read(place), Context(
+                library, items[place].name, container.read_named, said=container.said([place])[0]
+            )
 
         address = addresses.join(Path(what).name, items[place].level)
         return ToSend(address, items[place].kind, paths[place], read)

@@ -48,7 +48,10 @@ class Item(NamedTuple):
 def tell(heads: Sequence[Head], library: Library) -> list[tuple[str, Sniffed]]:
     """The kind of each of many members and what it says; ``data`` where it is of no kind."""
     found: list[tuple[str, Sniffed]] = [(DATA, _NOTHING)] * len(heads)
-    left = list(range(len(heads)))
+    left = [place for place, head in enumerate(heads) if not head.said]
+    for place, head in enumerate(heads):
+        if head.said:
+            found[place] = _as_said(head, library)
     for kind in kinds().values():
         told = _safely(kind.sniff, [heads[place] for place in left], library)
         for place, one in zip(left, told, strict=True):
@@ -56,6 +59,23 @@ def tell(heads: Sequence[Head], library: Library) -> list[tuple[str, Sniffed]]:
                 found[place] = (kind.id, one)
         left = [place for place, one in zip(left, told, strict=True) if one is None]
     return found
+
+
+def _as_said(head: Head, library: Library) -> tuple[str, Sniffed]:
+    """A member of which its container says what it is."""
+    said = dict(head.said or {})
+    name = said.get("kind")
+    kind = kinds().get(str(name))
+    if kind is None:
+        known = ", ".join(kinds())
+        return DATA, Sniffed(None, fault=f"The layout says that this is a '{name}'. Expected one of {known}.")
+    try:
+        return kind.id, kind.told(head, library)
+    except Exception as error:  # whatever is said of one member, the others are listed
+        if not isinstance(error, BraeError):
+            log.exception("describing %s failed", head.name)
+            error = internal(error, head.name)
+        return kind.id, Sniffed(None, fault=str(error))
 
 
 def _safely(sniff: object, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
@@ -126,7 +146,8 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
     names, sizes = container.names, container.real_sizes[indices.start : indices.stop].tolist()
     stored_sizes = container.stored_sizes[indices.start : indices.stop].tolist()
     packings, beginnings = container.packings(indices), container.beginnings(indices, HEAD)
-    for index, real, head, packer in zip(indices, sizes, beginnings, packings, strict=True):
+    spoken = container.said(indices)
+    for index, real, head, packer, facts in zip(indices, sizes, beginnings, packings, spoken, strict=True):
         name = names[index]
         # Whatever one member does, the others are listed.
         if isinstance(head, Exception) or isinstance(packer, Exception):
@@ -134,7 +155,8 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
             assert isinstance(error, Exception)
             faults[index] = _fault(error, container.levels[index])
             head, packer = b"", "unknown"
-        heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None))
+        known = None if index in faults else facts
+        heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None, known))
         packers.append(packer)
     levels, told = container.levels, tell(heads, library)
     for place, index in enumerate(indices):
@@ -149,7 +171,7 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
             yield Item(level, head_.name, DATA, None, stored, real, packer, fault=faults[index])
             continue
         item = Item(level, head_.name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
-        if said.fault is None and kind not in sure:
+        if said.fault is None and kind not in sure and not head_.said:
             item = _looked_into(container, index, head_.data, item, library)
         yield item
 

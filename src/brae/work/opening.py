@@ -25,7 +25,7 @@ from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
-from brae.core.containers.evidence import gather
+from brae.core.containers.evidence import judge
 from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
 from brae.core.games.known import profiles_in
@@ -550,8 +550,8 @@ class _Opening:
         evidence: list[dict[str, Any]] = []
         try:
             container = one.container = one.container or self._open(one)
-            evidence = [found.as_dict() for found in gather(container)]
-            proof = container.prove(lambda done, total: self.ticker.tick())
+            proof, found = judge(container, lambda done, total: self.ticker.tick())
+            evidence = [one.as_dict() for one in found]
         except CancelledError:
             raise
         except BraeError as error:

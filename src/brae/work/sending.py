@@ -44,12 +44,7 @@ def export(
     def item(address: str) -> ToSend:
         def read() -> tuple[bytes, Context]:
             found = workspace.find(project_id, address)
-            data = workspace.original_bytes(project, found)
-
-            def fetch(name: str) -> bytes:
-                return workspace.original_bytes(project, workspace.neighbour(found, name))
-
-            return data, Context(library, found.member.name, fetch)
+            return workspace.original_bytes(project, found), workspace.context(project, found, library)
 
         return ToSend(address, kind_of[address], stems[address], read)
 

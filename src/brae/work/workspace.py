@@ -525,13 +525,24 @@ class Workspace:
             raise error.at(found.member.address) from None
 
     def _read(self, project: Project, found: Found, kind: AssetKind[Any], library: Library, data: bytes) -> Any:
-        context = Context(
-            library, found.member.name, lambda name: self.original_bytes(project, self.neighbour(found, name))
-        )
+        context = self.context(project, found, library)
         try:
             return kind.read(data, context)
         except BraeError as error:
             raise error.at(found.member.address) from None
+
+    def context(self, project: Project, found: Found, library: Library) -> Context:
+        """What reading an item may ask for."""
+        layout = library.layouts.get(found.archive.layout or "")
+        said = None
+        if layout is not None and layout.content is not None and layout.content.kind is not None:
+            archive = self.archive(project, found.archive)
+            said = archive.said([self.number_of(archive, found)])[0]
+
+        def fetch(name: str) -> bytes:
+            return self.original_bytes(project, self.neighbour(found, name))
+
+        return Context(library, found.member.name, fetch, said=said)
 
     def _check_beginning(self, project: Project, found: Found, kind: AssetKind[Any], library: Library) -> None:
         """Refuse a huge item that only claims to be one of its kind, before all of it is read."""

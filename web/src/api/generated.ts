@@ -949,6 +949,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/workshop/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend
+         * @description Take the line that a failed proof proposes.
+         */
+        post: operations["mend_api_projects__project_id__workshop_mend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/workshop/say": {
         parameters: {
             query?: never;
@@ -1903,6 +1923,18 @@ export interface components {
             winner?: string | null;
         };
         /**
+         * MendRequest
+         * @description A description, and the line that one of its fields is to have.
+         */
+        MendRequest: {
+            /** Field */
+            field: string;
+            /** Remedy */
+            remedy: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * Named
          * @description Something by its identifier, with the words for it.
          */
@@ -2100,8 +2132,14 @@ export interface components {
             offset?: number | null;
             /** Reason */
             reason?: string | null;
+            /** Remedy */
+            remedy?: string | null;
             /** Scope */
             scope?: string | null;
+            /** Stood */
+            stood?: string | null;
+            /** Wrote */
+            wrote?: string | null;
         };
         /**
          * Property
@@ -4562,6 +4600,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LayoutText"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mend_api_projects__project_id__workshop_mend_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Said"];
                 };
             };
             /** @description Default Response */

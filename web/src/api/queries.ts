@@ -4,6 +4,7 @@ import { useEffect } from "react";
 import { toast } from "sonner";
 import { isActive } from "../lib/format";
 import { client, type Edit, ENDED, type Job, LINK, Problem, type Schemas, take } from "./client";
+import { renew } from "./renew";
 
 export const useServer = () =>
   useQuery({
@@ -81,7 +82,7 @@ export function useAct<Input, Output>(
     mutationFn: act,
     onError: showProblem,
     onSuccess: (output, input) => {
-      void queries.invalidateQueries();
+      void renew(queries);
       after?.(output, input);
     },
   });
@@ -345,14 +346,14 @@ export function useServerEvents(): void {
       const event = JSON.parse(message.data) as ServerEvent;
       if (event.kind === "hello") {
         // After a lost connection anything may have happened.
-        if (greeted) void queries.invalidateQueries();
+        if (greeted) void renew(queries);
         greeted = true;
       } else if (event.kind === "job") {
         queries.setQueryData<Job[]>(["jobs"], (jobs = []) => [
           event.job,
           ...jobs.filter((job) => job.id !== event.job.id),
         ]);
-        if (!isActive(event.job)) void queries.invalidateQueries();
+        if (!isActive(event.job)) void renew(queries);
         if (event.job.kind === "restore" && event.job.state === "done")
           tellRestored(event.job.result as unknown as Restored);
         if (event.job.state === "failed" && event.job.error) {
@@ -363,12 +364,11 @@ export function useServerEvents(): void {
         }
       } else if (event.kind === "edit") {
         for (const key of ["edits", "item", "project", "plan"])
-          void queries.invalidateQueries({ queryKey: [key, event.project] });
-        void queries.invalidateQueries({ queryKey: ["members", event.project] });
+          void renew(queries, { queryKey: [key, event.project] });
+        void renew(queries, { queryKey: ["members", event.project] });
       } else if (event.kind === "catalogue") {
-        for (const key of ["members", "project"])
-          void queries.invalidateQueries({ queryKey: [key, event.project] });
-      } else void queries.invalidateQueries();
+        for (const key of ["members", "project"]) void renew(queries, { queryKey: [key, event.project] });
+      } else void renew(queries);
     };
     return () => source.close();
   }, [queries]);

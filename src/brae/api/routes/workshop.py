@@ -10,6 +10,7 @@ from brae.api.routes import Work
 from brae.api.schemas import (
     FieldView,
     LayoutText,
+    MendRequest,
     Places,
     Said,
     SayRequest,
@@ -60,6 +61,13 @@ def say(project_id: str, request: SayRequest, workspace: Work) -> Said:
     sources = workshop_sources(workspace, project_id, request.path, request.data)
     text = workshop.say(request.text, sources, request.file, request.start, request.end, request.says, request.name)
     return Said(text=text)
+
+
+@router.post("/mend")
+def mend(project_id: str, request: MendRequest, workspace: Work) -> Said:
+    """Take the line that a failed proof proposes."""
+    workspace.project(project_id)
+    return Said(text=workshop.mend(request.text, request.field, request.remedy))
 
 
 @router.post("/seek")

@@ -12,13 +12,13 @@ from dataclasses import dataclass, field
 from pathlib import PurePosixPath
 from typing import Any, ClassVar, Generic, Literal, NamedTuple, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from brae.core.assets.facts import Facts, Value
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import FormatError, UnknownFormatError
 from brae.core.layouts.library import Library
-from brae.core.layouts.model import Layout
+from brae.core.layouts.model import Layout, near
 
 Asset = TypeVar("Asset")
 #: bytes that are enough to tell what a member is
@@ -35,6 +35,8 @@ class Head(NamedTuple):
     data: bytes
     name: str
     size: int | None
+    #: what its container says of it: its kind, and that kind's facts
+    said: Mapping[str, Value] | None = None
 
 
 @dataclass(frozen=True)
@@ -61,6 +63,8 @@ class Context:
     fetch: Fetch | None = None
     #: the layout that a person named; without it the one that fits
     layout: Layout | None = None
+    #: what its container says of it
+    said: Mapping[str, Value] | None = None
 
 
 @dataclass(frozen=True)
@@ -247,6 +251,19 @@ class AssetKind(ABC, Generic[Asset]):
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         """What many members are, by their beginnings; None for each that is not of this kind."""
 
+    def told(self, head: Head, library: Library) -> Sniffed:
+        """What a member is whose container says that it is of this kind (``head.said``).
+
+        Without facts its own bytes have to tell the rest. Raises FormatError where they do not, or where nothing
+        can be said of this kind.
+        """
+        if any(name != "kind" for name in head.said or ()):
+            raise FormatError(f"The facts of {self.titles.lower()} cannot be said by a layout.")
+        found = self.sniff([head], library)[0]
+        if found is None:
+            raise FormatError(f"The layout says that this is a {self.title.lower()}, and its bytes are none.")
+        return found
+
     # ---- reading ----------------------------------------------------------------------------------------
 
     @abstractmethod
@@ -338,6 +355,33 @@ class AssetKind(ABC, Generic[Asset]):
     def suffixes(self) -> tuple[str, ...]:
         """Endings of the files that are taken back."""
         return tuple(one.suffix for one in self.exchange)
+
+
+SaidModel = TypeVar("SaidModel", bound=BaseModel)
+
+
+def as_said(model: type[SaidModel], said: Mapping[str, Value], title: str) -> SaidModel | None:
+    """What a container says of an item, checked; None where that is its kind alone.
+
+    Raises FormatError for facts that such items do not have, or have not of that sort.
+    """
+    if all(name == "kind" for name in said):
+        return None
+    try:
+        return model.model_validate(dict(said))
+    except ValidationError as error:
+        # A misspelt name explains what is missing.
+        first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
+        name, known = ".".join(map(str, first["loc"])), list(model.model_fields)
+        if first["type"] == "extra_forbidden":
+            words = f"A {title} has no fact '{name}' that a layout can say{near(name, known)}."
+        elif first["type"] == "missing":
+            words = f"The layout does not say the {name} of this {title}."
+        else:
+            words = f"What the layout says of this {title} cannot be: "
+            words += f"{name} {said.get(name)!r}: " if name else ""
+            words += f"{first['msg'].removeprefix('Value error, ').rstrip('.').lower()}."
+        raise FormatError(words, expected=", ".join(known)) from None
 
 
 def unknown(what: str) -> UnknownFormatError:

@@ -167,13 +167,12 @@ def edits_in(
 
 def _encoded(archive: Container, index: int, library: Library, file: ExchangeFile) -> Encoded:
     """A file encoded like the member that it was made from."""
-    data, name = archive.read(index), archive.names[index]
+    data, name, said = archive.read(index), archive.names[index], archive.said([index])[0]
+    head = Head(data[:HEAD], name, len(data), said)
     for kind in kinds().values():
-        if (
-            file.suffix in kind.suffixes()
-            and kind.sniff([Head(data[:HEAD], name, len(data))], library)[0] is not None
-        ):
-            original = kind.read(data, Context(library, name, archive.read_named))
+        own = said.get("kind") == kind.id if said else kind.sniff([head], library)[0] is not None
+        if file.suffix in kind.suffixes() and own:
+            original = kind.read(data, Context(library, name, archive.read_named, said=said))
             return kind.match(original, Version(file), kind.recipe(original).model_dump())[1]
     raise FormatError(
         f"The member is nothing that a {file.suffix} file is made into.",

@@ -46,6 +46,11 @@ class Proof:
     offset: int | None = None
     field: str | None = None
     reason: str | None = None
+    #: what an unchanged rebuild writes in that field, and what stood there, in hexadecimal
+    wrote: str | None = None
+    stood: str | None = None
+    #: the line of the layout that would explain it, where something does
+    remedy: str | None = None
     #: "signs": only the members are known, by their signs, and nothing of what lies between them
     scope: str | None = None
 
@@ -85,6 +90,10 @@ class Container(ABC):
     @abstractmethod
     def real_sizes(self) -> Ints:
         """Bytes of each member unpacked; -1 where nobody knows."""
+
+    def said(self, indices: Sequence[int]) -> list[dict[str, int | float | str] | None]:
+        """What the container itself says of members: their kind (as ``kind``) and its facts; None for nothing."""
+        return [None] * len(indices)
 
     @abstractmethod
     def packer(self, index: int) -> compression.Packer:

@@ -22,6 +22,7 @@ from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints, varint
+from brae.core.layouts.said import said_of
 from brae.core.layouts.segments import Body, Composed, body_parts, whole
 from brae.core.layouts.write import compose
 from brae.core.sources import ByteSource, JoinedSource
@@ -90,6 +91,9 @@ class Archive(Container):
     def references(self) -> Ints:
         """Pairs of members, of which the first refers to the second; shape (pairs, 2)."""
         return links.references(self.parsed, self.directory)
+
+    def said(self, indices: Sequence[int]) -> list[dict[str, int | float | str] | None]:
+        return said_of(self.parsed, self.directory, indices)
 
     def packer(self, index: int) -> compression.Packer:
         """How a member is packed; FormatError where the layout does not know its number."""

@@ -15,9 +15,10 @@ from typing import Any, Literal
 
 import numpy as np
 
-from brae.core.containers.base import Container, Proof
+from brae.core.containers.base import Container, Progress, Proof
 from brae.core.containers.described import Archive
 from brae.core.containers.follows import unexplained
+from brae.core.containers.why import explained
 
 #: what files of these endings begin with: PNG 3rd ed. 5.2, DDS and BMP (Microsoft), RFC 1952, RFC 9639, RFC 3533,
 #: RIFF, JPEG (ITU T.81), GIF89a, APPNOTE.TXT 4.3.7, KTX 2.0, OpenType 1.9, glTF 2.0 (binary)
@@ -56,6 +57,14 @@ def state(proof: Proof, found: Sequence[Evidence]) -> Literal["proved", "beginni
         if proof.exact and proof.scope is None and all(one.speaks != "against" for one in found)
         else "beginning"
     )
+
+
+def judge(container: Container, progress: Progress | None = None) -> tuple[Proof, list[Evidence]]:
+    """The proof, with what would explain a difference, and the evidence beside it."""
+    proof = container.prove(progress)
+    if isinstance(container, Archive):
+        proof = explained(container, proof)
+    return proof, gather(container)
 
 
 def gather(container: Container) -> list[Evidence]:

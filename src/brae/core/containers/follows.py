@@ -43,7 +43,7 @@ def _of_records(archive: Archive) -> list[tuple[str, str]]:
         if _explained(leaf) or leaf.field in read or not leaf.column.number_like:
             continue
         numbers = table.numbers(leaf.field)[found.rows]
-        line = _relation(archive, numbers)
+        line = relation(archive, numbers)
         if line is not None:
             result.append((leaf.field, line))
     return result
@@ -57,9 +57,9 @@ def _explained(leaf: Leaf) -> bool:
     )  # fmt: skip
 
 
-def _relation(archive: Archive, numbers: Ints) -> str | None:
-    """What all the numbers follow from; None where nothing explains every one of them."""
-    if len(np.unique(numbers)) < _DIFFERENT:
+def relation(archive: Archive, numbers: Ints, different: int = _DIFFERENT) -> str | None:
+    """What all the numbers follow from; None where nothing explains every one, or too few differ to tell."""
+    if len(np.unique(numbers)) < different:
         return None
     stored, real = archive.stored_sizes, archive.real_sizes
     facts = {"stored_size": stored}

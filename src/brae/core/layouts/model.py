@@ -488,8 +488,26 @@ class NamesPart(Hidden):
         return self
 
 
+class Said(Strict):
+    """What a field, or a sum over fields, says of a member."""
+
+    of: str = Field(description="a field of the record or of the header, or a sum over them")
+    values: dict[int | str, int | float | str] | None = Field(
+        None, description="what each number, or each text such as 'TEX ', means"
+    )
+    otherwise: int | float | str | None = Field(None, description="what any other value means")
+
+
 class Content(Placed):
-    """How members are kept."""
+    """How members are kept, and what they are."""
+
+    kind: str | Said | None = Field(
+        None, description="what the members are, such as 'texture', where their own bytes do not tell"
+    )
+    facts: dict[Name, int | float | str | Said] = Field(
+        default_factory=dict,
+        description="facts of that kind (width, height, format, rate ...): fields, sums over them, or constants",
+    )
 
     compression: Annotated[str, Field(json_schema_extra={"examples": packer_names()})] = Field(
         "none", description="of every member, where no field says it: a packer's name, or one of 'packers'"
@@ -732,6 +750,7 @@ class Layout(Strict):
                 self._check_members(part, known, values)
             if isinstance(part, MembersPart | ChunksPart):
                 self._check_packers(part, known)
+                self._check_said(part, known, values)
             known[part.name] = part
             if isinstance(part, FieldPart) and part.number_like:
                 values |= {part.field} | {piece.field for piece in part.bits or []}
@@ -815,6 +834,22 @@ class Layout(Strict):
                         f"the {key} of '{part.name}' reads '{name}', which no field says"
                         f"{near(name, [*leaves, *values])}"
                     )
+
+    @staticmethod
+    def _check_said(part: MembersPart | ChunksPart, known: dict[str, Part], values: Collection[str]) -> None:
+        """What the members' facts read has to be there."""
+        table = part if isinstance(part, ChunksPart) else known.get(part.of or "")
+        fields = {leaf.field for leaf in table.leaves} if isinstance(table, Records) else set()
+        numbers = {*values, *fields, *MEMBER_FACTS}
+        if part.facts and part.kind is None:
+            raise ValueError(f"'facts' of '{part.name}' are facts of a kind: say which, such as kind: texture")
+        for name, one in {"kind": part.kind, **part.facts}.items():
+            if not isinstance(one, Said) or one.of in fields:
+                continue
+            for read in sorted(expressions.field_names(one.of) - numbers):
+                raise ValueError(
+                    f"'{name}' of '{part.name}' reads '{read}', which no field says{near(read, numbers)}"
+                )
 
     def _check_packers(self, part: MembersPart | ChunksPart, known: dict[str, Part]) -> None:
         names = {*packer_names(), *self.packers}

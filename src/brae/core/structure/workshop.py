@@ -13,7 +13,7 @@ import numpy as np
 from brae.core import addresses
 from brae.core.containers.base import Proof
 from brae.core.containers.described import Archive
-from brae.core.containers.evidence import Evidence, gather
+from brae.core.containers.evidence import Evidence, judge
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
 from brae.core.layouts.load import lines_of_parts, parse
@@ -122,8 +122,7 @@ def look(text: str, sources: Mapping[str, ByteSource], found: Found | None = Non
         result.members = len(archive)
         result.rows = [_row(archive, index) for index in range(min(len(archive), _MOST_ROWS))]
         if int(archive.stored_sizes.sum()) <= _PROVED_WHILE_TYPING:
-            result.proof = archive.prove()
-            result.evidence = gather(archive)
+            result.proof, result.evidence = judge(archive)
     return result
 
 
@@ -418,6 +417,24 @@ def _part(data: bytes, says: Says, name: str, where: str) -> str:
         value = "".join(chr(b) if 32 <= b < 127 and b not in b'"\\' else f"\\x{b:02x}" for b in data)
         return f'{{field: {name}{where}, type: bytes, length: {width}, value: "{value}"}}'
     return f"{{bytes: {name}{where}, size: {width}}}"
+
+
+_SAYS = r"(?:is|checksum): (?:\{(?:[^{}]|\{[^{}]*\})*\}|[^,}\n]+)"
+
+
+def mend(text: str, field: str, remedy: str) -> str:
+    """The description with one field saying what a failed proof proposes (``is: ...``, ``checksum: ...``).
+
+    ``field`` is called as the proof calls it, such as ``check`` or ``list[3].blocks``. Raises FormatError where the
+    field does not stand in one line with what it says now.
+    """
+    name = field.rpartition(".")[2]
+    pattern = re.compile(rf"^(.*\bfield: {re.escape(name)}\b[^\n]*?){_SAYS}", re.MULTILINE)
+    made, count = pattern.subn(lambda found: found[1] + remedy, text, count=1)
+    if not count:
+        raise FormatError(f"There is no line in which '{name}' says what it is.", expected=remedy)
+    _draft(made)
+    return made
 
 
 def beginning(name: str, title: str, data: str | None) -> str:

@@ -201,9 +201,12 @@ export function FindStage({ project }: { project: string }) {
 /** The empty table says why it is empty, and leads to where something can be done. */
 function Nothing({ project, listing, narrowed }: { project: string; listing: boolean; narrowed: boolean }) {
   const fresh = (useLocation().state as { fresh?: boolean } | null)?.fresh ?? false;
+  // A new game may be asked about before anything is known of the job that lists it.
+  const looked = (useProject(project).data?.files_seen ?? 0) > 0;
   if (narrowed)
     return <Empty title="Nothing fits">No item fits all of these conditions. Take one of them away.</Empty>;
-  if (listing) return <Empty title="The game is being listed">The first pictures come in a moment.</Empty>;
+  if (listing || (fresh && !looked))
+    return <Empty title="The game is being listed">The first pictures come in a moment.</Empty>;
   if (fresh) return <Navigate to={`/p/${project}/open`} replace />;
   return (
     <Empty title="Nothing to show yet">

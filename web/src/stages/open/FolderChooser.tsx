@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ArrowUp, Clock, File, FileArchive, Folder, HardDrive } from "lucide-react";
 import { Dialog } from "radix-ui";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { useOpenGame } from "../../api/queries";
@@ -17,12 +17,22 @@ export function FolderChooser({ children }: { children: ReactNode }) {
   const [hint, setHint] = useState("");
   const navigate = useNavigate();
   const open = useOpenGame((project) => navigate(`/p/${project}/find`, { state: { fresh: true } }));
-  const { data, error, isPlaceholderData } = useQuery({
+  const [last, setLast] = useState<Schemas["Folder"] | undefined>(undefined);
+  const {
+    data: found,
+    error,
+    isPlaceholderData,
+  } = useQuery({
     queryKey: ["browse", path],
     queryFn: () => take(client.GET("/api/browse", { params: { query: { path } } })),
     enabled: shown,
     placeholderData: (before) => before,
   });
+  useEffect(() => {
+    if (found) setLast(found);
+  }, [found]);
+  // Where a path leads nowhere, what was shown before stays, so that one can go on from there.
+  const data = found ?? last;
   const choose = (chosen: string) => open.mutate(chosen, { onSuccess: () => setShown(false) });
   const go = (next: string) => {
     setPath(next);

@@ -337,6 +337,12 @@ function ArchiveCard({ archive }: { archive: Project["archives"][number] }) {
               </>
             )}{" "}
             {proof.field && <>in {proof.field}</>}
+            {proof.remedy && (
+              <>
+                <br />
+                This line of the layout would explain it: <Copyable value={proof.remedy} />
+              </>
+            )}
           </span>
         </p>
       )}

@@ -1,5 +1,5 @@
 /** The workshop: the bytes of a file, its description beside them, and what the one makes of the other. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { BadgeCheck, ScanSearch, ShieldAlert } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
@@ -102,7 +102,9 @@ function Bench({
         {!look.data?.proof?.exact && (
           <Proposed project={project} file={file} data={data} text={text} onTake={setText} />
         )}
-        {look.data && <Verdict project={project} look={look.data} text={text} fresh={text === read} />}
+        {look.data && (
+          <Verdict project={project} look={look.data} text={text} fresh={text === read} onTake={setText} />
+        )}
       </section>
       <section className="flex min-h-0 flex-col gap-2 overflow-auto pr-1" aria-label="Bytes and members">
         <div className="flex items-center gap-4">
@@ -182,11 +184,13 @@ function Verdict({
   look,
   text,
   fresh,
+  onTake,
 }: {
   project: string;
   look: Schemas["WorkshopView"];
   text: string;
   fresh: boolean;
+  onTake: (text: string) => void;
 }) {
   const keep = useKeepLayout();
   const again = useOpenAgain();
@@ -229,6 +233,9 @@ function Verdict({
           </span>
         </p>
       )}
+      {proof?.remedy && proof.field && (
+        <Mend project={project} text={text} field={proof.field} remedy={proof.remedy} onTake={onTake} />
+      )}
       <Evidence evidence={look.evidence} />
       <div className="flex items-center gap-3">
         <Button
@@ -242,6 +249,43 @@ function Verdict({
           It is kept in Brae's own folder; the game is looked at again.
         </span>
       </div>
+    </div>
+  );
+}
+
+/** The line that would explain why a rebuild differs. */
+function Mend({
+  project,
+  text,
+  field,
+  remedy,
+  onTake,
+}: {
+  project: string;
+  text: string;
+  field: string;
+  remedy: string;
+  onTake: (text: string) => void;
+}) {
+  const mend = useMutation({
+    mutationFn: () =>
+      take(
+        client.POST("/api/projects/{project_id}/workshop/mend", {
+          params: { path: { project_id: project } },
+          body: { text, field, remedy },
+        }),
+      ),
+    onSuccess: (said) => onTake(said.text),
+    onError: showProblem,
+  });
+  return (
+    <div className="flex items-center gap-3">
+      <span className="min-w-0 flex-1">
+        This would explain it: <code className="font-mono text-[13.5px] break-words">{remedy}</code>
+      </span>
+      <Button disabled={mend.isPending} onClick={() => mend.mutate()}>
+        Write it down
+      </Button>
     </div>
   );
 }

@@ -204,14 +204,34 @@ class SoundKind(AssetKind[Any]):
             for kind, head in zip(types, heads, strict=True)
         ]
 
+    def told(self, head: Head, library: Library) -> Sniffed:
+        from brae.core.assets.sound.bare import said_sound
+
+        said = said_sound(head.said or {})
+        if said is None:
+            return super().told(head, library)
+        found: dict[str, Value] = {"codec": said.codec, "rate": said.rate, "channels": said.channels}
+        found["bits"] = 8 * said.width
+        if head.size is not None:
+            found["seconds"] = round(head.size // said.frame / said.rate, 3)
+        return Sniffed("raw", found)
+
     def read(self, data: bytes, context: Context) -> Any:
+        from brae.core.assets.sound.bare import said_sound, wrapped
         from brae.core.assets.sound.sound import read
 
+        said = said_sound(context.said or {})
+        if said is not None:
+            return wrapped(data, said)
         if type_of(data) is None:
             raise unknown("sound")
         return read(data)
 
     def rebuild(self, asset: Any) -> bytes | None:
+        from brae.core.assets.sound.bare import bare
+
+        if asset.bare is not None:
+            return bare(asset)
         return None if asset.riff is None else asset.riff.data
 
     def weight(self, asset: Any) -> int:
@@ -274,16 +294,18 @@ class SoundKind(AssetKind[Any]):
         return sent(read(file.data, file.name))
 
     def match(self, original: Any, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
+        from brae.core.assets.sound import bare
         from brae.core.assets.sound.matching import match
         from brae.core.assets.sound.sound import read
 
         sheet, data = match(original, read(version.file.data, version.file.name), version.remedies)
-        return sheet, Encoded(data)
+        return sheet, Encoded(data if original.bare is None else bare.again(original, data))
 
     def again(self, original: Any, encoded: Encoded) -> Any:
+        from brae.core.assets.sound import bare
         from brae.core.assets.sound.sound import read
 
-        return read(encoded.data)
+        return read(encoded.data) if original.bare is None else bare.wrapped(encoded.data, original.bare)
 
     def tell(
         self,

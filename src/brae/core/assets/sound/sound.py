@@ -42,6 +42,9 @@ class Sound:
     container: str
     riff: Riff | None = None
     loops: list[tuple[int, int]] = field(default_factory=list)
+    #: what the archive says of samples that have no header, and what lies behind the last whole one
+    bare: Any = None
+    behind: bytes = b""
 
     @property
     def seconds(self) -> float:

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Annotated, Literal
 
+from pydantic import BaseModel, ConfigDict, Field
+
+from brae.core.assets.base import as_said
 from brae.core.assets.facts import Fact, Facts, Value
+from brae.core.assets.texture import formats
 from brae.core.assets.texture.texture import Header
 from brae.core.layouts.roles import MapUse
 
@@ -37,6 +43,31 @@ def facts_of(header: Header) -> dict[str, Value]:
     if header.use is not None:
         found["map"] = header.use.role or " ".join(f"{one}={role}" for one, role in header.use.channels.items())
     return found
+
+
+class SaidFacts(BaseModel):
+    """What an archive's records can say of a texture: then its bytes are pixels and nothing else."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: str
+    width: Annotated[int, Field(ge=1, le=65536)]
+    height: Annotated[int, Field(ge=1, le=65536)]
+    format: str
+    mips: Annotated[int, Field(ge=1, le=17)] = 1
+    rows: Literal["top-down", "bottom-up"] = "top-down"
+    map: str | None = None
+
+
+def header_of(said: Mapping[str, Value]) -> Header | None:
+    """A texture's header, as its container says it; None where that says nothing of it.
+
+    Raises FormatError for facts that textures do not have, or have not of that sort.
+    """
+    facts = as_said(SaidFacts, said, "texture")
+    if facts is None:
+        return None
+    header = Header("raw", formats.get(facts.format), facts.width, facts.height, facts.mips, facts.rows)
+    return replace(header, use=use_of(facts.map)).check()
 
 
 def use_of(said: object) -> MapUse | None:

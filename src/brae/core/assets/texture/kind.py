@@ -24,12 +24,13 @@ from brae.core.assets.base import (
     Viewed,
 )
 from brae.core.assets.texture import described, formats, looking
-from brae.core.assets.texture.facts import TextureFacts
+from brae.core.assets.texture.facts import TextureFacts, facts_of, header_of
 from brae.core.assets.texture.files import (
     TGA_END,
     can_write,
     check_picture,
     read_image,
+    read_raw,
     read_texture,
     sayable,
     write_image,
@@ -156,7 +157,21 @@ class TextureKind(AssetKind[TextureFile]):
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return tell(heads, library)
 
+    def told(self, head: Head, library: Library) -> Sniffed:
+        header = header_of(head.said or {})
+        if header is None:
+            return super().told(head, library)
+        if head.size is not None and head.size < header.data_size:
+            raise FormatError(
+                f"The layout says {header.width} x {header.height} in {header.format.name} with {header.levels} "
+                f"levels, which need {header.data_size:,} bytes, and the member has {head.size:,}.",
+            )
+        return Sniffed(header.container, facts_of(header))
+
     def read(self, data: bytes, context: Context) -> TextureFile:
+        header = header_of(context.said or {})
+        if header is not None:
+            return read_raw(data, header)
         if context.layout is not None:
             more = {} if context.fetch is None else {"fetch": context.fetch}
             return described.read(context.layout, data, context.name, **more)
