@@ -15,13 +15,13 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from tests.core.signs.mixture import Mixture
 
 from benchmarks.report import best, report
 from brae.core.signs.scan import Search
 from brae.core.sources import BytesSource, FileSource, chunks
 from brae.store import Home
 from brae.work import Workspace, opening
-from tests.core.signs.mixture import Mixture
 
 FILES, SPEED, UNKNOWN = 2_000, 256 << 20, 2 << 30
 #: the seed of the set that is reported; the search was tuned on others
@@ -80,7 +80,10 @@ def _first_look(folder: Path) -> None:
                 file.write(noise)
     figures = _alone(game, folder / "home")
     report(
-        "a folder of 2 GiB nobody described: first items seen", f"{figures['first']:.2f} s", "2 s", figures["first"] < 2
+        "a folder of 2 GiB nobody described: first items seen",
+        f"{figures['first']:.2f} s",
+        "2 s",
+        figures["first"] < 2,
     )
     report("the whole of it looked through and proved", f"{figures['whole']:.1f} s", "(for the record)", good=True)
 
