@@ -323,3 +323,32 @@ def test_propose_writes_a_layout_that_the_other_words_take(tmp_path: Path) -> No
     assert (found["layout"], found["members"], found["proof"]["exact"]) == ("found", 9, True)
     (tmp_path / "noise").write_bytes(b"\0" * 100)
     assert "No structure was found" in brae("propose", tmp_path / "noise", fails=True)
+
+
+def _files_in(folder: Path) -> dict[str, bytes]:
+    return {path.relative_to(folder).as_posix(): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+
+def test_a_new_archive_from_a_folder(made_demo: Path, tmp_path: Path) -> None:
+    """By a layout alone, and like another archive: both hold the folder's files, and their proofs are exact."""
+    kist, out = made_demo / "data/harbour.kist", tmp_path / "out"
+    brae("unpack", kist, "-o", out)
+    (out / "texts").mkdir(exist_ok=True)
+    (out / "texts/new.txt").write_text("A letter more.")
+    wanted = _files_in(out)
+    for name, more in (("plain", ["--layout", "skerry-kist"]), ("like", ["--like", kist])):
+        made = tmp_path / name / "isles.kist"
+        said = json.loads(brae("make", out, "-o", made, *more, "--json"))
+        assert set(said["files"]) == {"main", "hold"}
+        told = json.loads(brae("inspect", made, "--json"))
+        assert (told["proof"]["exact"], told["members"]) == (True, len(wanted))
+        again = tmp_path / f"{name} again"
+        brae("unpack", made, "-o", again)
+        assert {
+            path.relative_to(again).as_posix(): path.read_bytes() for path in again.rglob("*") if path.is_file()
+        } == wanted
+    assert "no folder" in brae(
+        "make", tmp_path / "gone", "-o", tmp_path / "x", "--layout", "skerry-kist", fails=True
+    )
+    assert "--layout" in brae("make", out, "-o", tmp_path / "x", fails=True)
+    assert "file of this name" in brae("make", out, "-o", kist, "--layout", "skerry-kist", fails=True)

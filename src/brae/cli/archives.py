@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from brae.core.containers.base import Container
     from brae.core.containers.depth import Opened
     from brae.core.layouts.model import Layout
+    from brae.core.layouts.segments import Composed
     from brae.core.sources import ByteSource
 
 #: files found by their signs that a search for a structure goes by
@@ -232,6 +233,62 @@ def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str
     return companions(layout, out, files) if layout is not None else {MAIN: out}
 
 
+def _write_all(composed: Composed, targets: dict[str, Path]) -> dict[str, Path]:
+    """Write every file of a result; none of them is half there."""
+    from brae.core.atomic import replace
+    from brae.core.layouts.segments import write_beside
+
+    for name in composed.segments:
+        target = targets[name]
+        draft = target.with_name(f".{target.name}.brae-new")
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                write_beside(composed, name, draft)
+                replace(draft, target)
+            finally:
+                draft.unlink(missing_ok=True)
+        except OSError as error:
+            raise storage_error(error, "write", target) from error
+    return targets
+
+
+@app.command()
+def make(
+    folder: Annotated[Path, typer.Argument(help="A folder whose files become the members.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The new archive; its data files go beside it.")],
+    layout: LayoutOption = None,
+    like: Annotated[
+        Path | None, typer.Option("--like", help="An archive whose header and packing the new one takes.")
+    ] = None,
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """A new archive from a folder, by a layout, or like another archive."""
+    from brae.cli.targets import kind_of, library_for
+    from brae.core.assets.folders import new_members
+    from brae.core.containers.making import make as make_archive
+
+    if like is not None:
+        repack(str(like), folder, out, layout, add=True, remove=True, home=home, as_json=as_json)
+        return
+    with errors(as_json):
+        if not folder.is_dir():
+            raise NotFoundError(f"There is no folder {folder}.")
+        if out.exists():
+            raise ReadOnlyError("There is a file of this name.", address=str(out), remedy="Choose another name.")
+        if layout is None:
+            raise NotFoundError("Nothing says what kind of archive it is to be.", remedy="Name a --layout.")
+        library = library_for(folder, home)
+        described_by = library.get(kind_of(layout, library) or layout)
+        members = list(new_members(folder))
+        composed = make_archive(described_by, members)
+        targets = _write_all(composed, _targets(described_by, out, composed.segments))
+        files = {name: str(path) for name, path in targets.items()}
+        words = f"{len(members):,} members: {', '.join(map(str, targets.values()))}"
+        say({"members": [name for name, _ in members], "files": files}, words, as_json)
+
+
 @app.command()
 def repack(
     file: FileArgument,
@@ -246,9 +303,7 @@ def repack(
     """The archive rebuilt with what differs in a folder."""
     from brae.cli.targets import open_target, split_target
     from brae.core.assets.folders import edits_in
-    from brae.core.atomic import replace
     from brae.core.containers.recognise import files_of
-    from brae.core.layouts.segments import write_beside
 
     with errors(as_json):
         opened, library = open_target(file, layout, home)
@@ -273,19 +328,7 @@ def repack(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        targets = _targets(described_by, out, composed.segments)
-        for name in composed.segments:
-            target = targets[name]
-            try:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                draft = target.with_name(f".{target.name}.brae-new")
-                try:
-                    write_beside(composed, name, draft)
-                    replace(draft, target)
-                finally:
-                    draft.unlink(missing_ok=True)
-            except OSError as error:
-                raise storage_error(error, "write", target) from error
+        targets = _write_all(composed, _targets(described_by, out, composed.segments))
         changed = [archive.levels[index] for index in sorted(edits.changed)]
         added = [new.name for new in edits.added]
         removed = [archive.levels[index] for index in sorted(edits.removed)]

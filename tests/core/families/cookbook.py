@@ -519,6 +519,14 @@ def salted(members: Members) -> Files:
     return {"main": head + hidden + table + b"".join(data for _, data in members)}
 
 
+def said(members: Members) -> Files:
+    head = struct.pack("<4sI", b"SAID", len(members))
+    places, body = _places(members, len(head) + 32 * len(members))
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<16s4sHHII", name.encode(), b"FILE", 0, 0, at, len(data))
+    return {"main": head + body}
+
+
 def _cooked(name: str, writer: object, **more: object) -> Family:
     return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
 
@@ -528,7 +536,7 @@ COOKED = [
     _cooked("middle", middle),
     _cooked("inline", inline),
     _cooked("prefixed", prefixed),
-    _cooked("own-length", own_length, grows=False),
+    _cooked("own-length", own_length),
     _cooked("tree", tree, grows=False),
     _cooked("folders", folders, grows=False),
     _cooked("offsets", offsets, named=False, least=1),
@@ -555,5 +563,6 @@ COOKED = [
     _cooked("sectors", sectors, shape=_short, least=1),
     _cooked("blocks-counted", blocks_counted, shape=_short, grows=False),
     _cooked("from-base", from_base, shape=_short),
+    _cooked("said", said, shape=_short, grows=False),
     _cooked("salted", salted, shape=_short, grows=False),
 ]

@@ -165,6 +165,19 @@ def edits_in(
     return edits
 
 
+def new_members(folder: Path) -> Iterator[tuple[str, bytes]]:
+    """Every file of a folder as a member: its path as its name, and its bytes; in the order of their paths."""
+    found = sorted(folder.rglob("*"))
+    for file in found:
+        check_link(file)
+    for file in (path for path in found if path.is_file()):
+        try:
+            data = file.read_bytes()
+        except OSError as error:
+            raise storage_error(error, "read", file) from error
+        yield addresses.unquote_level(file.relative_to(folder).as_posix()), data
+
+
 def _encoded(archive: Container, index: int, library: Library, file: ExchangeFile) -> Encoded:
     """A file encoded like the member that it was made from."""
     data, name, said = archive.read(index), archive.names[index], archive.said([index])[0]

@@ -211,10 +211,30 @@ class Archive(Container):
         if common is not None and self.directory.packing is not None:
             like = int((self.directory.packing == common).argmax())
         if not len(self):
-            raise LayoutError(f"'{name}' cannot be added: no other member shows how it should be packed.")
+            return self._pack_first(real, level)
         packer = self._find_packer(common, like)
         packed = packer.pack(real, packer.levels[0] if level is None else level)
         return self._finish(packer, packed, real)
+
+    def _pack_first(self, real: bytes, level: int | None) -> MemberChange:
+        """Bytes for the first member of an empty archive: packed if the layout's packers know how."""
+        leaf, part = self.directory.leaf("compression"), self.directory.part
+        meanings = [part.compression]
+        if leaf is not None and leaf.meant.values:
+            meanings = [word for word in leaf.meant.values.values() if isinstance(word, str)]
+        # What is not packed is right in every game; where all is packed, the first way.
+        meaning = "none" if "none" in meanings else meanings[0]
+        packer = described.describe(meaning, self.layout.packers)
+        packed = packer.pack(real, packer.levels[0] if level is None else level)
+        return self._finish(packer, packed, real)
+
+    def first_packing(self) -> int | None:
+        """The compression number of members that are added to an empty archive."""
+        leaf = self.directory.leaf("compression")
+        if leaf is None or not leaf.meant.values:
+            return None
+        numbers = leaf.meant.values
+        return next((number for number, word in numbers.items() if word == "none"), min(numbers))
 
     def slot(self, index: int) -> int:
         """How many bytes a member may have without anything else moving."""

@@ -270,7 +270,9 @@ def _summed_places(
 def _one_after_the_other(parsed: Parsed, part: MembersPart, sizes: Ints) -> Ints:
     """Offsets where records only give sizes: each member follows the one before, aligned."""
     start = parsed.regions[part.name].start
-    if len(sizes) and int(sizes.min()) < 0:
+    if not len(sizes):
+        return np.empty(0, np.int64)
+    if int(sizes.min()) < 0:
         return np.full(len(sizes), -1, np.int64)
     if int(np.minimum(sizes, 1 << 50).astype(np.float64).sum()) > parsed.sources[part.file].size:
         return np.full(len(sizes), parsed.sources[part.file].size + 1, np.int64)
@@ -445,6 +447,8 @@ def _from_block(block: bytes, places: Ints, lengths: Ints | None, part: NamesPar
 
 def split_names(block: bytes, encoding: str) -> list[bytes]:
     """The names of a block, in order, without their zeros."""
+    if not block:
+        return []
     if encoding != "utf-16":
         return block.split(b"\0")[:-1] if block.endswith(b"\0") else block.split(b"\0")
     units = np.frombuffer(block[: len(block) // 2 * 2], np.uint16)

@@ -138,6 +138,9 @@ def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | No
         elif in_order is not None:
             in_order.insert(at, name)
         result.name_places += [0] * (len(result.rows) + 1 - len(result.name_places))
+        own = records.column("record-length")
+        if own is not None:
+            values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
         table.insert(at, encode_record(records, table.endian, values))
         row_of[row_of >= at] += 1
         result.rows = [row + (row >= at) for row in result.rows] + [at]

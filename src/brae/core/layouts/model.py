@@ -920,7 +920,7 @@ class Layout(Strict):
             if part.file != MAIN:
                 continue
             if part.at is not None:
-                offset = self._fixed_place(part.at)
+                offset = self.fixed_place(part.at)
             elif offset is not None and part.align > 1:
                 offset = offset + -offset % part.align if offset >= 0 else None
             size = part.width if isinstance(part, FieldPart) and not part.end else None
@@ -937,7 +937,7 @@ class Layout(Strict):
         return found
 
     @staticmethod
-    def _fixed_place(at: int | str) -> int | None:
+    def fixed_place(at: int | str) -> int | None:
         """A place that does not depend on the file: from its beginning, or (below zero) from its end."""
         if not expressions.field_names(at):
             return expressions.evaluate(at, {})

@@ -60,6 +60,11 @@ def compose(
     raise LayoutError("The sizes of the records do not settle: numbers of variable length depend on each other.")
 
 
+def _fixed(part: object) -> bool:
+    """Whether members begin at a fixed place: where everything is empty, what a field locates comes behind them."""
+    return isinstance(part, MembersPart) and part.at is not None and not expressions.field_names(part.at)
+
+
 #: a table whose numbers have a variable length may move what its numbers say, so it is written again
 _MOST_ROUNDS = 8
 
@@ -139,14 +144,14 @@ class _Composer:
         source = parsed.sources[file]
         regions = sorted(
             (
-                (region.start, region.end, index, name)
+                (region.start, region.end, not _fixed(region.part), index, name)
                 for index, (name, region) in enumerate(parsed.regions.items())
                 if region.file == file
             )
         )
         pieces: list[tuple[str | None, list[Segment]]] = []
         old_end = new_end = 0
-        for start, _, _, name in regions:
+        for start, *_, name in regions:
             region = parsed.regions[name]
             part = region.part
             if start < old_end:
