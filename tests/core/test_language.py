@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 import zlib
 from pathlib import Path
@@ -14,7 +15,7 @@ from brae.core.assets.texture.texture import with_sides
 from brae.core.containers.described import Archive, open_archive
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts.edits import Edits, NewMember
-from brae.core.layouts.library import Library
+from brae.core.layouts.library import Library, companions, open_sources
 from brae.core.layouts.load import parse
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import Step, hide
@@ -435,3 +436,43 @@ def test_a_chunks_checksum_that_covers_something_else_is_not_guessed() -> None:
     archive = family.open({"main": bytes(data)})
     with pytest.raises(LayoutError, match="covers something else"):
         archive.rebuild({1: archive.pack(1, b"three")})
+
+
+def test_files_that_share_a_part_of_their_names(tmp_path: Path) -> None:
+    family = BY_NAME["pieces"]
+    files = family.write(members_for(family))
+    (tmp_path / "world_1_dir.idx").write_bytes(files["main"])
+    (tmp_path / "world_1_data.bin").write_bytes(files["body"])
+    found = companions(family.described, tmp_path / "world_1_dir.idx")
+    assert found["body"] == tmp_path / "world_1_data.bin"
+    archive = open_archive(family.described, open_sources(family.described, tmp_path / "world_1_dir.idx"))
+    assert archive.prove().exact
+    # A name of another form is taken whole: what is not there is told when it is read.
+    assert companions(family.described, tmp_path / "other.idx")["body"] == tmp_path / "other_data.bin"
+
+
+@pytest.mark.parametrize(
+    ("stem", "files", "words"),
+    [
+        ("{base}_dir", "{bse}_data.bin", "'{bse}_data.bin' holds something that is not known"),
+        ("dir", "{base}.bin", "needs words in braces"),
+        ("{base}{base}", "{base}.bin", "each once"),
+        ("{base", "{base}.bin", "no pattern of a name"),
+    ],
+)
+def test_pieces_of_names_that_cannot_be(stem: str, files: str, words: str) -> None:
+    text = BY_NAME["pieces"].layout.replace('"{base}_dir"', f'"{stem}"').replace('"{base}_data.bin"', f'"{files}"')
+    with pytest.raises(LayoutError, match=re.escape(words)):
+        parse(text)
+
+
+def test_a_chunk_that_names_the_next_is_no_member() -> None:
+    family = BY_NAME["named"]
+    members = members_for(family)
+    archive = family.open(family.write(members))
+    assert archive.names == [name for name, _ in members]
+    with pytest.raises(LayoutError, match="cannot be added or removed"):
+        archive.rebuild(Edits(removed={0}))
+    text = family.layout.replace("    named_by: [NAME]\n", "    named_by: [NAME]\n    nest: {NAME: 0}\n")
+    with pytest.raises(LayoutError, match="cannot be a name as well"):
+        parse(text)

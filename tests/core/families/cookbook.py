@@ -527,6 +527,22 @@ def said(members: Members) -> Files:
     return {"main": head + body}
 
 
+def named(members: Members) -> Files:
+    body = b"NMDC"
+    for name, data in members:
+        for tag, content in ((b"NAME", name.encode() + b"\0"), (b"DATA", data)):
+            body = pad(body + struct.pack("<4sI", tag, len(content)) + content, 4)
+    return {"main": body}
+
+
+def pieces(members: Members) -> Files:
+    places, body = _places(members, 0)
+    head = struct.pack("<4sI", b"PCES", len(members))
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<16sII", name.encode(), at, len(data))
+    return {"main": head, "body": body}
+
+
 def _cooked(name: str, writer: object, **more: object) -> Family:
     return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
 
@@ -563,6 +579,8 @@ COOKED = [
     _cooked("sectors", sectors, shape=_short, least=1),
     _cooked("blocks-counted", blocks_counted, shape=_short, grows=False),
     _cooked("from-base", from_base, shape=_short),
+    _cooked("named", named, grows=False),
+    _cooked("pieces", pieces, shape=_short),
     _cooked("said", said, shape=_short, grows=False),
     _cooked("salted", salted, shape=_short, grows=False),
 ]

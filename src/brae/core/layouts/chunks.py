@@ -16,6 +16,7 @@ _MOST = 4_000_000
 #: a chunk's record may be this long
 _LONGEST_HEAD = 1 << 16
 _WINDOW = 1 << 16
+_LONGEST_NAME = 4096
 
 
 @dataclass
@@ -23,7 +24,8 @@ class Chunks:
     """Every chunk of a file in order, those that hold chunks included.
 
     ``heads`` are the places of the records, ``starts`` and ``sizes`` those of the data (``sizes`` without
-    padding), ``parents`` the chunk that each lies in (-1: none), ``holds`` whether it holds chunks.
+    padding), ``parents`` the chunk that each lies in (-1: none), ``holds`` whether it holds chunks, ``naming``
+    whether its text is the name of the one behind it.
     """
 
     rows: Rows
@@ -32,13 +34,14 @@ class Chunks:
     sizes: Ints
     parents: Ints
     holds: np.ndarray[tuple[int], np.dtype[np.bool_]]
+    naming: np.ndarray[tuple[int], np.dtype[np.bool_]]
     names: list[str]
     end: int
 
     @property
     def members(self) -> Ints:
         """The chunks that hold data, which are the archive's members."""
-        return np.flatnonzero(~self.holds)
+        return np.flatnonzero(~self.holds & ~self.naming)
 
     def head(self, chunk: int) -> bytes:
         """The bytes of a chunk's record."""
@@ -140,6 +143,8 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
     sizes: list[int] = []
     parents: list[int] = []
     holds: list[bool] = []
+    naming: list[bool] = []
+    called = ""  # what the chunk before says of the next one
     names: list[str] = []
     block: list[bytes] = []
     # For each level: the chunk that holds it, and where it ends.
@@ -170,6 +175,12 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
         if chunk >= _MOST:
             raise LimitError(f"There are more than {_MOST} chunks.", offset=at)
         inner = part.nest.get(name)
+        naming.append(name in part.named_by)
+        if naming[-1]:
+            called_next = _text(source, data, size, endian, part)
+        else:
+            name, called_next = called or name, ""
+        called = called_next
         heads.append(at)
         starts.append(data)
         sizes.append(size)
@@ -202,9 +213,20 @@ def walk_chunks(part: ChunksPart, endian: str, source: ByteSource, start: int, e
         np.array(sizes, np.int64),
         np.array(parents, np.int64),
         np.array(holds, bool),
+        np.array(naming, bool),
         names,
         min(last, end),
     )
+
+
+def _text(source: ByteSource, start: int, size: int, endian: str, part: ChunksPart) -> str:
+    """The name in a chunk: up to its first zero, in the encoding of the tags."""
+    leaf = part.column("name")
+    assert leaf is not None
+    raw = source.read(start, min(size, _LONGEST_NAME))
+    column = leaf.column
+    encoding = column.encoding if not column.number_like else "utf-8"
+    return decode(trimmed(raw, 2 if encoding == "utf-16" else 1), encoding, endian).replace(column.slash, "/")
 
 
 def _only_padding(window: _Heads, at: int, limit: int, least: int, part: ChunksPart) -> bool:

@@ -162,7 +162,7 @@ def companion_names(
     found = {MAIN: name}
     for file, pattern in layout.files.items():
         if isinstance(pattern, str):
-            found[file] = _beside(folder, pattern.format(stem=stem, name=last))
+            found[file] = _beside(folder, pattern.format(stem=stem, name=last, **layout.pieces(stem)))
             continue
         for number in count():
             key = numbered_file(file, number)

@@ -278,6 +278,8 @@ def compose_chunks(
     """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
     size_leaf = part.column("stored-size")
     assert size_leaf is not None
+    if part.named_by and (edits.added or edits.removed):
+        raise LayoutError("Chunks that are named by the one before them cannot be added or removed yet.")
     fill = bytes([part.fill])
     events: list[_Event] = []
     insertions: list[tuple[int, int, _Event]] = []

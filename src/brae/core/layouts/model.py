@@ -7,10 +7,12 @@ Reading and writing both follow from this one description; docs/layouts.md expla
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import cached_property
+from string import Formatter
 from typing import Annotated, Any, Literal, get_args
 
 import numpy as np
@@ -554,6 +556,9 @@ class ChunksPart(Records, Content):
         default_factory=dict, description="chunks that hold chunks, and how many bytes stand before those"
     )
     until: Until | None = None
+    named_by: list[str] = Field(
+        default_factory=list, description="chunks whose text is the name of the one behind them, and no member"
+    )
 
     @property
     def name(self) -> str:
@@ -564,6 +569,10 @@ class ChunksPart(Records, Content):
         size = self.column("stored-size")
         if size is None or size.column.type == "varint":
             raise ValueError("chunks need a field with the role stored-size")
+        if self.named_by and self.column("name") is None:
+            raise ValueError("'named_by' needs a field with the role name, such as the chunk's tag")
+        if both := sorted(set(self.named_by) & self.nest.keys()):
+            raise ValueError(f"'{both[0]}' holds chunks, so it cannot be a name as well")
         return self
 
 
@@ -674,11 +683,28 @@ class Numbered(Strict):
         return self
 
 
-def _check_file_name(pattern: str, **more: int) -> None:
+def _check_file_name(pattern: str, **more: int | str) -> None:
     try:
         pattern.format(stem="a", name="a", **more)
     except (LookupError, ValueError, AttributeError) as error:
-        raise ValueError(f"'{pattern}' holds something that is not known; 'stem' and 'name' are") from error
+        known = ", ".join(["stem", "name", *(word for word in more if word != "number")])
+        raise ValueError(f"'{pattern}' holds something that is not known; {known} are") from error
+
+
+def _pieces(template: str) -> list[str]:
+    """The words of a template such as '{base}_dir'; ValueError where it is none."""
+    try:
+        found = [(field, more) for _, field, *more in Formatter().parse(template) if field is not None]
+    except ValueError as error:
+        raise ValueError(f"'{template}' is no pattern of a name: {error}") from error
+    words = [field for field, _ in found]
+    if not words or len(set(words)) != len(words) or not all(_PIECE.fullmatch(word) for word in words):
+        raise ValueError(f"'{template}' needs words in braces, each once, such as '{{base}}_dir'")
+    return words
+
+
+_LONGEST_NAME = 255
+_PIECE = re.compile(r"[a-z][a-z0-9_]{0,31}")
 
 
 def near(name: str, known: Collection[str]) -> str:
@@ -698,6 +724,9 @@ class Layout(Strict):
     match: Match = Field(default_factory=Match)
     files: dict[Name, str | Numbered] = Field(
         default_factory=dict, description="other files: '{stem}' and '{name}' stand for the main file's"
+    )
+    stem: str | None = Field(
+        None, description="the pieces of the file's own name, such as '{base}_dir'; 'files' may use them"
     )
     packers: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9\-]{0,31}$")], described.PackerSpec] = Field(
         default_factory=dict, description="packers described by their parameters"
@@ -722,9 +751,10 @@ class Layout(Strict):
         described.check(self.packers)
         if isinstance(self.files.get(MAIN), str):
             raise ValueError("'main' is the file itself; in 'files' it can only be continued in numbered files")
+        pieces = dict.fromkeys(_pieces(self.stem) if self.stem is not None else [], "a")
         for pattern in self.files.values():
             if isinstance(pattern, str):
-                _check_file_name(pattern)
+                _check_file_name(pattern, **pieces)
         known: dict[str, Part] = {}
         values = {"file_size"} | {f"{name}_size" for name in self.files}
         for part in self.parts:
@@ -888,6 +918,16 @@ class Layout(Strict):
         missing = expressions.field_names(part.is_) - set(values) if part.is_ is not None else set()
         if missing:
             raise ValueError(f"'{part.field}' reads '{missing.pop()}', which no field says")
+
+    def pieces(self, stem: str) -> dict[str, str]:
+        """The pieces of a main file's name (without its ending); none where it is not of the layout's form."""
+        if self.stem is None:
+            return {}
+        form = "".join(
+            re.escape(text) + (f"(?P<{word}>.+)" if word else "") for text, word, *_ in Formatter().parse(self.stem)
+        )
+        found = re.fullmatch(form, stem[:_LONGEST_NAME])
+        return found.groupdict() if found is not None else dict.fromkeys(_pieces(self.stem), stem)
 
     @property
     def hashed(self) -> bool:
