@@ -62,6 +62,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     grid.wait_for(timeout=15_000)
     expect(page.get_by_role("status").filter(has_text="16 items")).to_be_visible()
     grid.get_by_role("row", name=re.compile(r"\.png$")).first.click()  # 4
+    expect(page.get_by_text("Unproved: found by its sign.")).to_be_visible()
     page.get_by_role("button", name="Edit this").click()  # 5
     file = Path(page.locator("aside").get_by_text(re.compile(r"^/.*\.png$")).first.inner_text())
     pixels = np.array(Image.open(file))
@@ -69,6 +70,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     Image.fromarray(pixels).save(file)
     expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
     stage(page, "Build").click()  # 6
+    expect(page.get_by_text("unproved, by signs: a checksum elsewhere")).to_be_visible()
     page.get_by_role("button", name="Build", exact=True).click()  # 7
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
     check_access(page, "built by signs")

@@ -13,6 +13,7 @@ from sqlalchemy import select
 from brae.core import addresses
 from brae.core.build import journal as journals
 from brae.core.build.plan import plan_archive
+from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.depth import changes_outside
 from brae.core.errors import BraeError, ChangedError, NotFoundError, ReadOnlyError, storage_error
@@ -300,7 +301,10 @@ class _Planner:
         in_files = [archive.file_of(archive.index_of(member.level)) for member in found.members]
         for name, original in originals.items():
             size = found.composed.size(name)
-            plan = FilePlan(original.path, found.way, found.why, original.size, size)
+            why = found.why
+            if row.layout == scattered.KIND:
+                why += "; unproved, by signs: a checksum elsewhere in the game may still mind"
+            plan = FilePlan(original.path, found.way, why, original.size, size)
             plan.members = [
                 asdict(member) for member, file in zip(found.members, in_files, strict=True) if file == name
             ]

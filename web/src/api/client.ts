@@ -81,3 +81,6 @@ export function bytesUrl(project: string, address: string, download = false): st
   const query = new URLSearchParams({ address, ...(download ? { download: "true" } : {}) });
   return `/api/projects/${encodeURIComponent(project)}/bytes?${query}`;
 }
+
+/** The open container of files that were found by their signs. */
+export const BY_SIGNS = "scattered";

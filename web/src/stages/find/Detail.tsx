@@ -1,7 +1,7 @@
 import { Package } from "lucide-react";
 import { Suspense } from "react";
 import { Link } from "react-router";
-import { bytesUrl, type Member } from "../../api/client";
+import { BY_SIGNS, bytesUrl, type Member } from "../../api/client";
 import { useItem } from "../../api/queries";
 import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
@@ -94,6 +94,11 @@ export function Detail({
         </p>
       )}
       {member.fault && <p className="rounded-lg bg-rust-soft p-3">{member.fault}</p>}
+      {data?.archive.layout === BY_SIGNS && (
+        <p className="text-quiet">
+          Unproved: found by its sign. It can be changed in its place; nothing else of its file is known.
+        </p>
+      )}
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Facts
         rows={[

@@ -288,7 +288,7 @@ function SearchField({
       aria-label="Search by name or path"
       title="Search by name or path ( / )"
       placeholder="boat sail, *.wav, stamp_0?"
-      className="w-44 max-w-xl grow rounded-lg border border-line bg-raised px-3 py-1.5"
+      className="w-36 max-w-xl grow rounded-lg border border-line bg-raised px-3 py-1.5"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
     />

@@ -10,7 +10,7 @@ import {
 } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import type { Project } from "../../api/client";
+import { BY_SIGNS, type Project } from "../../api/client";
 import {
   useChoose,
   useJobs,
@@ -28,7 +28,7 @@ import { count, isActive, many } from "../../lib/format";
 import { type Search, useFacets } from "../find/useCatalogue";
 import { useDrop } from "./drop";
 import { FolderChooser } from "./FolderChooser";
-import { BY_SIGNS, Undescribed } from "./Undescribed";
+import { Undescribed } from "./Undescribed";
 
 export function OpenStage({ project }: { project: string }) {
   return project === "" ? <Games /> : <OpenedGame project={project} />;

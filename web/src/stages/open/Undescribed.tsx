@@ -3,6 +3,7 @@ import { FileQuestion, ScanSearch } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Project, Schemas } from "../../api/client";
+import { BY_SIGNS } from "../../api/client";
 import {
   useCancelJob,
   useFindStructure,
@@ -16,8 +17,6 @@ import { bytes, count, isActive, many } from "../../lib/format";
 import { keepDraft, workshopPath } from "../workshop/drafts";
 
 const SHOWN = 8;
-/** the open container of files that were found by their signs */
-export const BY_SIGNS = "scattered";
 
 export function Undescribed({ project }: { project: Project }) {
   const [all, setAll] = useState(false);
