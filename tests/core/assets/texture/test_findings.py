@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import struct
+import zlib
 from typing import Any
 
 import numpy as np
@@ -249,6 +251,63 @@ def test_what_a_file_says_of_its_colours(photo: np.ndarray) -> None:
     assert _found(_save(photo, icc_profile=profile), texture)["colour-profile"].severity == "note"
     light = _original(photo, formats.RGBA16F)
     assert _found(plain, light)["depth-lost"].severity == "shows"
+
+
+def _with_chunks(png: bytes, *chunks: tuple[bytes, bytes]) -> bytes:
+    """A PNG with chunks behind its header (PNG, third edition, 5.3)."""
+    made = b"".join(
+        struct.pack(">I", len(data)) + name + data + struct.pack(">I", zlib.crc32(name + data))
+        for name, data in chunks
+    )
+    return png[:33] + made + png[33:]
+
+
+SRGB, GAMMA_1 = (b"sRGB", b"\0"), (b"gAMA", struct.pack(">I", 100_000))
+OWN = struct.pack(
+    ">8I", 31270, 32900, 70800, 29200, 17000, 79700, 13100, 4600
+)  # BT.2020's, as ITU-T H.273 has them
+PRIMARIES = (b"cHRM", OWN)
+
+
+@pytest.mark.parametrize(
+    ("chunks", "wanted"),
+    [
+        ([GAMMA_1], {"gamma"}),
+        ([SRGB, GAMMA_1, PRIMARIES], set()),
+        ([PRIMARIES], {"colour-space"}),
+        ([(b"cHRM", struct.pack(">8I", 31270, 32900, 64000, 33000, 30000, 60000, 15000, 6000))], set()),
+        ([(b"cICP", b"\x09\x10\0\x01")], {"colour-space"}),
+        ([(b"cICP", b"\x01\x0d\0\x01"), GAMMA_1, PRIMARIES], set()),
+    ],
+)
+def test_what_is_believed_of_a_pngs_colours(
+    photo: np.ndarray, chunks: list[tuple[bytes, bytes]], wanted: set[str]
+) -> None:
+    """PNG, third edition, 4.3: cICP before iCCP before sRGB before gAMA and cHRM."""
+    found = _found(_with_chunks(_save(photo), *chunks), _original(photo, formats.BGRA8))
+    assert found.keys() & {"gamma", "colour-profile", "colour-space"} == wanted
+
+
+def test_files_that_lost_something_or_hold_more_are_told(photo: np.ndarray) -> None:
+    texture, opaque = _original(photo, formats.BGRA8), photo[..., :3]
+    assert "lossy-file" in _found(_save(photo, kind="WEBP", quality=80), texture)
+    assert "lossy-file" not in _found(_save(photo, kind="WEBP", lossless=True, exact=True), texture)
+    assert "lossy-file" in _found(_save(opaque, "RGB", "TIFF", compression="jpeg"), texture)
+    assert "lossy-file" not in _found(_save(photo, kind="TIFF", compression="tiff_lzw"), texture)
+    more = [Image.fromarray(photo[::-1].copy()), Image.fromarray(photo[:, ::-1].copy())]
+    for kind in ("PNG", "TIFF", "WEBP"):
+        quality = {"lossless": True} if kind == "WEBP" else {}
+        found = _found(_save(photo, kind=kind, save_all=True, append_images=more, **quality), texture)
+        assert found["more-pictures"].title.startswith("The file holds 2 more pictures"), kind
+        assert "more-pictures" not in _found(_save(photo, kind=kind, **quality), texture), kind
+
+
+def test_colour_that_a_lossless_webp_changes_under_clear_pixels_is_told(photo: np.ndarray) -> None:
+    before = photo.copy()
+    before[:40, :, 3] = 0
+    texture = _original(before, formats.BGRA8)
+    assert "hidden-colour" in _found(_save(before, kind="WEBP", lossless=True, exact=False), texture)
+    assert "hidden-colour" not in _found(_save(before, kind="WEBP", lossless=True, exact=True), texture)
 
 
 def test_colours_outside_a_palette_are_counted() -> None:

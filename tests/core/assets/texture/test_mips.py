@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from benchmarks.normals import pictures
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
@@ -11,6 +12,7 @@ from PIL import Image
 from brae.core.assets.texture import formats, mips
 from brae.core.assets.texture.formats.depth import linear_to_srgb, srgb_to_linear
 from brae.core.assets.texture.mips import MipRule, make_levels, taps
+from brae.core.assets.texture.texture import looks_like_normals
 
 
 def test_light_of_srgb_values() -> None:
@@ -117,3 +119,19 @@ def test_slices_of_a_volume_are_averaged_in_pairs() -> None:
     slices = [np.full((2, 2, 4), value, np.uint8) for value in (10, 30, 50, 70, 90)]
     halved = mips.halve_depth(slices, "data")
     assert [int(one[0, 0, 0]) for one in halved] == [20, 70]
+
+
+@pytest.mark.parametrize("seed", [31, 32])
+def test_normal_maps_that_nothing_names_are_told_by_their_pixels(seed: int) -> None:
+    """Maps of photographs' slopes and photographs of scikit-image, packed by five formats, any alpha."""
+    told = [(normal, looks_like_normals(picture)) for normal, picture in pictures(40, seed)]
+    assert sum(normal == said for normal, said in told) >= 0.97 * len(told)
+    assert not any(said for normal, said in told if not normal)
+
+
+def test_what_is_not_seen_does_not_count() -> None:
+    bumps = pictures(1, 5)[1][1].copy()
+    bumps[..., 3] = 255
+    bumps[: len(bumps) // 2] = 0
+    assert looks_like_normals(bumps)
+    assert not looks_like_normals(np.full((8, 8, 4), 255, np.uint8))

@@ -316,6 +316,13 @@ def _colours(edit: Edit) -> Iterator[Finding]:
             if data
             else "Colours that lie outside sRGB look different in the game. Convert to sRGB when saving.",
         )
+    if image.space is not None:
+        yield Finding(
+            id="colour-space",
+            severity="shows",
+            title=f"The file says that its colours are not sRGB: {image.space}",
+            in_game="Games do not read that: colours look paler or stronger. Save it as sRGB.",
+        )
     if image.gamma is not None and abs(image.gamma - _SRGB_GAMMA) > 0.01:
         yield Finding(
             id="gamma",
@@ -366,6 +373,21 @@ def _palette(edit: Edit) -> Iterator[Finding]:
 
 def _file(edit: Edit) -> Iterator[Finding]:
     image = edit.image
+    if image.lossy is not None and edit.original.header.container not in ("webp", "tiff"):
+        yield Finding(
+            id="lossy-file",
+            severity="shows",
+            title=f"The file was packed with loss ({image.lossy})",
+            in_game="What was lost shows. Save it without loss, or as PNG.",
+        )
+    if image.pictures > 1 and image.type not in ("dds", "ktx2"):
+        more = image.pictures - 1
+        yield Finding(
+            id="more-pictures",
+            severity="shows",
+            title=f"The file holds {more:,} more {'picture' if more == 1 else 'pictures'}; the first one is taken",
+            in_game="Layers, pages or frames that lie behind the first are not in the game.",
+        )
     if image.type in ("jpeg", "gif"):
         lost = "fine detail and all transparency" if image.type == "jpeg" else "all but 256 colours and soft edges"
         yield Finding(

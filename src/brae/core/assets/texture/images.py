@@ -57,6 +57,12 @@ class ImageFile:
     gamma: float | None = None
     #: bytes behind the picture, which some editors append
     appended: int = 0
+    #: in words, a colour space that it says and that is not sRGB
+    space: str | None = None
+    #: how it was packed, in words, where that loses something
+    lossy: str | None = None
+    #: how many pictures it holds: pages, or frames of an animation
+    pictures: int = 1
 
 
 #: a PNG's last chunk: no bytes, its name, and the checksum of that (PNG, third edition, 11.2.5)
@@ -130,7 +136,7 @@ def read(data: bytes, name: str = "") -> ImageFile:
         wide = {"png": _read_wide_png, "hdr": _read_hdr, "exr": _read_exr, "tiff": _read_wide_tiff}.get(kind)
         found = (wide(data) if wide is not None else None) or _read_by_pillow(data, kind)
         picture = _upright(found.picture, _turn(data, kind))
-        return replace(found, picture=picture, appended=appended(data, kind))
+        return replace(found, picture=picture, appended=appended(data, kind), **_said(data, kind, found))
     except BraeError:
         raise
     except Image.DecompressionBombError as error:
@@ -144,6 +150,71 @@ def read(data: bytes, name: str = "") -> ImageFile:
         raise FormatError(
             f"The {kind.upper()} file is damaged or not complete ({error}).", remedy="Save it again."
         ) from error
+
+
+#: the primaries of sRGB (IEC 61966-2-1), as a PNG's cHRM chunk has them: white, red, green, blue
+_SRGB_PRIMARIES = (31270, 32900, 64000, 33000, 30000, 60000, 15000, 6000)
+#: code points of ITU-T H.273 that are sRGB: primaries, transfer, matrix
+_SRGB_POINTS = (1, 13, 0)
+
+
+def _said(data: bytes, kind: str, found: ImageFile) -> dict[str, Any]:
+    """What a file says of its colours, how it was packed, and how many pictures it holds."""
+    said: dict[str, Any] = {}
+    if kind == "png":
+        said |= _png_colours(_chunks(data), found)
+    if kind in ("hdr", "exr", "bmp", "tga"):
+        return said
+    try:
+        with Image.open(io.BytesIO(data), formats=[kind]) as image:
+            said["pictures"] = int(getattr(image, "n_frames", 1))
+            packed = str(image.info.get("compression", ""))
+    except (OSError, ValueError, SyntaxError, TypeError, struct.error):
+        return said  # another reader took it
+    if kind == "webp" and b"VP8 " in _riff_chunks(data):
+        said["lossy"] = "lossy WebP"
+    if kind == "tiff" and packed in ("jpeg", "tiff_jpeg", "webp"):
+        said["lossy"] = f"{packed.removeprefix('tiff_').upper()} within a TIFF"
+    return said
+
+
+def _png_colours(chunks: dict[bytes, bytes], found: ImageFile) -> dict[str, Any]:
+    """PNG, third edition, 4.3: cICP is believed before iCCP, that before sRGB, that before gAMA and cHRM."""
+    points = chunks.get(b"cICP", b"")
+    if len(points) == 4:
+        known = tuple(points[:3]) == _SRGB_POINTS
+        space = None if known else f"code points {points[0]}-{points[1]}-{points[2]} (ITU-T H.273)"
+        return {"space": space, "profile": False, "gamma": None}
+    if b"iCCP" in chunks:
+        return {"profile": True, "gamma": None}
+    if b"sRGB" in chunks:
+        return {"profile": False, "gamma": None}
+    primaries = chunks.get(b"cHRM", b"")
+    if len(primaries) == 32:
+        numbers = struct.unpack(">8I", primaries)
+        far = max(abs(one - other) for one, other in zip(numbers, _SRGB_PRIMARIES, strict=True))
+        if far > _NEAR_PRIMARIES:
+            return {"space": "primaries of its own (cHRM)"}
+    return {"gamma": found.gamma}
+
+
+#: how far a primary may be from sRGB's and still be it, in hundred-thousandths
+_NEAR_PRIMARIES = 300
+
+
+def _riff_chunks(data: bytes) -> list[bytes]:
+    """The names of a RIFF file's chunks, those of animation frames too (RFC 9649, 2.3 and 2.7.1.1)."""
+    found: list[bytes] = []
+    todo = [(12, len(data))]
+    while todo:
+        at, end = todo.pop()
+        while at + 8 <= end and len(found) < 4096:
+            name, size = data[at : at + 4], int(struct.unpack_from("<I", data, at + 4)[0])
+            found.append(name)
+            if name == b"ANMF":
+                todo.append((at + 8 + 16, min(at + 8 + size, end)))
+            at += 8 + size + size % 2
+    return found
 
 
 def _turn(data: bytes, kind: str) -> int:

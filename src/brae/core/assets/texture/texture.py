@@ -222,19 +222,49 @@ def alpha_use(alpha: np.ndarray) -> Alpha:
 
 
 def looks_like_normals(picture: Picture) -> bool:
-    """Whether 8-bit R, G, B are directions: nearly all one long and none pointing inwards (common practice)."""
+    """Whether 8-bit R, G, B are directions, whatever alpha holds.
+
+    Directions are one long (packing makes some longer or shorter), point outwards, lean to no side on the whole,
+    and z follows from x and y; in a bluish picture x and y follow its brightness together. The limits were set on
+    maps made of photographs and hold on others (benchmarks/normals.py); common practice, no source.
+    """
     # Of large pictures every so many pixels tell as much.
     step = max(1, max(picture.shape[:2]) // 512)
-    directions = picture[::step, ::step, :3].astype(np.float32) / 127.5 - 1
-    length = np.sqrt((directions**2).sum(axis=2))
-    return bool((np.abs(length - 1) < 0.1).mean() > 0.95 and (directions[..., 2] > -0.1).mean() > 0.99)
+    sample = picture[::step, ::step].reshape(-1, 4)
+    seen = sample[:, 3] > 0
+    if seen.mean() > _SEEN:
+        sample = sample[seen]  # where nothing is seen there is any colour
+    directions = sample[:, :3].astype(np.float32) / 127.5 - 1
+    x, y, z = directions.T
+    off = np.abs(np.sqrt((directions**2).sum(axis=1)) - 1)
+    lean, spread = max(abs(float(x.mean())), abs(float(y.mean()))), float(x.std() + y.std())
+    if (z > -0.1).mean() < 0.98 or np.median(off) > 0.1:
+        return False
+    if spread < 0.15:  # nearly flat
+        return bool(np.median(off) < 0.03 and lean < 0.1 and z.std() < 0.02 + spread**2)
+    follows = _correlation(z, np.sqrt(np.clip(1 - x * x - y * y, 0, 1)))
+    if _correlation(x, y) > 0.6 or follows < 0.35:
+        return False
+    one_long = float((off < 0.15).mean())
+    return (one_long > 0.8 and lean < 0.3) or (one_long > 0.5 and lean < 0.06)
+
+
+#: the share of the pixels that has to be seen for the others to be left aside
+_SEEN = 0.05
+
+
+def _correlation(one: np.ndarray, other: np.ndarray) -> float:
+    """Pearson's; 0 where one of them does not change."""
+    if one.std() < 1e-3 or other.std() < 1e-3:
+        return 0.0
+    return float(np.corrcoef(one, other)[0, 1])
 
 
 def _content(head: Header, picture: Picture, alpha: Alpha) -> Content:
     """What the channels mean, as far as header, format and pixels tell; a person may say otherwise."""
     if head.use is not None and head.use.role not in ("colour", "emission"):
         return "normal" if head.use.role == "normal" else "data"
-    if head.format.holds == "rg" or (alpha == "none" and looks_like_normals(picture)):
+    if head.format.holds == "rg" or looks_like_normals(picture):
         return "normal"
     if head.colour == "linear" or head.format.holds in ("l", "r", "a"):
         return "data"
