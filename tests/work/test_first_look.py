@@ -19,7 +19,7 @@ from brae.store.models import Edit, Member
 from brae.work import Workspace, builds
 from brae.work.edits import exchange_file, put_in_work, take_file
 from brae.work.opening import open_game
-from brae.work.structures import find_structure, hits_in, look_ahead
+from brae.work.structures import find_structure, hits_in, keep_layout, look_ahead
 from tests.core.signs.mixture import Mixture, crate
 
 FILE = "cargo.crt"
@@ -195,3 +195,51 @@ def test_the_kept_rows_are_what_was_found(files: list[bytes]) -> None:
     found = scattered.Scattered.of(source)
     again = scattered.Scattered.kept(source, found.rows())
     assert (again.hits, again.names, again.formats) == (found.hits, found.names, found.formats)
+
+
+def test_an_edit_by_signs_goes_on_when_the_file_is_described(
+    workspace: Workspace, unknown: Path, files: list[bytes]
+) -> None:
+    """Painted, built, then described: the same edit under a new address, and the game can still be restored."""
+    open_game(workspace, unknown)
+    before = (unknown / FILE).read_bytes()
+    address = f"{FILE}//{before.index(files[0]):010d}.png"
+    put_in_work(workspace, "unknown", address)
+    path = exchange_file(workspace, workspace.edit("unknown", address))
+    pixels = np.array(Image.open(path))
+    pixels[:] = pixels[:1, :1]
+    Image.fromarray(pixels).save(path)
+    take_file(workspace, "unknown", address, path.read_bytes(), path.name)
+    builds.build(workspace, "unknown")
+    built = (unknown / FILE).read_bytes()
+    assert built != before
+    text = find_structure(workspace, "unknown", FILE, None)["proposals"][0]["text"]
+    keep_layout(workspace, text)
+    assert open_game(workspace, unknown)["archives"] == 2
+    with workspace.database.session() as session:
+        edit = session.scalars(select(Edit).where(Edit.project_id == "unknown")).one()
+        assert (edit.state, edit.fault) == ("ready", None)
+    assert edit.address != address
+    number = int(edit.address.rpartition("//")[2])
+    archive = workspace.archive(workspace.project("unknown"), workspace.find("unknown", edit.address).archive)
+    assert int(archive.offsets[number]) == before.index(files[0])
+    assert exchange_file(workspace, edit) == path, "the file that an editor has open stays where it is"
+    builds.build(workspace, "unknown")
+    shown = np.array(Image.open(io.BytesIO((unknown / FILE).read_bytes()[before.index(files[0]) :])))
+    assert (shown == pixels[..., : shown.shape[2]]).all()
+    builds.restore(workspace, "unknown")
+    assert (unknown / FILE).read_bytes() == before
+
+
+def test_an_edit_whose_item_is_gone_says_so(workspace: Workspace, unknown: Path, files: list[bytes]) -> None:
+    open_game(workspace, unknown)
+    address = f"{FILE}//{(unknown / FILE).read_bytes().index(files[0]):010d}.png"
+    put_in_work(workspace, "unknown", address)
+    path = exchange_file(workspace, workspace.edit("unknown", address))
+    Image.fromarray(np.array(Image.open(path)) // 2).save(path)
+    take_file(workspace, "unknown", address, path.read_bytes(), path.name)
+    (unknown / FILE).write_bytes(crate(files[2:]))
+    open_game(workspace, unknown)
+    edit = workspace.edit("unknown", address)
+    assert edit.state == "attention"
+    assert edit.steps, "no version is lost"

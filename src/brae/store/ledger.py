@@ -71,8 +71,15 @@ class Ledger:
         """Write down one edit with its versions."""
         steps = [{name: getattr(step, name) for name in _STEP} for step in edit.steps]
         content = {name: getattr(edit, name) for name in _EDIT} | {"steps": steps}
-        name = hashlib.sha256(edit.address.encode("utf-8", "surrogatepass")).hexdigest()[:32]
-        _write(self.folder / edit.project_id / "edits" / f"{name}.json", content)
+        _write(self._edit_file(edit.project_id, edit.address), content)
+
+    def drop_edit(self, project: str, address: str) -> None:
+        """An edit that goes on under another address is no more under this one."""
+        self._edit_file(project, address).unlink(missing_ok=True)
+
+    def _edit_file(self, project: str, address: str) -> Path:
+        name = hashlib.sha256(address.encode("utf-8", "surrogatepass")).hexdigest()[:32]
+        return self.folder / project / "edits" / f"{name}.json"
 
     def forget(self, project: str) -> None:
         """A project that was forgotten comes back no more."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -12,15 +13,16 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
-from brae.core.addresses import exchange_path
+from brae.core.addresses import exchange_path, split
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
-from brae.store.models import Edit, EditStep, Project, now
+from brae.store.models import Edit, EditStep, Member, Project, now
 from brae.work.workspace import Found, Workspace
 
+log = logging.getLogger(__name__)
 LARGEST_UPLOAD = 1 << 30
 #: what a version is called whose file the person's editor saved
 CAME_BACK = "file came back"
@@ -489,6 +491,7 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
     for address in addresses:
         ticker.tick()
         try:
+            address = _followed(workspace, project_id, address)
 
             def again(edit: Edit) -> bool:
                 project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
@@ -509,6 +512,50 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
                 return True
 
             _change(workspace, project_id, address, fail, encode=False)
+
+
+#: items that are compared with the one that an edit was made from
+_MOST_ALIKE = 500
+
+
+def _followed(workspace: Workspace, project_id: str, address: str) -> str:
+    """The address of an edit's item, also where the game's file calls it otherwise now.
+
+    A file that was found by signs and is described later, or a layout that knows more names, gives an item another
+    address. It is the same one if it alone, of all in its file, goes out as the very file that was sent.
+    """
+    try:
+        workspace.find(project_id, address)
+        return address
+    except NotFoundError:
+        pass
+    edit = workspace.edit(project_id, address)
+    here = f"{split(address)[0]}//"
+    with workspace.database.session() as session:
+        query = select(Member.address, Member.real).where(
+            Member.project_id == project_id,
+            Member.kind == edit.kind,
+            Member.address.startswith(here, autoescape=True),
+        )
+        size = edit.recipe.get("size")
+        alike = [item for item, real in session.execute(query) if size is None or real == size]
+        others = set(session.scalars(select(Edit.address).where(Edit.project_id == project_id)))
+    project, kind = workspace.project(project_id), kind_of(edit.kind)
+    found = []
+    for item in alike[:_MOST_ALIKE]:
+        with suppress(BraeError):
+            sent = kind.send(workspace.original_asset(project, workspace.find(project_id, item)))
+            if hashlib.sha256(sent.data).hexdigest() == edit.sent_sha256:
+                found.append(item)
+    if len(found) != 1 or found[0] in others:
+        return address
+    edit.address = found[0]
+    with workspace.database.change() as session:
+        session.merge(edit)
+    workspace.ledger.keep_edit(workspace.edit(project_id, found[0]))
+    workspace.ledger.drop_edit(project_id, address)
+    log.info("the edit of %s goes on as %s", address, found[0])
+    return found[0]
 
 
 def _tell(workspace: Workspace, project_id: str, address: str) -> None:
