@@ -44,6 +44,7 @@ def kind_of(layout: str | None, library: Library) -> str | None:
     if layout.endswith((".yaml", ".yml")):
         found = load(Path(layout))
         library.add(found)
+        library.folders.append(Path(layout).parent)  # the list of names that goes with it lies beside it
         return found.layout
     return library.get(layout).layout
 

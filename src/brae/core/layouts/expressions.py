@@ -8,6 +8,7 @@ from __future__ import annotations
 import ast
 import operator
 from collections.abc import Callable, Mapping
+from difflib import get_close_matches
 from functools import lru_cache
 from typing import Any
 
@@ -42,6 +43,7 @@ FUNCTIONS = {
 }
 #: a question: the function, and the part
 Call = tuple[str, str]
+_ASKED = ", ".join(f"{name}(PART)" for name in FUNCTIONS)
 _WORDS = "whole numbers, field names, + - * // % & | >> and brackets"
 
 
@@ -64,6 +66,11 @@ def _parse(text: str) -> ast.expr:
         else:
             known = isinstance(node, ast.Name | ast.Load | ast.operator)
         if not known:
+            called = node.func.id if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) else None
+            if called is not None and called not in FUNCTIONS:
+                meant = get_close_matches(called, FUNCTIONS, 1)
+                hint = f"; did you mean '{meant[0]}'?" if meant else "."
+                raise LayoutError(f"'{text}' asks for '{called}', which is not known{hint}", expected=_ASKED)
             raise LayoutError(f"'{text}' uses something an expression may not.", expected=_WORDS)
     return tree
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -9,7 +12,7 @@ import yaml
 from pydantic import BaseModel, ValidationError
 
 from brae.core.errors import LayoutError, storage_error
-from brae.core.layouts.model import Layout
+from brae.core.layouts.model import Layout, near
 
 LARGEST = 1 << 20
 _DEEPEST = 20
@@ -49,6 +52,107 @@ def _construct(node: yaml.Node, loader: Any, path: Path_, lines: dict[Path_, int
     return loader.construct_object(node)
 
 
+#: keys whose value is what a part or a field is called
+_NAMING = ("field", "bytes", "table", "tree", "chunks", "names", "members", "pixels")
+
+
+def _words_of(content: Any, path: Path_, lines: dict[Path_, int]) -> Iterator[tuple[bool, str, int]]:
+    """Every text in a layout with its line, and whether a part or a field is called by it."""
+    if isinstance(content, dict):
+        for key, value in content.items():
+            if isinstance(value, str):
+                yield key in _NAMING, value, lines[(*path, key)]
+            yield from _words_of(value, (*path, key), lines)
+    elif isinstance(content, list):
+        for index, value in enumerate(content):
+            if isinstance(value, str):
+                yield False, value, lines[(*path, index)]
+            yield from _words_of(value, (*path, index), lines)
+
+
+class _Places:
+    """Where in a text something stands that a message speaks of."""
+
+    def __init__(self) -> None:
+        self._named: dict[str, int] = {}
+        self._said: dict[str, int] = {}
+
+    def learn(self, content: Any, lines: dict[Path_, int]) -> None:
+        for naming, word, line in _words_of(content, (), lines):
+            (self._named if naming else self._said).setdefault(word, line)
+
+    def line(self, message: str) -> int | None:
+        """The line of the first thing in quotes that has a name, or else stands there as it is."""
+        quoted = re.findall(r"'([^']+)'", message)
+        for known in (self._named, self._said):
+            for word in quoted:
+                if word in known:
+                    return known[word]
+        return None
+
+
+def _first_fault(
+    model: type[BaseModel], error: ValidationError, lines: dict[Path_, int], places: _Places
+) -> LayoutError:
+    """The fault that stands first in the text, in words."""
+    faults = []
+    for order, fault in enumerate(error.errors()):
+        path: Path_ = tuple(fault["loc"])
+        if path[:1] == ("parts",) and len(path) > 2:
+            path = path[:2] + path[3:]  # without the kind of the part, which Pydantic puts there
+        # It also names the choices of a union; only steps of the text have lines.
+        known: Path_ = ()
+        for step in path:
+            if (*known, step) in lines:
+                known = (*known, step)
+        # A misspelt key explains what is missing beside it.
+        faults.append((lines[known], fault["type"] != "extra_forbidden", order, path, known, fault))
+    line, _, _, path, known, fault = min(faults, key=lambda one: one[:3])
+    kind, given, context = fault["type"], fault.get("input"), fault.get("ctx", {})
+    message = fault["msg"].removeprefix("Value error, ")
+    words = ".".join(str(step) for step in known if not isinstance(step, int))
+    name = str(path[-1]) if path else ""
+    expected: str | None = None
+    if kind == "extra_forbidden":
+        message = f"there is no key '{name}' here{near(name, _keys(model))}"
+        words = ".".join(str(step) for step in path[:-1] if not isinstance(step, int))
+    elif kind == "missing":
+        message = f"'{name}' is missing"
+    elif kind in ("literal_error", "enum"):
+        expected = str(context.get("expected", "")).replace(" or ", ", ").replace("'", "")
+        message = f"'{given}' is not known here{near(str(given), expected.split(', '))}"
+    elif kind in _WANTED:
+        message = f"{_WANTED[kind]} is wanted, not {given!r}"
+    elif kind == "string_pattern_mismatch":
+        message, expected = f"'{given}' has letters that are not allowed here", f"the form {context.get('pattern')}"
+    elif kind in ("greater_than_equal", "less_than_equal"):
+        limit = context.get("ge", context.get("le"))
+        message = f"{given} is too {'small' if 'ge' in context else 'large'}; the limit is {limit}"
+    else:
+        # What speaks of a part or a field by its name stands where that is.
+        own = places.line(message)
+        if own is not None and (not known or line < own):
+            line = own
+    message = f"{words}: {message}" if words else message
+    return LayoutError(message if message.endswith(("?", ".")) else f"{message}.", line=line, expected=expected)
+
+
+_WANTED = {
+    "int_parsing": "a whole number", "int_type": "a whole number", "int_from_float": "a whole number",
+    "string_type": "a text", "bool_parsing": "true or false", "bool_type": "true or false",
+    "list_type": "a list", "dict_type": "a set of keys and values", "model_type": "a set of keys and values",
+    "model_attributes_type": "a set of keys and values", "float_parsing": "a number", "float_type": "a number",
+}  # fmt: skip
+
+
+@cache
+def _keys(model: type[BaseModel]) -> list[str]:
+    """Every key that a layout may have anywhere."""
+    schema = model.model_json_schema(by_alias=True)
+    parts = [schema, *schema.get("$defs", {}).values()]
+    return sorted({key for part in parts for key in part.get("properties", {})})
+
+
 Checked = TypeVar("Checked", bound=BaseModel)
 
 
@@ -62,29 +166,19 @@ def parse_as(model: type[Checked], text: str, where: str) -> Checked:
     if len(text) > LARGEST:
         raise LayoutError(f"A layout may have {LARGEST} characters at most.", address=where)
     lines: dict[Path_, int] = {}
+    places = _Places()
     try:
         node, loader = _composed(text)
         if not isinstance(node, yaml.MappingNode):
             raise LayoutError("There is no layout in this text.", expected="'layout: NAME' and its parts", line=1)
-        return model.model_validate(_construct(node, loader, (), lines))
+        content = _construct(node, loader, (), lines)
+        places.learn(content, lines)
+        return model.model_validate(content)
     except LayoutError as error:
+        error.line = error.line or places.line(error.message)
         raise error.at(where) from None
     except ValidationError as error:
-        first = error.errors()[0]
-        path: Path_ = tuple(step for step in first["loc"])
-        if path[:1] == ("parts",) and len(path) > 2:
-            path = path[:2] + path[3:]  # without the kind of the part, which Pydantic puts there
-        # It also names the choices of a union; only steps of the text have lines.
-        known: Path_ = ()
-        for step in path:
-            if (*known, step) in lines:
-                known = (*known, step)
-        named = path if first["type"] in ("missing", "extra_forbidden") else known
-        words = ".".join(str(step) for step in named if not isinstance(step, int))
-        message = first["msg"].removeprefix("Value error, ")
-        raise LayoutError(
-            f"{words}: {message}." if words else f"{message}.", address=where, line=lines[known]
-        ) from None
+        raise _first_fault(model, error, lines, places).at(where) from None
     except (yaml.YAMLError, RecursionError, ValueError) as error:
         mark = getattr(error, "problem_mark", None)
         problem = getattr(error, "problem", None) or str(error).splitlines()[0]

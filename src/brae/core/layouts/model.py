@@ -826,7 +826,8 @@ class Layout(Strict):
             return
         table = known.get(part.of)
         if not isinstance(table, TablePart | TreePart):
-            raise ValueError(f"'{part.name}' needs the table '{part.of}' before it")
+            tables = [name for name, one in known.items() if isinstance(one, TablePart | TreePart)]
+            raise ValueError(f"'{part.name}' needs the table '{part.of}' before it{near(part.of, tables)}")
         sums = [one for one in (part.offset, part.size) if one is not None]
         if not (table.column("offset") or table.column("stored-size") or sums):
             raise ValueError(f"the table '{part.of}' needs the role offset or stored-size")
