@@ -13,8 +13,8 @@ from brae.core.containers.opened import standards
 from brae.core.containers.recognise import recognise  # noqa: F401  registers them
 from brae.core.games.model import GameProfile
 from brae.core.layouts.load import parse, parse_as
-from brae.core.layouts.model import MAIN, Layout
-from brae.core.sources import BytesSource
+from brae.core.layouts.model import Layout
+from brae.core.sources import MAIN, BytesSource
 from tests.core.families import FAMILIES
 
 DOCS = Path(__file__).parents[2] / "docs"

@@ -12,10 +12,9 @@ from brae.core.assets.texture.described import read as read_described
 from brae.core.assets.texture.encode import encode_like
 from brae.core.errors import FormatError, LayoutError, UnknownFormatError
 from brae.core.layouts.load import parse as parse_layout
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.read import parse
 from brae.core.layouts.write import compose
-from brae.core.sources import BytesSource
+from brae.core.sources import MAIN, BytesSource
 
 NUMBERS = {
     "u8": (200, "B"), "i8": (-7, "b"), "u16": (50_000, "H"), "i16": (-300, "h"), "u32": (4_000_000_000, "I"),

@@ -228,7 +228,7 @@ def unpack(
 def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
     """Where the files of an archive go that is written to ``out``."""
     from brae.core.layouts.library import companions
-    from brae.core.layouts.model import MAIN
+    from brae.core.sources import MAIN
 
     return companions(layout, out, files) if layout is not None else {MAIN: out}
 

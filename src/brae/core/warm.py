@@ -17,8 +17,8 @@ from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
 from brae.core.layouts import checksums, hashes
-from brae.core.layouts.model import TablePart, TreePart
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
+from brae.core.layouts.parts import TablePart, TreePart
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
 from brae.core.signs.scan import Search

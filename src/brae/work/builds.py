@@ -20,9 +20,8 @@ from brae.core.errors import BraeError, ChangedError, NotFoundError, ReadOnlyErr
 from brae.core.games.model import AddOnWay, LooseWay
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.library import companion_names
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, Copy, New, write_beside
-from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
+from brae.core.sources import MAIN, ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import copies

@@ -11,7 +11,7 @@ from brae.core.containers.depth import open_path
 from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, storage_error
 from brae.core.games.order import Copies, places_of
-from brae.core.layouts.model import MAIN
+from brae.core.sources import MAIN
 from brae.store.models import ArchiveRow, Base, Member, Project
 from brae.work.workspace import Workspace
 

@@ -31,9 +31,8 @@ from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundErr
 from brae.core.games.known import profiles_in
 from brae.core.games.signs import edition_in, game_in, missing_halves
 from brae.core.layouts.library import FOLDER, Library
-from brae.core.layouts.model import MAIN
 from brae.core.signs.scan import Hit, Search
-from brae.core.sources import ByteSource, BytesSource, FileSource
+from brae.core.sources import MAIN, ByteSource, BytesSource, FileSource
 from brae.core.sources.cue import image_of, is_cue
 from brae.core.structure.glance import families, glance
 from brae.jobs import Silent, Ticker

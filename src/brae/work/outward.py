@@ -13,9 +13,8 @@ from brae.core.errors import FormatError, LimitError, NotFoundError
 from brae.core.games.model import AddOnWay, LooseWay, Register
 from brae.core.games.settings import register
 from brae.core.layouts.library import companion_names
-from brae.core.layouts.model import MAIN
 from brae.core.layouts.segments import Composed, New
-from brae.core.sources import BytesSource, chunks
+from brae.core.sources import MAIN, BytesSource, chunks
 from brae.store.models import ArchiveRow, Project
 from brae.work.workspace import Workspace
 

@@ -41,8 +41,7 @@ from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
 from brae.core.games.known import profiles_in
 from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
-from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource, BytesSource, FileSource, OverlaySource, chunks
+from brae.core.sources import MAIN, ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
 from brae.store import Blobs, Home, Ledger, open_database, thumbnails

@@ -17,8 +17,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from brae.core.assets.facts import Facts, Value
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import FormatError, UnknownFormatError
+from brae.core.layouts.fields import near
 from brae.core.layouts.library import Library
-from brae.core.layouts.model import Layout, near
+from brae.core.layouts.model import Layout
 
 Asset = TypeVar("Asset")
 #: bytes that are enough to tell what a member is

@@ -16,16 +16,18 @@ from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts import checksums, links
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
+from brae.core.layouts.fields import Leaf
 from brae.core.layouts.files import divide, join, numbered_file
 from brae.core.layouts.members import Slots, chunk_room, common_packing
-from brae.core.layouts.model import MAIN, ChunksPart, Layout, Leaf, Numbered
+from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
+from brae.core.layouts.parts import ChunksPart
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints, varint
 from brae.core.layouts.said import said_of
 from brae.core.layouts.segments import Body, Composed, body_parts, whole
 from brae.core.layouts.write import compose
-from brae.core.sources import ByteSource, JoinedSource
+from brae.core.sources import MAIN, ByteSource, JoinedSource
 
 
 @dataclass

@@ -13,7 +13,8 @@ import numpy as np
 
 from brae.core.containers.described import Archive
 from brae.core.layouts.expressions import field_names
-from brae.core.layouts.model import FieldPart, Leaf, MembersPart, TablePart
+from brae.core.layouts.fields import FieldPart, Leaf
+from brae.core.layouts.parts import MembersPart, TablePart
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 #: fewer members, or fewer different numbers, than these prove nothing

@@ -15,8 +15,9 @@ from brae.core.containers.follows import relation
 from brae.core.errors import BraeError
 from brae.core.layouts import checksums
 from brae.core.layouts.edits import Edits
-from brae.core.layouts.model import Column, FieldPart, Leaf, MembersPart
+from brae.core.layouts.fields import Column, FieldPart, Leaf
 from brae.core.layouts.obfuscation import reveal
+from brae.core.layouts.parts import MembersPart
 from brae.core.layouts.segments import Composed
 
 #: what a checksum may cover is read whole up to this

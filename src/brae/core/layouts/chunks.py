@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.errors import FormatError, LimitError, TruncatedError
-from brae.core.layouts.model import ChunksPart
+from brae.core.layouts.parts import ChunksPart
 from brae.core.layouts.rows import FixedRows, Ints, Rows, decode, program, trimmed, walk
 from brae.core.sources import ByteSource
 

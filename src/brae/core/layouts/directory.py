@@ -12,16 +12,9 @@ import numpy as np
 from brae.core.errors import FormatError, LayoutError, TruncatedError
 from brae.core.layouts import hashes
 from brae.core.layouts.expressions import evaluate, evaluate_columns
-from brae.core.layouts.model import (
-    ChunksPart,
-    Content,
-    Leaf,
-    MembersPart,
-    NamesPart,
-    Numbered,
-    Records,
-    TablePart,
-)
+from brae.core.layouts.fields import Leaf
+from brae.core.layouts.model import Numbered
+from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed, Region
 from brae.core.layouts.rows import Ints, Rows, decode
 from brae.core.layouts.trees import joined

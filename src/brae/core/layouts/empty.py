@@ -6,27 +6,16 @@ from dataclasses import dataclass
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate, field_names
+from brae.core.layouts.fields import BytesPart, Expression, FieldPart, Value
 from brae.core.layouts.files import join
-from brae.core.layouts.model import (
-    MAIN,
-    BytesPart,
-    ChunksPart,
-    Expression,
-    FieldPart,
-    Layout,
-    MembersPart,
-    Part,
-    Records,
-    TablePart,
-    TreePart,
-    Value,
-)
+from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import hide
+from brae.core.layouts.parts import ChunksPart, MembersPart, Part, Records, TablePart, TreePart
 from brae.core.layouts.read import parse
 from brae.core.layouts.rows import encode_record
 from brae.core.layouts.segments import parts
 from brae.core.layouts.write import compose
-from brae.core.sources import ByteSource, BytesSource
+from brae.core.sources import MAIN, ByteSource, BytesSource
 
 #: what to do where a layout alone does not say enough
 LIKE = "Name an archive to make it like, with --like."

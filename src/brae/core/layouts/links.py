@@ -8,7 +8,8 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.directory import Directory
-from brae.core.layouts.model import Column, Records
+from brae.core.layouts.fields import Column
+from brae.core.layouts.parts import Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import Ints, Rows
 

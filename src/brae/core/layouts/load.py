@@ -12,7 +12,8 @@ import yaml
 from pydantic import BaseModel, ValidationError
 
 from brae.core.errors import LayoutError, storage_error
-from brae.core.layouts.model import Layout, near
+from brae.core.layouts.fields import near
+from brae.core.layouts.model import Layout
 
 LARGEST = 1 << 20
 _DEEPEST = 20

@@ -14,7 +14,8 @@ from brae.core.layouts.chunks import Chunks
 from brae.core.layouts.directory import Directory, folder_numbers, split_names
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
-from brae.core.layouts.model import ChunksPart, Leaf, MembersPart, NamesPart, Records
+from brae.core.layouts.fields import Leaf
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts

@@ -11,27 +11,22 @@ import numpy as np
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts import expressions
 from brae.core.layouts.chunks import Chunks, walk_chunks
-from brae.core.layouts.model import (
-    MAIN,
-    Bits,
-    BytesPart,
+from brae.core.layouts.fields import Bits, BytesPart, FieldPart, Hidden, Value
+from brae.core.layouts.model import Layout
+from brae.core.layouts.obfuscation import reveal, with_keys
+from brae.core.layouts.parts import (
     ChunksPart,
-    FieldPart,
-    Hidden,
-    Layout,
     MembersPart,
     NamesPart,
     Part,
     PixelsPart,
     TablePart,
     TreePart,
-    Value,
     shifts,
 )
-from brae.core.layouts.obfuscation import reveal, with_keys
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
 from brae.core.layouts.trees import Tree, walk_tree
-from brae.core.sources import ByteSource
+from brae.core.sources import MAIN, ByteSource
 
 #: A directory, a block of names or unknown bytes may be this large; beyond it a count is taken for damage.
 LARGEST_PART = 1 << 30

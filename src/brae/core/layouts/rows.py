@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
-from brae.core.layouts.model import Column, Leaf, Records, Until, Value, shifts
+from brae.core.layouts.fields import Column, Leaf, Value
+from brae.core.layouts.parts import Records, Until, shifts
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]

@@ -9,7 +9,7 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate_columns, field_names
-from brae.core.layouts.model import Content, Said
+from brae.core.layouts.parts import Content, Said
 
 if TYPE_CHECKING:
     from brae.core.layouts.directory import Directory

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 
 from brae.core.errors import FormatError, LimitError, TruncatedError
-from brae.core.layouts.model import Leaf, TreePart
+from brae.core.layouts.fields import Leaf
+from brae.core.layouts.parts import TreePart
 from brae.core.layouts.rows import LARGEST_NOTES, Bytes, Ints, VariableRows, frozen, program
 
 

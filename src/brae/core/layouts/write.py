@@ -12,26 +12,15 @@ from brae.core.layouts import checksums, expressions, links
 from brae.core.layouts.directory import Directory, alignments
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
+from brae.core.layouts.fields import FieldPart, Hidden, Leaf, Range
 from brae.core.layouts.members import Slots, compose_chunks, describe_member, restructure
-from brae.core.layouts.model import (
-    MAIN,
-    ChunksPart,
-    FieldPart,
-    Hidden,
-    Leaf,
-    MembersPart,
-    NamesPart,
-    Numbered,
-    PixelsPart,
-    Range,
-    Records,
-    shifts,
-)
+from brae.core.layouts.model import Numbered
 from brae.core.layouts.obfuscation import hide
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, PixelsPart, Records, shifts
 from brae.core.layouts.read import Parsed, encode_value
 from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, body_segments, parts
-from brae.core.sources import ByteSource, chunks
+from brae.core.sources import MAIN, ByteSource, chunks
 
 
 def compose(

@@ -19,9 +19,11 @@ from brae.core.containers.described import Archive, open_archive
 from brae.core.containers.evidence import Evidence, gather, state
 from brae.core.containers.follows import unexplained
 from brae.core.errors import BraeError
+from brae.core.layouts.fields import FieldPart
 from brae.core.layouts.load import parse
-from brae.core.layouts.model import MAIN, ChunksPart, FieldPart, Layout, MembersPart, NamesPart, TablePart
-from brae.core.sources import ByteSource
+from brae.core.layouts.model import Layout
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, TablePart
+from brae.core.sources import MAIN, ByteSource
 from brae.core.structure import simple
 from brae.core.structure.places import rising
 from brae.core.structure.search import DATA, Search

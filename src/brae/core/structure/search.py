@@ -11,8 +11,7 @@ import numpy as np
 
 from brae.core import compression
 from brae.core.errors import BraeError
-from brae.core.layouts.model import MAIN
-from brae.core.sources import ByteSource
+from brae.core.sources import MAIN, ByteSource
 from brae.core.structure import names as naming
 from brae.core.structure import packing
 from brae.core.structure.header import Fact, Stretch, fields, magic

@@ -16,11 +16,13 @@ from brae.core.containers.described import Archive
 from brae.core.containers.evidence import Evidence, judge
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
+from brae.core.layouts.fields import FieldPart
 from brae.core.layouts.load import lines_of_parts, parse
-from brae.core.layouts.model import MAIN, FieldPart, Layout, MembersPart, Numbered, PixelsPart
+from brae.core.layouts.model import Layout, Numbered
+from brae.core.layouts.parts import MembersPart, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
-from brae.core.sources import ByteSource, JoinedSource, chunks
+from brae.core.sources import MAIN, ByteSource, JoinedSource, chunks
 
 Kind = Literal["field", "records", "names", "members", "padding", "found", "unknown"]
 _KINDS: dict[str, Kind] = {

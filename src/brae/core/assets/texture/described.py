@@ -12,11 +12,12 @@ from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import Indexed, PixelFormat
 from brae.core.assets.texture.texture import Header, Shape, TextureFile, join_levels, split_levels
 from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
-from brae.core.layouts.model import MAIN, Layout, PixelsPart
+from brae.core.layouts.model import Layout
+from brae.core.layouts.parts import PixelsPart
 from brae.core.layouts.read import Parsed, first_value, parse, parse_some
 from brae.core.layouts.roles import MapUse
 from brae.core.layouts.write import compose
-from brae.core.sources import BytesSource
+from brae.core.sources import MAIN, BytesSource
 
 #: the bytes of another file of the game by its name; NotFoundError where there is none
 Fetch = Callable[[str], bytes]

@@ -18,8 +18,11 @@ from brae.core.assets.texture import dds, described, images, ktx2
 from brae.core.assets.texture.facts import facts_of
 from brae.core.assets.texture.files import sniff_picture
 from brae.core.errors import BraeError, ShortError
+from brae.core.layouts.fields import FieldPart
 from brae.core.layouts.library import Library
-from brae.core.layouts.model import MAIN, FieldPart, Layout, PixelsPart
+from brae.core.layouts.model import Layout
+from brae.core.layouts.parts import PixelsPart
+from brae.core.sources import MAIN
 
 Bytes = np.ndarray[tuple[int, int], np.dtype[np.uint8]]
 #: of a DDS file's header: all but pitch, reserved words, and what only a 'DX10' header has (DDS_HEADER, Microsoft)

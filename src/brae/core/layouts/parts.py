@@ -1,0 +1,344 @@
+"""The parts that lie in a file: tables and trees of records, names, chunks, members, pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from functools import cached_property
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, Discriminator, Field, Tag, model_validator
+
+from brae.core.compression import names as packer_names
+from brae.core.layouts.fields import (
+    Bits,
+    BytesPart,
+    Column,
+    Encoding,
+    Expression,
+    FieldPart,
+    Hidden,
+    Leaf,
+    Name,
+    Placed,
+    Strict,
+)
+from brae.core.layouts.obfuscation import Steps
+from brae.core.layouts.storage import Storage
+
+
+class Records(Hidden):
+    """Parts that hold records."""
+
+    record: Annotated[list[Column], Field(min_length=1, max_length=200)]
+    record_size: Annotated[int, Field(ge=1, le=65536)] | None = Field(
+        None, description="where records are longer than their fields; the rest is kept"
+    )
+
+    @cached_property
+    def leaves(self) -> list[Leaf]:
+        """Every column, and every piece of those divided into bits."""
+        return _leaves(self.record)
+
+    def column(self, role: str) -> Leaf | None:
+        """What plays ``role``."""
+        return next((leaf for leaf in self.leaves if leaf.meant.role == role), None)
+
+    @property
+    def fixed(self) -> bool:
+        """Whether all records have the same size."""
+        return all(column.width for column in self.record) and self.column("record-length") is None
+
+    def dtype(self, endian: str) -> np.dtype[Any]:
+        """The structured dtype of one record (packed); bytes behind the fields are a field of their own.
+
+        numpy does not copy bytes that no field names, and they must be kept.
+        """
+        fields: list[tuple[str, np.dtype[Any]]] = [(column.field, column.dtype(endian)) for column in self.record]
+        rest = (self.record_size or 0) - sum(form.itemsize for _, form in fields)
+        return np.dtype(fields + ([("_rest", np.dtype((np.void, rest)))] if rest > 0 else []))
+
+    @model_validator(mode="after")
+    def _sound(self) -> Records:
+        _check_columns(self.record)
+        size = sum(column.width for column in self.record)
+        if self.record_size is not None and self.record_size < size:
+            raise ValueError(f"record_size is {self.record_size}, but the fields have {size} bytes")
+        return self
+
+
+def _leaves(record: list[Column]) -> list[Leaf]:
+    found = []
+    for column in record:
+        if column.bits is None:
+            found.append(Leaf(column, column))
+            continue
+        found += [Leaf(column, piece, shift) for piece, shift in shifts(column)]
+    return found
+
+
+def shifts(value: FieldPart | Column) -> list[tuple[Bits, int]]:
+    """The pieces of a number, and how far each is shifted to the left in it."""
+    pieces, found, used = value.bits or [], [], 0
+    for piece in pieces:
+        found.append((piece, 8 * value.width - used - piece.bits if value.bit_order == "high" else used))
+        used += piece.bits
+    return found
+
+
+def _check_columns(record: list[Column]) -> None:
+    seen: set[str] = set()
+    for column in record:
+        if isinstance(column.length, str) and column.length not in seen:
+            raise ValueError(f"the length of '{column.field}' is a number or a field before it in the record")
+        for name in [column.field, *(piece.field for piece in column.bits or [])]:
+            if name in seen:
+                raise ValueError(f"two fields of a record are called '{name}'")
+            seen.add(name)
+
+
+class Until(Strict):
+    """The record that ends a table."""
+
+    field: Name
+    value: int | None = Field(None, alias="is", description="its number; an empty string needs none")
+    whole: bool = Field(True, description="whether the ending record is whole, or stops behind that field")
+
+
+class TablePart(Records):
+    """Records, one after the other."""
+
+    table: Name
+    count: Expression | None = None
+    size: Expression | None = Field(None, description="bytes, where no count is known")
+    until: Until | None = Field(None, description="the record that ends the table")
+
+    @property
+    def name(self) -> str:
+        return self.table
+
+    @model_validator(mode="after")
+    def _ended(self) -> TablePart:
+        if sum(value is not None for value in (self.count, self.size, self.until)) != 1:
+            raise ValueError("a table has one of count, size and until")
+        if self.until is not None and self.until.field not in {c.field for c in self.record if c.bits is None}:
+            raise ValueError(f"'until' speaks of '{self.until.field}', which the record does not have")
+        return self
+
+
+class TreePart(Records):
+    """Folders, each with its files and its subfolders in it, to any depth."""
+
+    tree: Name
+    folder: Annotated[list[Column], Field(min_length=1, max_length=50)]
+    folders: Expression | None = Field(
+        None, description="how many folders there are at the top; without it, one, whose name is no part of paths"
+    )
+    order: Literal["files-first", "folders-first"] = "files-first"
+
+    @property
+    def name(self) -> str:
+        return self.tree
+
+    @model_validator(mode="after")
+    def _counted(self) -> TreePart:
+        _check_columns(self.folder)
+        roles = {column.role for column in self.folder}
+        if not {"file-count", "folder-count"} <= roles:
+            raise ValueError("a tree's folder needs the roles file-count and folder-count")
+        if self.record_size is not None:
+            raise ValueError("a tree's records have no record_size")
+        return self
+
+
+class NamesPart(Hidden):
+    """A block of names, each ended by a zero byte, to which records point."""
+
+    names: Name
+    size: Expression | None = Field(None, description="its bytes")
+    count: Expression | None = Field(None, description="how many names it has, where nothing says its bytes")
+    base: Expression | None = Field(
+        None, description="what the records' places are counted from; without it, from where the block begins"
+    )
+    encoding: Encoding = "utf-8"
+    slash: Annotated[str, Field(min_length=1, max_length=1)] = Field("/", description="between folders")
+    in_order: bool = Field(False, description="the first name is the first record's, and so on; nothing points")
+
+    @property
+    def name(self) -> str:
+        return self.names
+
+    @model_validator(mode="after")
+    def _ended(self) -> NamesPart:
+        if (self.size is None) == (self.count is None):
+            raise ValueError("a block of names has either a size or a count")
+        return self
+
+
+class Said(Strict):
+    """What a field, or a sum over fields, says of a member."""
+
+    of: str = Field(description="a field of the record or of the header, or a sum over them")
+    values: dict[int | str, int | float | str] | None = Field(
+        None, description="what each number, or each text such as 'TEX ', means"
+    )
+    otherwise: int | float | str | None = Field(None, description="what any other value means")
+
+
+class Content(Placed):
+    """How members are kept, and what they are."""
+
+    kind: str | Said | None = Field(
+        None, description="what the members are, such as 'texture', where their own bytes do not tell"
+    )
+    facts: dict[Name, int | float | str | Said] = Field(
+        default_factory=dict,
+        description="facts of that kind (width, height, format, rate ...): fields, sums over them, or constants",
+    )
+
+    compression: Annotated[str, Field(json_schema_extra={"examples": packer_names()})] = Field(
+        "none", description="of every member, where no field says it: a packer's name, or one of 'packers'"
+    )
+    unpacked: Literal["never", "equal", "zero"] = Field(
+        "never", description="a member is not packed where its stored size equals its real size, or is zero"
+    )
+    obfuscation: Steps = Field(default_factory=list, description="of every member's stored bytes")
+    align_from: Expression = Field(0, description="where alignment counts from: a number, or fields of the header")
+    align_by: dict[str, Annotated[int, Field(ge=1, le=1 << 24)]] = Field(
+        default_factory=dict, description="alignment by a pattern of the name, such as '*.tex'"
+    )
+
+
+class MembersPart(Content):
+    """The data of the members of a table, one after the other; or, without a table, of one member."""
+
+    members: Name
+    of: Name | None = None
+    base: Expression = Field(0, description="what the records' offsets are counted from")
+    pad_last: bool = Field(True, description="whether the last member is padded like the others")
+    where: dict[Name, int | list[int]] = Field(
+        default_factory=dict, description="only records with these values are members"
+    )
+    last_ends: bool = Field(False, description="the last record is no member: its offset is where the data ends")
+    offset: Expression | None = Field(None, description="where a member begins, as a sum over its record's fields")
+    size: Expression | None = Field(
+        None,
+        description="a member's stored bytes, as a sum over its record's fields; of a lone one else to the end",
+    )
+    real: Expression | None = Field(None, description="a member's unpacked bytes, as such a sum")
+
+    @property
+    def name(self) -> str:
+        return self.members
+
+
+class ChunksPart(Records, Content):
+    """Records that each stand before their own data: tag, size, data, padding, and the next."""
+
+    chunks: Name
+    size: Expression | None = Field(None, description="bytes of all chunks; without it, to the end of the file")
+    nest: dict[str, Annotated[int, Field(ge=0, le=65536)]] = Field(
+        default_factory=dict, description="chunks that hold chunks, and how many bytes stand before those"
+    )
+    until: Until | None = None
+    named_by: list[str] = Field(
+        default_factory=list, description="chunks whose text is the name of the one behind them, and no member"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.chunks
+
+    @model_validator(mode="after")
+    def _sized(self) -> ChunksPart:
+        size = self.column("stored-size")
+        if size is None or size.column.type == "varint":
+            raise ValueError("chunks need a field with the role stored-size")
+        if self.named_by and self.column("name") is None:
+            raise ValueError("'named_by' needs a field with the role name, such as the chunk's tag")
+        if both := sorted(set(self.named_by) & self.nest.keys()):
+            raise ValueError(f"'{both[0]}' holds chunks, so it cannot be a name as well")
+        return self
+
+
+class PaletteOf(Strict):
+    """Where the colours of palette indices are."""
+
+    of: Name = Field(description="the part 'bytes' that holds them")
+    format: str = Field(description="the pixel format of an entry")
+    order: list[tuple[Annotated[int, Field(ge=0, le=7)], Annotated[int, Field(ge=0, le=7)]]] | None = Field(
+        None, description="pairs of bits of an index that change places before an entry is looked up"
+    )
+    alpha_scale: int = Field(1, ge=1, le=255, description="alpha is stored divided by this")
+
+
+class Elsewhere(Strict):
+    """Where the larger levels of a streamed texture are: another file of the game, or one for each."""
+
+    name: str = Field(
+        description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
+    )
+    smallest_first: bool = Field(False, description="the smallest of its levels comes first")
+
+    @model_validator(mode="after")
+    def _sound(self) -> Elsewhere:
+        self.of("a/b.c", 0)
+        return self
+
+    def of(self, name: str, level: int) -> str:
+        """The path of the file that holds a level of the texture ``name``."""
+        path = name.rpartition(".")[0] if "." in name.rpartition("/")[2] else name
+        folder, _, stem = path.rpartition("/")
+        try:
+            found = self.name.format(path=path, folder=folder, stem=stem, level=level)
+        except (LookupError, ValueError, AttributeError) as error:
+            raise ValueError(
+                f"'{self.name}' holds something that is not known; 'path', 'folder', 'stem' and 'level' are"
+            ) from error
+        return found.lstrip("/")
+
+
+class PixelsPart(Hidden):
+    """A texture's pixels, all levels, or the smaller ones where the others are ``elsewhere``."""
+
+    pixels: Name
+    size: Expression | None = Field(None, description="bytes; without it, as much as the levels need")
+    storage: Storage | None = Field(None, description="in what order pixels or blocks lie, if not row by row")
+    palette: PaletteOf | None = Field(None, description="colours of palette indices")
+    smallest_first: bool = Field(False, description="the smallest level comes first")
+    elsewhere: Elsewhere | None = Field(
+        None, description="where the largest levels are; 'levels-here' says how many are in this file"
+    )
+    by: Literal["picture", "level"] = Field(
+        "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.pixels
+
+
+def _part_kind(value: Any) -> str | None:
+    if isinstance(value, BaseModel):
+        keys: Collection[str] = type(value).model_fields
+    else:
+        keys = value if isinstance(value, dict) else ()
+    return next((kind for kind in _PART_KINDS if kind in keys), None)
+
+
+_PART_KINDS = ("table", "tree", "chunks", "names", "members", "pixels", "bytes", "field")
+Part = Annotated[
+    Annotated[FieldPart, Tag("field")]
+    | Annotated[BytesPart, Tag("bytes")]
+    | Annotated[TablePart, Tag("table")]
+    | Annotated[TreePart, Tag("tree")]
+    | Annotated[ChunksPart, Tag("chunks")]
+    | Annotated[NamesPart, Tag("names")]
+    | Annotated[MembersPart, Tag("members")]
+    | Annotated[PixelsPart, Tag("pixels")],
+    Discriminator(
+        _part_kind,
+        custom_error_type="part_kind",
+        custom_error_message="a part needs one of: " + ", ".join(reversed(_PART_KINDS)),
+    ),
+]
