@@ -352,3 +352,21 @@ def test_a_new_archive_from_a_folder(made_demo: Path, tmp_path: Path) -> None:
     )
     assert "--layout" in brae("make", out, "-o", tmp_path / "x", fails=True)
     assert "file of this name" in brae("make", out, "-o", kist, "--layout", "skerry-kist", fails=True)
+
+
+@pytest.mark.parametrize(("name", "dxgi", "vulkan"), [("bc7", 99, 146), ("bc1", 72, 134), ("rgba8", 29, 43)])
+def test_a_texture_says_that_it_is_srgb(tmp_path: Path, name: str, dxgi: int, vulkan: int) -> None:
+    """The numbers are those of Microsoft's DXGI_FORMAT and of Vulkan's VkFormat (both from memory)."""
+    picture = tmp_path / "tile.png"
+    Image.new("RGBA", (8, 8), (200, 40, 30, 255)).save(picture)
+    brae("encode", picture, "-o", tmp_path / "tile.dds", "--format", name, "--srgb")
+    data = (tmp_path / "tile.dds").read_bytes()
+    assert (data[84:88], int.from_bytes(data[128:132], "little")) == (b"DX10", dxgi)
+    brae("encode", picture, "-o", tmp_path / "tile.ktx2", "--format", name, "--srgb")
+    found = int.from_bytes((tmp_path / "tile.ktx2").read_bytes()[12:16], "little")
+    if name == "bc1":
+        assert found in (132, 134)  # without and with its one bit of alpha
+    else:
+        assert found == vulkan
+    brae("encode", picture, "-o", tmp_path / "plain.dds", "--format", name, "--dx10")
+    assert int.from_bytes((tmp_path / "plain.dds").read_bytes()[128:132], "little") == dxgi - 1

@@ -80,6 +80,9 @@ def encode(
     perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
     packed: Annotated[str, typer.Option(help="Of a .ktx2: none, zstd or zlib.")] = "none",
+    srgb: Annotated[
+        bool, typer.Option("--srgb", help="Say in the header that the numbers are sRGB (a DDS gets DX10's).")
+    ] = False,
     anyway: Annotated[
         bool, typer.Option("--anyway", help="Write also what the game would refuse (otherwise exit code 3).")
     ] = False,
@@ -138,8 +141,9 @@ def encode(
                     )
                 chosen, words = formats.get(pixel_format or ""), pixel_format or ""
                 data = encode_new(
-                    read.picture, chosen, levels, container=container, dx10=dx10, scheme=packed, how=how, rule=rule
-                )
+                    read.picture, chosen, levels, container=container, dx10=dx10 or srgb, scheme=packed, how=how,
+                    rule=rule, srgb=srgb,
+                )  # fmt: skip
             write_atomically(target, data)
             return {"file": str(target), "bytes": len(data), "words": words, "findings": findings}
 
