@@ -258,17 +258,16 @@ class _Opening:
         sizes = {entry["path"]: int(entry["size"]) for entry in self.undescribed}
         for relative in sorted(self.unknown, key=lambda path: sizes[path]):
             found = _Found(scattered.KIND, addresses.quote_level(relative), relative, {MAIN: relative})
-            if self._nothing_in(relative):
-                self.by_signs[relative] = 0, []
-                continue
-            self._note_original(relative)
             known = self._known(found)
             if known is not None:
-                self.by_signs[relative] = known.member_count, []
-                one = _Listed(known, found, reused=True)
-                self._outermost(one)
-                if not known.proof:
-                    listed.append(one)
+                before = self.seen_before.get(relative, {})
+                self.by_signs[relative] = known.member_count, before.get("left_out", [])
+                if known.member_count:
+                    self._note_original(relative)
+                    one = _Listed(known, found, reused=True)
+                    self._outermost(one)
+                    if not known.proof:
+                        listed.append(one)
                 continue
             try:
                 listed += self._scattered(found, relative)
@@ -283,14 +282,6 @@ class _Opening:
         self.undescribed.sort(key=lambda entry: -int(entry["size"]))
         self.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
         self._glance()
-
-    def _nothing_in(self, relative: str) -> bool:
-        """Whether this very file was looked through before, and had nothing."""
-        before, seen = self.seen_before.get(relative), Seen.at(self.folder / relative)
-        same = (
-            before is not None and seen is not None and before.get("seen") == [seen.size, seen.mtime, __version__]
-        )
-        return same and before is not None and before.get("found") == 0
 
     def _scattered(self, found: _Found, relative: str) -> Iterator[_Listed]:
         """Look through one file; what is found can be seen while the rest is looked through."""
@@ -311,6 +302,7 @@ class _Opening:
 
         def tell() -> None:
             if not kept:
+                self._note_original(relative)
                 self.listing.add(row, None)
             part = scattered.Scattered(source, batch)
             items = list(catalogue.catalogue(part, self.library))
@@ -330,6 +322,10 @@ class _Opening:
             tell()
         self.by_signs[relative] = len(kept), search.left_out
         if not kept:
+            # Remembered, so that it is not looked through again until it changes.
+            self.listing.add(row, None)
+            nothing = Proof(True, scope="signs").as_dict()
+            self.listing.settle(row, listed_from=self._from(found, by_hash=False), hits=[], proof=nothing)
             return
         row.member_count, row.hits = len(kept), kept
         listed_from = self._from(found, by_hash=False)

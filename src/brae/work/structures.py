@@ -72,6 +72,9 @@ class _Told(Follow):
             self._ticker.tick()
         self._say()
 
+    def alive(self) -> None:
+        self._ticker.tick(0)
+
     def tried(self) -> None:
         self._tried += 1
         self._ticker.tick(0)

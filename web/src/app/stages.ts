@@ -1,6 +1,6 @@
 /** The stages of the work, in their order. */
 import { Eye, FolderOpen, Hammer, Images, PlayCircle, Scale } from "lucide-react";
-import type { Project } from "../api/client";
+import { BY_SIGNS, type Project } from "../api/client";
 
 export const STAGES = [
   { id: "open", name: "Open", icon: FolderOpen, hint: "the game and its proofs" },
@@ -20,7 +20,10 @@ export function waiting(
   if (!project) return {};
   const { counts } = project;
   return {
-    open: { number: project.archives.length, what: "archives" },
+    open: {
+      number: project.archives.filter((archive) => archive.layout !== BY_SIGNS).length,
+      what: "archives",
+    },
     find: { number: counts.members, what: "items" },
     edit: { number: counts.in_work, what: "being edited" },
     check: { number: counts.attention, what: "need attention", attention: counts.attention > 0 },

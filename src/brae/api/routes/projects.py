@@ -26,6 +26,7 @@ from brae.api.schemas import (
     StructureRequest,
     UndescribedFile,
 )
+from brae.core.containers import scattered
 from brae.core.errors import NotFoundError, ReadOnlyError
 from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
@@ -101,7 +102,7 @@ def project(project_id: str, workspace: Work) -> ProjectView:
     row = workspace.project(project_id)
     with workspace.database.session() as session:
         archives = list(session.scalars(select(ArchiveRow).where(ArchiveRow.project_id == project_id)))
-        described = [archive for archive in archives if archive.layout is not None]
+        described = [archive for archive in archives if archive.layout is not None and not _empty(archive)]
         by_state = (
             select(Edit.state, func.count()).where(Edit.project_id == project_id, Edit.in_work).group_by(Edit.state)
         )
@@ -114,7 +115,7 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         files_seen=row.files_seen,
         layout_faults=[Fault.model_validate(fault) for fault in row.layout_faults],
         archives=[ArchiveView.model_validate(archive) for archive in described],
-        loose_files=len(archives) - len(described),
+        loose_files=sum(archive.layout is None for archive in archives),
         undescribed=[UndescribedFile.model_validate(entry) for entry in row.undescribed],
         counts=Counts(
             members=sum(archive.member_count for archive in archives),
@@ -128,6 +129,11 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         game=_game(workspace, row),
         game_faults=row.game_faults,
     )
+
+
+def _empty(archive: ArchiveRow) -> bool:
+    """Whether a file was looked through by signs, and nothing lies in it."""
+    return archive.layout == scattered.KIND and archive.member_count == 0
 
 
 def _game(workspace: Workspace, project: Project) -> GameView | None:

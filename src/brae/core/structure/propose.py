@@ -50,6 +50,9 @@ class Follow:
     def stage(self, number: int) -> None:
         """A stage begins."""
 
+    def alive(self) -> None:
+        """The search goes on; may raise to end it."""
+
     def tried(self) -> None:
         """A layout is tried."""
 
@@ -166,7 +169,7 @@ def companion_pattern(index: str, data: str) -> str:
 def _texts(
     sources: Mapping[str, ByteSource], pattern: str | None, deadline: float, follow: Follow, hits: Sequence[int]
 ) -> Iterator[str]:
-    stages = list(_stages(sources, pattern, deadline, hits))
+    stages = list(_stages(sources, pattern, deadline, hits, follow))
     follow.begin([words for words, _ in stages])
     for number, (_, texts) in enumerate(stages):
         follow.stage(number)
@@ -174,7 +177,7 @@ def _texts(
 
 
 def _stages(
-    sources: Mapping[str, ByteSource], pattern: str | None, deadline: float, hits: Sequence[int]
+    sources: Mapping[str, ByteSource], pattern: str | None, deadline: float, hits: Sequence[int], follow: Follow
 ) -> Iterator[tuple[str, Iterator[str]]]:
     """What is tried one after the other, in words and as layouts; nothing is worked out before its turn."""
     main = sources[MAIN]
@@ -187,7 +190,7 @@ def _stages(
     places = ["at the beginning", "at the end"]
     both: list[tuple[str, list[Search]]] = []
     for (origin, window), place in zip(windows, places, strict=False):
-        searches = [Search(sources, pattern, origin, window, endian) for endian in ("little", "big")]
+        searches = [Search(sources, pattern, origin, window, endian, follow.alive) for endian in ("little", "big")]
         both.append((place, searches))
     if hits:
         for place, searches in both:

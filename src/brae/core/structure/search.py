@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -43,8 +43,15 @@ class Search:
     """The search for a table in one stretch of the main file, in one byte order."""
 
     def __init__(
-        self, sources: Mapping[str, ByteSource], pattern: str | None, origin: int, window: bytes, endian: str
+        self,
+        sources: Mapping[str, ByteSource],
+        pattern: str | None,
+        origin: int,
+        window: bytes,
+        endian: str,
+        alive: Callable[[], None] = lambda: None,
     ) -> None:
+        self._alive = alive
         self.sources = sources
         self.main, self.data = sources[MAIN], sources.get(DATA, sources[MAIN])
         self.paired, self.pattern = DATA in sources, pattern
@@ -70,11 +77,16 @@ class Search:
     def _words(self, data: bytes) -> list[int]:
         return [int(word) for word in Numbers(data, self.endian).words[::4]]
 
+    def over(self, deadline: float) -> bool:
+        """Whether the time is up; whoever follows the search may end it here as well."""
+        self._alive()
+        return time.monotonic() > deadline
+
     def by_runs(self, runs: Iterator[tuple[int, int, int, int]], deadline: float) -> Iterator[str]:
         """Layouts of tables whose offsets rise, likelier ones first."""
         for run in runs:
             yield from itertools.islice(self._new(self._of_run(run, deadline)), _MOST_OF_A_RUN)
-            if time.monotonic() > deadline:
+            if self.over(deadline):
                 return
 
     def _of_run(self, run: tuple[int, int, int, int], deadline: float) -> Iterator[str]:
@@ -82,7 +94,7 @@ class Search:
             for table in with_sizes(self.numbers, *length, self.data.size):
                 for placed in self._placed(table):
                     yield from self.written(placed)
-                    if time.monotonic() > deadline:
+                    if self.over(deadline):
                         return
 
     def by_hits(self, offsets: Sequence[int], deadline: float) -> Iterator[str]:
@@ -107,7 +119,7 @@ class Search:
                 yield from itertools.islice(
                     self._new(self._of_table(unit, step, start, length, deadline)), _MOST_OF_A_RUN
                 )
-                if time.monotonic() > deadline:
+                if self.over(deadline):
                     return
 
     def _run_of(self, told: Ints, all_of_them: int) -> tuple[int, int, int] | None:
@@ -176,7 +188,7 @@ class Search:
                 likely = self.places | {end for _, end in naming.blocks(self.window, count)}
                 found = sizes_only(self.numbers, count, beginnings, self.data.size, likely)
                 tables += [(0.01 + 0.0001 * table.size, table) for _, table in found]
-            if time.monotonic() > deadline:
+            if self.over(deadline):
                 break
         for _, table in sorted(tables, key=lambda item: item[0])[:12]:
             if table.sizes_only:

@@ -5,7 +5,6 @@ Without its name every such record has the same bytes, so the rest is looked for
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -223,11 +222,11 @@ def varied(search: Search, deadline: float) -> Iterator[str]:
                     waste += 0.5 * (count not in search.stated and not one.until) - 0.1 * stands
                     waste += 0.05 * (cut not in (0, chain.gap, chain.width + chain.before))
                     found.append((waste, len(found), one, table))
-            if time.monotonic() > deadline:
+            if search.over(deadline):
                 break
         for _, _, one, table in sorted(found, key=lambda item: item[:2])[:_MOST_TEXTS]:
             yield from one.texts(table)
-            if time.monotonic() > deadline:
+            if search.over(deadline):
                 return
 
 
