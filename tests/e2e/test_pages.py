@@ -489,6 +489,7 @@ def test_a_page_reload_loses_nothing(page: Page) -> None:
     expect(page.get_by_text("Played at a safe loudness")).to_be_visible()
     volume = page.locator("audio").evaluate("player => player.volume")
     assert volume == pytest.approx(0.3)
+    check_tidy(page, "find, sounds")
 
 
 def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:

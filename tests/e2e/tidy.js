@@ -19,7 +19,7 @@
     const box = element.getBoundingClientRect();
     return box.width > 2 && box.height > 2 && element.checkVisibility({ opacityProperty: true, visibilityProperty: true });
   };
-  const pressed = "button, a[href], input:not([type=hidden]):not(.sr-only), select, textarea, [role=radio], [role=row]";
+  const pressed = "audio, button, a[href], input:not([type=hidden]):not(.sr-only), select, textarea, [role=radio], [role=row]";
   for (const element of document.querySelectorAll(pressed)) {
     if (!shown(element) || element.closest("[aria-hidden=true]")) continue;
     const box = element.getBoundingClientRect();

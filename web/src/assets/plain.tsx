@@ -87,9 +87,9 @@ function quiet(player: HTMLAudioElement | null): void {
 /** A sound from a preview; it never starts louder than a third. */
 export function ShownSound({ url }: { url: string }) {
   return (
-    <div className="grid gap-2">
+    <div className="grid w-full grid-cols-[minmax(0,1fr)] gap-2">
       {/* biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions */}
-      <audio ref={quiet} key={url} controls preload="none" src={url} className="w-60" />
+      <audio ref={quiet} key={url} controls preload="none" src={url} className="w-full max-w-80 min-w-0" />
       <p className="text-[13.5px] text-[#161616]">
         Played at a safe loudness; starts at a third of your speakers.
       </p>

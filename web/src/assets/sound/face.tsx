@@ -29,7 +29,7 @@ const face: Face = {
       .filter(Boolean)
       .join(" "),
   Large: ({ project, member, opened }) => (
-    <div className="grid w-full gap-3">
+    <div className="grid w-full grid-cols-[minmax(0,1fr)] gap-3">
       <img
         alt={`The waveform of ${member.name}`}
         className="h-28 w-full"

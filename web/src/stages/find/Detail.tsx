@@ -44,7 +44,7 @@ export function Detail({
       className="flex min-h-0 flex-1 flex-col gap-3 overflow-auto pr-4 pl-2.5 pt-1 pb-4"
       aria-label="Chosen item"
     >
-      <div className="ground grid min-h-40 shrink-0 place-items-center rounded-xl p-3">
+      <div className="ground grid min-h-66 shrink-0 grid-cols-[minmax(0,1fr)] place-items-center rounded-xl p-3">
         {kind && !member.fault ? (
           <face.Large project={project} member={member} opened={opened} />
         ) : member.kind === "archive" ? (
