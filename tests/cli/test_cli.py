@@ -351,7 +351,13 @@ def test_a_new_archive_from_a_folder(made_demo: Path, tmp_path: Path) -> None:
         "make", tmp_path / "gone", "-o", tmp_path / "x", "--layout", "skerry-kist", fails=True
     )
     assert "--layout" in brae("make", out, "-o", tmp_path / "x", fails=True)
-    assert "file of this name" in brae("make", out, "-o", kist, "--layout", "skerry-kist", fails=True)
+    # Neither the archive nor its data file takes the place of what is there.
+    (tmp_path / "taken.hold").write_bytes(b"somebody's")
+    for more in (["--layout", "skerry-kist"], ["--like", kist]):
+        assert "file of this name" in brae("make", out, "-o", tmp_path / "plain/isles.kist", *more, fails=True)
+        assert "taken.hold" in brae("make", out, "-o", tmp_path / "taken.kist", *more, fails=True)
+    assert (tmp_path / "taken.hold").read_bytes() == b"somebody's"
+    assert not (tmp_path / "taken.kist").exists()
 
 
 @pytest.mark.parametrize(("name", "dxgi", "vulkan"), [("bc7", 99, 146), ("bc1", 72, 134), ("rgba8", 29, 43)])

@@ -48,6 +48,17 @@ def _members(workspace: Workspace) -> list[Member]:
         return list(session.scalars(select(Member).where(Member.project_id == "unknown").order_by(Member.id)))
 
 
+def _painted(workspace: Workspace, address: str) -> tuple[Path, np.ndarray]:
+    """Put a picture in work and save it in one colour, which packs tighter than what was there."""
+    put_in_work(workspace, "unknown", address)
+    path = exchange_file(workspace, workspace.edit("unknown", address))
+    pixels = np.array(Image.open(path))
+    pixels[:] = pixels[:1, :1]
+    Image.fromarray(pixels).save(path)
+    take_file(workspace, "unknown", address, path.read_bytes(), path.name)
+    return path, pixels
+
+
 def test_everything_is_listed_by_its_sign(workspace: Workspace, unknown: Path, files: list[bytes]) -> None:
     result = open_game(workspace, unknown)
     assert result["members"] == len(files) + 9
@@ -71,12 +82,7 @@ def test_a_picture_is_changed_in_its_place_and_put_back(
     before = (unknown / FILE).read_bytes()
     place = before.index(files[0])
     address = f"{FILE}//{place:010d}.png"
-    put_in_work(workspace, "unknown", address)
-    path = exchange_file(workspace, workspace.edit("unknown", address))
-    pixels = np.array(Image.open(path))
-    pixels[:] = pixels[:1, :1]  # one colour packs tighter than what was there
-    Image.fromarray(pixels).save(path)
-    take_file(workspace, "unknown", address, path.read_bytes(), path.name)
+    _, pixels = _painted(workspace, address)
     assert workspace.edit("unknown", address).state == "ready"
     builds.build(workspace, "unknown")
     after = (unknown / FILE).read_bytes()
@@ -204,12 +210,7 @@ def test_an_edit_by_signs_goes_on_when_the_file_is_described(
     open_game(workspace, unknown)
     before = (unknown / FILE).read_bytes()
     address = f"{FILE}//{before.index(files[0]):010d}.png"
-    put_in_work(workspace, "unknown", address)
-    path = exchange_file(workspace, workspace.edit("unknown", address))
-    pixels = np.array(Image.open(path))
-    pixels[:] = pixels[:1, :1]
-    Image.fromarray(pixels).save(path)
-    take_file(workspace, "unknown", address, path.read_bytes(), path.name)
+    path, pixels = _painted(workspace, address)
     builds.build(workspace, "unknown")
     built = (unknown / FILE).read_bytes()
     assert built != before

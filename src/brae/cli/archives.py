@@ -233,7 +233,7 @@ def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str
     return companions(layout, out, files) if layout is not None else {MAIN: out}
 
 
-def _write_all(composed: Composed, targets: dict[str, Path]) -> dict[str, Path]:
+def _write_all(composed: Composed, targets: dict[str, Path]) -> None:
     """Write every file of a result; none of them is half there."""
     from brae.core.atomic import replace
     from brae.core.layouts.segments import write_beside
@@ -250,7 +250,13 @@ def _write_all(composed: Composed, targets: dict[str, Path]) -> dict[str, Path]:
                 draft.unlink(missing_ok=True)
         except OSError as error:
             raise storage_error(error, "write", target) from error
-    return targets
+
+
+def _check_new(*targets: Path) -> None:
+    """A new archive takes no other file's place; neither do its data files."""
+    for target in targets:
+        if target.exists():
+            raise ReadOnlyError("There is a file of this name.", address=str(target), remedy="Choose another name.")
 
 
 @app.command()
@@ -270,20 +276,21 @@ def make(
     from brae.core.containers.making import make as make_archive
 
     if like is not None:
-        repack(str(like), folder, out, layout, add=True, remove=True, home=home, as_json=as_json)
+        _rebuild(str(like), folder, out, layout, home, add=True, remove=True, new=True, as_json=as_json)
         return
     with errors(as_json):
         if not folder.is_dir():
             raise NotFoundError(f"There is no folder {folder}.")
-        if out.exists():
-            raise ReadOnlyError("There is a file of this name.", address=str(out), remedy="Choose another name.")
+        _check_new(out)
         if layout is None:
             raise NotFoundError("Nothing says what kind of archive it is to be.", remedy="Name a --layout.")
         library = library_for(folder, home)
         described_by = library.get(kind_of(layout, library) or layout)
         members = list(new_members(folder))
         composed = make_archive(described_by, members)
-        targets = _write_all(composed, _targets(described_by, out, composed.segments))
+        targets = _targets(described_by, out, composed.segments)
+        _check_new(*targets.values())
+        _write_all(composed, targets)
         files = {name: str(path) for name, path in targets.items()}
         words = f"{len(members):,} members: {', '.join(map(str, targets.values()))}"
         say({"members": [name for name, _ in members], "files": files}, words, as_json)
@@ -301,6 +308,22 @@ def repack(
     as_json: JsonOption = False,
 ) -> None:
     """The archive rebuilt with what differs in a folder."""
+    _rebuild(file, source, out, layout, home, add=add, remove=remove, new=False, as_json=as_json)
+
+
+def _rebuild(
+    file: str,
+    source: Path,
+    out: Path,
+    layout: str | None,
+    home: Path | None,
+    *,
+    add: bool,
+    remove: bool,
+    new: bool,
+    as_json: bool,
+) -> None:
+    """An archive with what differs in a folder; a ``new`` one takes no other file's place."""
     from brae.cli.targets import open_target, split_target
     from brae.core.assets.folders import edits_in
     from brae.core.containers.recognise import files_of
@@ -328,7 +351,10 @@ def repack(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        targets = _write_all(composed, _targets(described_by, out, composed.segments))
+        targets = _targets(described_by, out, composed.segments)
+        if new:
+            _check_new(*targets.values())
+        _write_all(composed, targets)
         changed = [archive.levels[index] for index in sorted(edits.changed)]
         added = [new.name for new in edits.added]
         removed = [archive.levels[index] for index in sorted(edits.removed)]

@@ -49,9 +49,14 @@ def tell(heads: Sequence[Head], library: Library) -> list[tuple[str, Sniffed]]:
     """The kind of each of many members and what it says; ``data`` where it is of no kind."""
     found: list[tuple[str, Sniffed]] = [(DATA, _NOTHING)] * len(heads)
     left = [place for place, head in enumerate(heads) if not head.said]
+    # Thousands of members share few facts: what facts alone say is worked out once.
+    told_once: dict[object, tuple[str, Sniffed]] = {}
     for place, head in enumerate(heads):
         if head.said:
-            found[place] = _as_said(head, library)
+            key = (*head.said.items(), head.size) if len(head.said) > 1 else place
+            if key not in told_once:
+                told_once[key] = _as_said(head, library)
+            found[place] = told_once[key]
     for kind in kinds().values():
         told = _safely(kind.sniff, [heads[place] for place in left], library)
         for place, one in zip(left, told, strict=True):

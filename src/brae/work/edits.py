@@ -488,10 +488,11 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
         addresses = list(session.scalars(query))
     if addresses:
         ticker.begin(len(addresses), "edits matched")
+    sent: dict[str, str] = {}
     for address in addresses:
         ticker.tick()
         try:
-            address = _followed(workspace, project_id, address)
+            address = _followed(workspace, project_id, address, sent)
 
             def again(edit: Edit) -> bool:
                 project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
@@ -518,11 +519,12 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
 _MOST_ALIKE = 500
 
 
-def _followed(workspace: Workspace, project_id: str, address: str) -> str:
+def _followed(workspace: Workspace, project_id: str, address: str, sent: dict[str, str]) -> str:
     """The address of an edit's item, also where the game's file calls it otherwise now.
 
     A file that was found by signs and is described later, or a layout that knows more names, gives an item another
-    address. It is the same one if it alone, of all in its file, goes out as the very file that was sent.
+    address. It is the same one if it alone, of all in its file, goes out as the very file that was sent. ``sent``
+    keeps the hashes of what items go out as, for the next edit that looks for its own.
     """
     try:
         workspace.find(project_id, address)
@@ -544,14 +546,19 @@ def _followed(workspace: Workspace, project_id: str, address: str) -> str:
     found = []
     for item in alike[:_MOST_ALIKE]:
         with suppress(BraeError):
-            sent = kind.send(workspace.original_asset(project, workspace.find(project_id, item)))
-            if hashlib.sha256(sent.data).hexdigest() == edit.sent_sha256:
+            if item not in sent:
+                file = kind.send(workspace.original_asset(project, workspace.find(project_id, item)))
+                sent[item] = hashlib.sha256(file.data).hexdigest()
+            if sent[item] == edit.sent_sha256:
                 found.append(item)
     if len(found) != 1 or found[0] in others:
         return address
     edit.address = found[0]
-    with workspace.database.change() as session:
-        session.merge(edit)
+    try:
+        with workspace.database.change() as session:
+            session.merge(edit)
+    except StaleDataError:  # something else changed it meanwhile: on what is there now
+        return _followed(workspace, project_id, address, sent)
     workspace.ledger.keep_edit(workspace.edit(project_id, found[0]))
     workspace.ledger.drop_edit(project_id, address)
     log.info("the edit of %s goes on as %s", address, found[0])

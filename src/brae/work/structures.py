@@ -13,7 +13,7 @@ from sqlalchemy import select
 from brae.core import addresses
 from brae.core.atomic import write_atomically
 from brae.core.containers import scattered
-from brae.core.errors import FormatError, NotFoundError
+from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.files import MOST_FILES, numbered_file
 from brae.core.layouts.load import parse
 from brae.core.sources import ByteSource, FileSource
@@ -156,8 +156,18 @@ def hits_in(workspace: Workspace, project_id: str, path: str) -> list[tuple[int,
     """Where files of open formats lie in a file of the game, by their signs: offset, end, what each is."""
     here = (ArchiveRow.project_id == project_id, ArchiveRow.address == addresses.quote_level(path))
     with workspace.database.session() as session:
-        rows = session.scalar(select(ArchiveRow.hits).where(*here, ArchiveRow.layout == scattered.KIND))
-    return [(int(row[1]), int(row[1]) + int(row[2]), str(row[0] or row[3])) for row in rows or ()]
+        row = session.scalar(select(ArchiveRow).where(*here, ArchiveRow.layout == scattered.KIND))
+    if row is None or not row.member_count:
+        return []
+    try:
+        found = workspace.archive(workspace.project(project_id), row)  # it stays open: bytes are asked for often
+    except BraeError:
+        return []  # the file is another one by now
+    assert isinstance(found, scattered.Scattered)
+    return [
+        (hit.offset, hit.offset + hit.length, said or hit.format)
+        for hit, said in zip(found.hits, found.formats, strict=True)
+    ]
 
 
 def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str | None) -> dict[str, ByteSource]:

@@ -10,6 +10,7 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate_columns, field_names
 from brae.core.layouts.parts import Content, Said
+from brae.core.layouts.rows import decode, trimmed
 
 if TYPE_CHECKING:
     from brae.core.layouts.directory import Directory
@@ -98,10 +99,12 @@ def _given(
     table = found.table
     leaf = table.leaf.get(of) if table is not None else None
     if table is not None and leaf is not None and not leaf.column.number_like:
-        if leaf.column.type == "string":
-            texts = table.texts(of)
-            return [texts[row].rstrip() for row in found.rows[places].tolist()]
+        # Of these members only: a picture asks for one of a hundred thousand.
         raws = [table.content(of, row) for row in found.rows[places].tolist()]
+        if leaf.column.type == "string":
+            column = leaf.column
+            texts = (decode(trimmed(raw, column.character), column.encoding, table.endian) for raw in raws)
+            return [text.rstrip() for text in texts]
         return [raw.rstrip(b"\0 ").decode("latin-1") for raw in raws]
     found_here: list[Any] = evaluate_columns(of, values, len(places)).tolist()
     return found_here
