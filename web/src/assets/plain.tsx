@@ -2,8 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Shapes } from "lucide-react";
 import { type Edit, type Member, previewUrl } from "../api/client";
+import type { Face } from "./face";
 import { type Kind, useKind } from "./kinds";
-import type { Face } from "./registry";
 
 type Media = Kind["preview"];
 const SAFE_LOUDNESS = 0.3;

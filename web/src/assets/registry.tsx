@@ -1,34 +1,9 @@
 /** How each kind of item looks: a folder here for each kind, found by itself; stages lay out, kinds draw. */
 import { AlertTriangle, Binary, Layers, type LucideIcon, Package } from "lucide-react";
-import type { ComponentType } from "react";
-import type { Edit, Member, Schemas } from "../api/client";
+import type { Member, Schemas } from "../api/client";
+import type { Face } from "./face";
 import type { Kind } from "./kinds";
 import { plain } from "./plain";
-
-type Of = { project: string; member: Member; opened: string };
-/** Something to go to in the comparison, such as the worst block; `at` tells one wish from the next. */
-export type Spot = { x: number; y: number; side: number; at: number };
-
-/** What a kind draws. */
-export type Face = {
-  icon: LucideIcon;
-  /** inside a tile of the light table, which is `side` pixels wide and high */
-  Tile: ComponentType<Of & { side: number }>;
-  /** an item in one short line, beside its name */
-  summary: (member: Member) => string;
-  /** the chosen item, larger */
-  Large: ComponentType<Of>;
-  /** what else the detail shows, below its actions */
-  More?: ComponentType<Of & { onSearch: (name: string) => void }>;
-  /** an edit, small, as it was or as it is */
-  Small: ComponentType<{ project: string; edit: Edit; which: "original" | "edit" }>;
-  /** original and edit together */
-  Compare: ComponentType<{ project: string; edit: Edit; spot: Spot | null }>;
-  /** the kind's own forms beside that */
-  /** bytes without a header, explained as this kind; corrected by hand, kept as a layout */
-  Guess?: ComponentType<{ project: string; address: string }>;
-  Forms?: ComponentType<{ project: string; edit: Edit; onSpot: (place: Omit<Spot, "at">) => void }>;
-};
 
 const found = import.meta.glob<{ default: Face }>("./*/face.tsx", { eager: true });
 const FACES: Record<string, Face> = Object.fromEntries(

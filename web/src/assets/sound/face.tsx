@@ -2,8 +2,8 @@
 import { AudioLines } from "lucide-react";
 import { lazy } from "react";
 import { previewUrl } from "../../api/client";
+import type { Face } from "../face";
 import { ShownSound } from "../plain";
-import type { Face } from "../registry";
 
 function Wave({ url }: { url: string }) {
   return <img alt="" loading="lazy" decoding="async" draggable={false} className="size-full" src={url} />;

@@ -3,8 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { FileText } from "lucide-react";
 import { lazy } from "react";
 import { previewUrl } from "../../api/client";
+import type { Face } from "../face";
 import { ShownText } from "../plain";
-import type { Face } from "../registry";
 
 const FIRST = 400;
 

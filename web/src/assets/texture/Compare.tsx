@@ -6,7 +6,7 @@ import { useHotkeys } from "react-hotkeys-hook";
 import { GROUNDS, setLook, useGround } from "../../app/look";
 import { Button, Choice } from "../../components/controls";
 import { ANYWHERE, BY_KEY } from "../../lib/keys";
-import type { Spot } from "../registry";
+import type { Spot } from "../face";
 import { Blink, Pane, Picture } from "./panes";
 import { usePanZoom } from "./usePanZoom";
 import { useValues, type Values } from "./useValues";

@@ -1,6 +1,6 @@
 /** A texture's original and edit together. */
 import { type Edit, previewUrl } from "../../api/client";
-import type { Spot } from "../registry";
+import type { Spot } from "../face";
 import { Compare } from "./Compare";
 import { detailsOf } from "./details";
 import { pictureNames } from "./pictures";

@@ -1,6 +1,6 @@
 /** What only textures have beside the comparison. */
 import type { Edit } from "../../api/client";
-import type { Spot } from "../registry";
+import type { Spot } from "../face";
 import { Channels } from "./Channels";
 import { Density } from "./Density";
 import { detailsOf } from "./details";

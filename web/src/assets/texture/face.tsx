@@ -2,7 +2,7 @@
 import { Images } from "lucide-react";
 import { lazy } from "react";
 import { type Edit, type Member, previewUrl } from "../../api/client";
-import type { Face } from "../registry";
+import type { Face } from "../face";
 import { Maps } from "./Maps";
 
 const sides = ({ facts }: Member) => [Number(facts.width ?? 1), Number(facts.height ?? 1)] as const;

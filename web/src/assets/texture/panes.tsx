@@ -2,7 +2,7 @@
 import { type ReactNode, useEffect, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { ANYWHERE } from "../../lib/keys";
-import type { Spot } from "../registry";
+import type { Spot } from "../face";
 import { LARGE, type Size, tiles, type View } from "./viewport";
 
 const BLINK = 700;
