@@ -310,15 +310,14 @@ def test_a_hidden_texture_is_read_and_written() -> None:
 layout: hidden-texture
 title: Hidden
 kind: texture
-pixel_format: rgb565
 parts:
   - {field: magic, type: bytes, length: 2, value: "HT", obfuscation: [{xor: 7}]}
   - field: sides
     type: u16
     bits:
-      - {field: width, bits: 8, role: width}
-      - {field: height, bits: 8, role: height, add: 1}
-  - {pixels: data, obfuscation: [{xor: "key"}]}
+      - {field: width, bits: 8}
+      - {field: height, bits: 8, add: 1}
+  - {pixels: data, facts: {width: width, height: height, format: rgb565}, obfuscation: [{xor: "key"}]}
 """)
     library = Library()
     library.add(described)

@@ -69,7 +69,7 @@ def test_chunks_that_hold_none_are_made_one_behind_the_other() -> None:
 
 def test_a_texture_is_no_archive() -> None:
     layout = parse(
-        "layout: t\ntitle: T\nkind: texture\npixel_format: bc1\nwidth: 8\nheight: 8\nparts: [{pixels: p}]"
+        "layout: t\ntitle: T\nkind: texture\nparts: [{pixels: p, facts: {width: 8, height: 8, format: bc1}}]"
     )
     with pytest.raises(LayoutError, match="describes a texture"):
         empty(layout)

@@ -93,6 +93,28 @@ def test_pixels_are_textures_because_their_records_say_so() -> None:
     assert encoded.data == painted[..., [2, 1, 0, 3]].tobytes()
 
 
+def test_a_fields_own_values_are_what_the_fact_means_and_a_word_is_itself() -> None:
+    """``two`` has values; ``map: height`` is a role although nothing stops a field from being called so."""
+    data = PIXELS[..., [2, 1, 0, 3]].tobytes()
+    text = LAYOUT.replace("{field: two, type: u16}", "{field: two, type: u16, values: {5: bgra8, 6: rgba8}}")
+    text = text.replace("{field: one, type: u16}", "{field: height, type: u16}")
+    layout = parse(text.replace("FACTS", "{width: 10, height: height, format: two, map: height}"))
+    archive = open_archive(layout, {"main": BytesSource(chest([("sail", b"PIX ", 6, 5, data)]))})
+    (sail,) = catalogue(archive, Library())
+    assert (sail.fault, sail.facts["height"], sail.facts["format"], sail.facts["map"]) == (None, 6, "bgra8", "height")
+    archive = open_archive(layout, {"main": BytesSource(chest([("sail", b"PIX ", 6, 7, data)]))})
+    with pytest.raises(LayoutError, match="what 'format' is where 'two' is 7"):
+        archive.said([0])
+
+
+def test_a_bare_member_may_be_a_cube() -> None:
+    faces = np.random.default_rng(8).integers(0, 256, (6 * 4, 4, 4), dtype=np.uint8)
+    facts = "{width: one, height: one, format: rgba8, faces: two, map: 'r=roughness a=height'}"
+    archive, (sky,) = _opened(facts, [("sky", b"PIX ", 4, 6, faces.tobytes())])
+    assert (sky.fault, sky.facts["map"]) == (None, "r=roughness a=height")
+    assert (_asset(archive, sky, 0).picture() == faces).all()  # type: ignore[attr-defined]
+
+
 @pytest.mark.parametrize("bits", [8, 16, 24, 32])
 @pytest.mark.parametrize("endian", ["little", "big"])
 def test_samples_are_sounds_because_their_records_say_so(bits: int, endian: str) -> None:

@@ -54,14 +54,12 @@ layout: plain
 title: Sides only; the rest holds for every texture of the game
 kind: texture
 endian: big
-pixel_format: bc1
-orientation: bottom-up
 parts:
   - {field: magic, type: u32, value: 0x50494331}
-  - {field: height, type: u32, role: height}
-  - {field: width, type: u32, role: width}
+  - {field: height, type: u32}
+  - {field: width, type: u32}
   - {field: size, type: u32, is: size(pixels)}
-  - {pixels: pixels, align: 32}
+  - {pixels: pixels, align: 32, facts: {width: width, height: height, format: bc1, rows: bottom-up}}
 """
 
 
@@ -81,14 +79,15 @@ def test_what_holds_for_every_texture(photo: np.ndarray) -> None:
 
 
 def test_numbers_without_a_meaning_are_named(photo: np.ndarray) -> None:
-    text = PLAIN.replace("pixel_format: bc1\n", "").replace(
-        "is: size(pixels)", "role: pixel-format, values: {1: bc1}"
-    )
-    with pytest.raises(UnknownFormatError, match="what pixel format 7 is"):
+    text = PLAIN.replace("format: bc1", "format: size").replace("is: size(pixels)", "values: {1: bc1}")
+    with pytest.raises(UnknownFormatError, match="what format 7 is"):
         read_described(parse_layout(text), struct.pack(">IIII", 0x50494331, 4, 4, 7) + bytes(40))
-    with pytest.raises(FormatError, match="where width and height"):
+    with pytest.raises(LayoutError, match="do not say the texture's width") as caught:
+        parse_layout(PLAIN.replace("width: width, ", ""))
+    assert caught.value.line is not None
+    with pytest.raises(FormatError, match="width: a whole number is wanted, not 'wide'"):
         read_described(
-            parse_layout(PLAIN.replace("role: width", "about: wide")),
+            parse_layout(PLAIN.replace("width: width", "width: {of: width, values: {4: wide}}")),
             struct.pack(">IIII", 0x50494331, 4, 4, 8) + bytes(40),
         )
     with pytest.raises(LayoutError, match="has one part"):

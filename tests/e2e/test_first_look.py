@@ -18,7 +18,7 @@ from tests.e2e.test_pages import check_access
 from tests.e2e.tour import stage, wait_for_jobs
 from tests.work.test_first_look import FILE
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
 
 
 @pytest.fixture

@@ -15,7 +15,7 @@ import pytest
 from tests.e2e.driver import chromium, served
 
 ROOT = Path(__file__).parents[2]
-pytestmark = [pytest.mark.install, pytest.mark.xdist_group("browser")]
+pytestmark = [pytest.mark.install, pytest.mark.xdist_group("browser-2")]
 
 
 def test_installed_wheel_drives_the_demo(tmp_path: Path) -> None:

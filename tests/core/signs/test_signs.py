@@ -19,6 +19,7 @@ from brae.core.containers.scattered import Scattered
 from brae.core.errors import LayoutError
 from brae.core.layouts.edits import Edits
 from brae.core.signs import scan
+from brae.core.signs.kernels import deflates
 from brae.core.signs.scan import Hit, Search, format_of
 from brae.core.sources import MAIN, BytesSource
 from tests.core.signs.mixture import Mixture, zipped
@@ -87,7 +88,7 @@ def test_a_sign_alone_is_no_file() -> None:
 
 def test_work_is_bounded_where_signs_are_everywhere(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(scan, "_VAIN_SIGNS", 1000)
-    search = Search(BytesSource(b"\x78\x9c\x01\x02" * 5000))
+    search = Search(BytesSource(b"\x78\x9c\x03\x02" * 5000))
     assert list(search.files()) == []
     assert any("too many" in words for words in search.left_out)
     # A stream that unpacks without end, and one that is no more than a bomb.
@@ -178,3 +179,25 @@ def test_what_does_not_fit_is_refused(scattered: Scattered) -> None:
 def test_its_proof_says_that_it_is_none(scattered: Scattered) -> None:
     proof = scattered.prove()
     assert (proof.exact, proof.scope, proof.members) == (True, "signs", len(scattered))
+
+
+@pytest.mark.parametrize("strategy", [zlib.Z_DEFAULT_STRATEGY, zlib.Z_HUFFMAN_ONLY, zlib.Z_RLE, zlib.Z_FIXED])
+@pytest.mark.parametrize("level", [0, 1, 6, 9])
+def test_where_deflate_begins_is_never_passed_over(level: int, strategy: int) -> None:
+    """What the standard library's zlib wrote, on bytes of many sorts."""
+    mixture = Mixture(7)
+    for _ in range(40):
+        packer = zlib.compressobj(level, zlib.DEFLATED, -15, 9, strategy)
+        packed = packer.compress(mixture.payload()) + packer.flush()
+        assert deflates(np.frombuffer(packed + bytes(16), np.uint8), 0)
+
+
+def test_what_is_passed_over_is_no_deflate() -> None:
+    """The standard library's zlib refuses the same first bytes; and most of chance's bytes are passed over."""
+    rows = np.random.default_rng(4).integers(0, 256, (20_000, 320), np.uint8)
+    left = [row for row in rows if deflates(row, 0)]
+    assert len(left) < len(rows) * 0.3
+    passed_over = [row for row in rows if not deflates(row, 0)]
+    for row in passed_over:
+        with pytest.raises(zlib.error):
+            zlib.decompressobj(-15).decompress(row.tobytes())

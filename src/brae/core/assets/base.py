@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from brae.core.assets.facts import Facts, Value
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import FormatError, UnknownFormatError
+from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
@@ -373,16 +374,18 @@ def as_said(model: type[SaidModel], said: Mapping[str, Value], title: str) -> Sa
     except ValidationError as error:
         # A misspelt name explains what is missing.
         first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
-        name, known = ".".join(map(str, first["loc"])), list(model.model_fields)
+        name, known = ".".join(map(str, first["loc"])), [one for one in model.model_fields if one != "kind"]
+        expected: str | None = ", ".join(known)
         if first["type"] == "extra_forbidden":
             words = f"A {title} has no fact '{name}' that a layout can say{near(name, known)}."
         elif first["type"] == "missing":
             words = f"The layout does not say the {name} of this {title}."
         else:
-            words = f"What the layout says of this {title} cannot be: "
-            words += f"{name} {said.get(name)!r}: " if name else ""
-            words += f"{first['msg'].removeprefix('Value error, ').rstrip('.').lower()}."
-        raise FormatError(words, expected=", ".join(known)) from None
+            why, expected = in_words(first)
+            words = (
+                f"What the layout says of this {title} cannot be: {name}{': ' if name else ''}{why.rstrip('.')}."
+            )
+        raise FormatError(words, expected=expected) from None
 
 
 def unknown(what: str) -> UnknownFormatError:

@@ -112,7 +112,7 @@ def _of_header(archive: Archive) -> list[tuple[str, str]]:
         facts[len(archive.directory.table or ())] = f"count({table})"
     result = []
     for field in parsed.layout.parts:
-        if not isinstance(field, FieldPart) or not field.number_like or field.bits or field.role:
+        if not isinstance(field, FieldPart) or not field.number_like or field.bits:
             continue
         if field.is_ is not None or field.value is not None or field.checksum is not None:
             continue

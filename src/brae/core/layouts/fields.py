@@ -38,11 +38,6 @@ MemberRole = Literal[
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
     "file-count", "folder-count", "file-number", "reference", "owner",
 ]  # fmt: skip
-#: What a header field can be for a texture.
-TextureRole = Literal[
-    "width", "height", "pixel-format", "mip-count", "orientation", "layers", "faces", "depth", "levels-here",
-    "bytes-elsewhere", "map",
-]  # fmt: skip
 
 
 class Strict(BaseModel):
@@ -179,7 +174,7 @@ class Bits(Meant):
 
     field: Name
     bits: Annotated[int, Field(ge=1, le=63)]
-    role: MemberRole | TextureRole | None = None
+    role: MemberRole | None = None
     is_: Expression | None = Field(
         None, alias="is", description="of a record: what it follows from, such as (stored_size + 2047) // 2048"
     )
@@ -197,7 +192,6 @@ class FieldPart(Value, Hidden):
     field: Name
     value: int | str | None = Field(None, description="the only value it may have, such as a magic")
     bits: list[Bits] | None = None
-    role: TextureRole | None = None
     is_: Expression | None = Field(
         None,
         alias="is",
@@ -249,7 +243,7 @@ class FieldPart(Value, Hidden):
 def _check_bits(value: FieldPart | Column) -> None:
     if value.bits is None:
         return
-    if not value.number_like or value.type == "varint" or value.role or value.values:
+    if not value.number_like or value.type == "varint" or getattr(value, "role", None) or value.values:
         raise ValueError("'bits' divide a whole number that has no role or values itself")
     if sum(piece.bits for piece in value.bits) > 8 * value.width:
         raise ValueError(f"the bits are more than '{value.type}' has")

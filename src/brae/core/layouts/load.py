@@ -12,6 +12,7 @@ import yaml
 from pydantic import BaseModel, ValidationError
 
 from brae.core.errors import LayoutError, storage_error
+from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
 from brae.core.layouts.model import Layout
 
@@ -109,41 +110,21 @@ def _first_fault(
         # A misspelt key explains what is missing beside it.
         faults.append((lines[known], fault["type"] != "extra_forbidden", order, path, known, fault))
     line, _, _, path, known, fault = min(faults, key=lambda one: one[:3])
-    kind, given, context = fault["type"], fault.get("input"), fault.get("ctx", {})
-    message = fault["msg"].removeprefix("Value error, ")
+    message, expected = in_words(fault)
     words = ".".join(str(step) for step in known if not isinstance(step, int))
     name = str(path[-1]) if path else ""
-    expected: str | None = None
-    if kind == "extra_forbidden":
-        message = f"there is no key '{name}' here{near(name, _keys(model))}"
+    if fault["type"] == "extra_forbidden":
+        message = f"there is no key '{name}' here{near(name, [key for key in _keys(model) if key != name])}"
         words = ".".join(str(step) for step in path[:-1] if not isinstance(step, int))
-    elif kind == "missing":
+    elif fault["type"] == "missing":
         message = f"'{name}' is missing"
-    elif kind in ("literal_error", "enum"):
-        expected = str(context.get("expected", "")).replace(" or ", ", ").replace("'", "")
-        message = f"'{given}' is not known here{near(str(given), expected.split(', '))}"
-    elif kind in _WANTED:
-        message = f"{_WANTED[kind]} is wanted, not {given!r}"
-    elif kind == "string_pattern_mismatch":
-        message, expected = f"'{given}' has letters that are not allowed here", f"the form {context.get('pattern')}"
-    elif kind in ("greater_than_equal", "less_than_equal"):
-        limit = context.get("ge", context.get("le"))
-        message = f"{given} is too {'small' if 'ge' in context else 'large'}; the limit is {limit}"
-    else:
+    elif fault["type"] == "value_error":
         # What speaks of a part or a field by its name stands where that is.
         own = places.line(message)
         if own is not None and (not known or line < own):
             line = own
     message = f"{words}: {message}" if words else message
     return LayoutError(message if message.endswith(("?", ".")) else f"{message}.", line=line, expected=expected)
-
-
-_WANTED = {
-    "int_parsing": "a whole number", "int_type": "a whole number", "int_from_float": "a whole number",
-    "string_type": "a text", "bool_parsing": "true or false", "bool_type": "true or false",
-    "list_type": "a list", "dict_type": "a set of keys and values", "model_type": "a set of keys and values",
-    "model_attributes_type": "a set of keys and values", "float_parsing": "a number", "float_type": "a number",
-}  # fmt: skip
 
 
 @cache

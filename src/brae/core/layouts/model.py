@@ -8,20 +8,31 @@ Reading and writing both follow from this one description; docs/layouts.md expla
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Iterator, Mapping
 from functools import cached_property
 from string import Formatter
-from typing import Annotated, Any, Literal, get_args
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
 from brae.core.compression import described
 from brae.core.compression import names as packer_names
+from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
 from brae.core.layouts.fields import MEMBER_FACTS, Bits, BytesPart, Expression, FieldPart, Name, Strict, near
 from brae.core.layouts.obfuscation import hide
-from brae.core.layouts.parts import ChunksPart, MembersPart, Part, PixelsPart, Records, Said, TablePart, TreePart
-from brae.core.layouts.roles import Channel, Role
+from brae.core.layouts.parts import (
+    ChunksPart,
+    Fact,
+    MembersPart,
+    Part,
+    PixelsPart,
+    Records,
+    Said,
+    TablePart,
+    TreePart,
+)
+from brae.core.layouts.roles import TEXTURE_FACTS, check_word
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
 
@@ -94,17 +105,6 @@ class Layout(Strict):
     )
     fixed_size: bool = Field(False, description="the main file always has as many bytes; what is free is padding")
     known_names: list[str] = Field(default_factory=list, description="names to try where only hashes are stored")
-    orientation: Literal["top-down", "bottom-up"] = Field(
-        "top-down", description="of a texture's rows, where no field says it"
-    )
-    pixel_format: str | None = Field(None, description="of a texture, where no field says it")
-    width: Annotated[int, Field(ge=1, le=65536)] | None = Field(None, description="the same")
-    height: Annotated[int, Field(ge=1, le=65536)] | None = Field(None, description="the same")
-    mip_count: Annotated[int, Field(ge=1, le=17)] = Field(1, description="the same")
-    colour: Literal["srgb", "linear"] | None = Field(None, description="what a texture's numbers are")
-    premultiplied: bool = Field(False, description="a texture's colour is multiplied by its alpha")
-    map: Role | Literal["packed"] | None = Field(None, description="what a texture is for, where no field says it")
-    packed: dict[Channel, Role] = Field(default_factory=dict, description="what a packed map's channels are for")
     parts: Annotated[list[Part], Field(min_length=1, max_length=500)]
 
     @model_validator(mode="after")
@@ -145,17 +145,10 @@ class Layout(Strict):
             known[part.name] = part
             if isinstance(part, FieldPart) and part.number_like:
                 values |= {part.field} | {piece.field for piece in part.bits or []}
-        roles: set[str | None] = {part.role for part in self.parts if isinstance(part, FieldPart)}
-        roles |= {bit.role for part in self.parts if isinstance(part, FieldPart) for bit in part.bits or []}
         for part in self.parts:
             self._check_mentions(part, known, values)
-            if isinstance(part, PixelsPart) and (part.elsewhere is not None) != ("levels-here" in roles):
-                raise ValueError("'elsewhere' and the role 'levels-here' belong together")
-            if isinstance(part, PixelsPart) and part.palette is not None:
-                found = known.get(part.palette.of)
-                if not isinstance(found, BytesPart):
-                    raise ValueError(f"'{part.palette.of}' holds a palette, but is no part 'bytes'")
-        self._check_maps()
+            if isinstance(part, PixelsPart):
+                self._check_pixels(part, known, values)
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
@@ -163,20 +156,65 @@ class Layout(Strict):
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
 
-    def _check_maps(self) -> None:
-        meanings: list[FieldPart | Bits] = []
+    def _check_pixels(self, part: PixelsPart, known: dict[str, Part], values: Collection[str]) -> None:
+        if part.palette is not None and not isinstance(known.get(part.palette.of), BytesPart):
+            raise ValueError(f"'{part.palette.of}' holds a palette, but is no part 'bytes'")
+        for name in (part.elsewhere.here, part.elsewhere.stored) if part.elsewhere is not None else ():
+            if name is not None and name not in values:
+                raise ValueError(f"'elsewhere' reads '{name}', which no field says{near(name, values)}")
+        fields = {one.field for one in self.parts if isinstance(one, FieldPart)}
+        for name in ("width", "height", "format"):
+            if name not in part.facts:
+                raise ValueError(f"'facts' of '{part.name}' do not say the texture's {name}")
+        for name, fact in part.facts.items():
+            if name not in TEXTURE_FACTS:
+                raise ValueError(f"'{name}' is nothing of a texture{near(name, TEXTURE_FACTS)}")
+            if isinstance(fact, Said) and fact.of not in fields:
+                for read in sorted(expressions.field_names(fact.of) - set(values)):
+                    raise ValueError(f"'{name}' reads '{read}', which no field says{near(read, values)}")
+            for word in self.meanings(name, fact):
+                check_word(name, word)
+
+    def meanings(self, name: str, fact: Fact) -> list[object]:
+        """What a texture's fact can be, as far as the layout says it by words."""
+        source = self.source(name, fact)
+        if source is None:
+            return [fact]
+        _, values = source
+        otherwise = [fact.otherwise] if isinstance(fact, Said) and fact.otherwise not in (None, "") else []
+        return [*(values or {}).values(), *otherwise]
+
+    def source(self, name: str, fact: Fact) -> tuple[FieldPart | Bits | None, Mapping[Any, Any] | None] | None:
+        """The header's field that a texture's fact is, and what its values mean; no field where it is a sum.
+
+        None where the fact is so for all. A word that the fact can be is that word, though a field is called so.
+        """
+        of = fact.of if isinstance(fact, Said) else fact
+        if not isinstance(of, str) or (not isinstance(fact, Said) and of in TEXTURE_FACTS[name]):
+            return None
+        said = fact.values if isinstance(fact, Said) else None
+        meant = self.header_field(of)
+        if meant is not None:
+            return meant, said if said is not None else meant.values
+        return (None, said) if isinstance(fact, Said) or self._is_sum(of) else None
+
+    def header_field(self, name: str) -> FieldPart | Bits | None:
+        """The header's field of that name, or the piece of one."""
+        return next((meant for meant in self._header_fields if meant.field == name), None)
+
+    @property
+    def _header_fields(self) -> Iterator[FieldPart | Bits]:
         for part in self.parts:
             if isinstance(part, FieldPart):
-                meanings += [part, *(part.bits or [])]
-        said = [word for meant in meanings if meant.role == "map" for word in (meant.values or {}).values()]
-        words = {self.map, *said} - {None}
-        for word in words:
-            if word not in (*get_args(Role), "packed"):
-                raise ValueError(
-                    f"'{word}' is nothing that a map is for; known are {', '.join(get_args(Role))}, packed"
-                )
-        if ("packed" in words) != bool(self.packed):
-            raise ValueError("'packed' says what the channels are for of maps that are 'packed'")
+                yield part
+                yield from part.bits or []
+
+    def _is_sum(self, text: str) -> bool:
+        try:
+            names = expressions.field_names(text)
+        except LayoutError:
+            return False
+        return bool(names) and names <= {"file_size", *(meant.field for meant in self._header_fields)}
 
     def _check_members(self, part: MembersPart, known: dict[str, Part], values: Collection[str]) -> None:
         if part.of is None:

@@ -185,13 +185,17 @@ class Said(Strict):
     otherwise: int | float | str | None = Field(None, description="what any other value means")
 
 
+#: a field's name, a sum over fields, or what is so for all of them
+Fact = bool | int | float | str | Said
+
+
 class Content(Placed):
     """How members are kept, and what they are."""
 
     kind: str | Said | None = Field(
         None, description="what the members are, such as 'texture', where their own bytes do not tell"
     )
-    facts: dict[Name, int | float | str | Said] = Field(
+    facts: dict[Name, Fact] = Field(
         default_factory=dict,
         description="facts of that kind (width, height, format, rate ...): fields, sums over them, or constants",
     )
@@ -279,6 +283,8 @@ class Elsewhere(Strict):
         description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
     )
     smallest_first: bool = Field(False, description="the smallest of its levels comes first")
+    here: Name = Field(description="the header's field that says how many levels are in this file")
+    stored: Name | None = Field(None, description="the header's field that says how many bytes are elsewhere")
 
     @model_validator(mode="after")
     def _sound(self) -> Elsewhere:
@@ -307,7 +313,11 @@ class PixelsPart(Hidden):
     palette: PaletteOf | None = Field(None, description="colours of palette indices")
     smallest_first: bool = Field(False, description="the smallest level comes first")
     elsewhere: Elsewhere | None = Field(
-        None, description="where the largest levels are; 'levels-here' says how many are in this file"
+        None, description="where the largest levels are, and which field says how many are in this file"
+    )
+    facts: dict[Name, Fact] = Field(
+        default_factory=dict,
+        description="what the texture is (width, height, format, mips ...): fields, sums over them, or constants",
     )
     by: Literal["picture", "level"] = Field(
         "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"

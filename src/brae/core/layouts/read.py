@@ -11,7 +11,7 @@ import numpy as np
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts import expressions
 from brae.core.layouts.chunks import Chunks, walk_chunks
-from brae.core.layouts.fields import Bits, BytesPart, FieldPart, Hidden, Value
+from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import reveal, with_keys
 from brae.core.layouts.parts import (
@@ -79,17 +79,6 @@ class Parsed:
                     return f"{name}{self.tables[name].describe(offset - region.start)}"
                 return name
         return "bytes that no part explains"
-
-
-def first_value(role: str, parsed: Parsed) -> tuple[FieldPart | Bits, str, int] | None:
-    """The header field (or some bits of it) that plays a texture's ``role``, its part's name, and its number."""
-    for part in parsed.layout.parts:
-        if isinstance(part, FieldPart):
-            pieces: list[FieldPart | Bits] = [part, *(part.bits or [])]
-            for meant in pieces:
-                if meant.role == role:
-                    return meant, part.field, parsed.values[meant.field]
-    return None
 
 
 def parse(layout: Layout, sources: Mapping[str, ByteSource]) -> Parsed:

@@ -10,6 +10,7 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate_columns, field_names
 from brae.core.layouts.parts import Content, Said
+from brae.core.layouts.roles import TEXTURE_FACTS
 from brae.core.layouts.rows import decode, trimmed
 
 if TYPE_CHECKING:
@@ -63,23 +64,31 @@ def _column(
     places: np.ndarray[Any, Any],
 ) -> Sequence[Value | None]:
     """One fact of some members."""
-    if isinstance(said, Said):
-        given = _given(said.of, values, found, places)
-        if said.values is None:
-            return given
-        meanings = {str(key).rstrip() if isinstance(key, str) else key: word for key, word in said.values.items()}
-        for one in given:
-            if one not in meanings and said.otherwise is None:
-                raise LayoutError(
-                    f"The layout does not say what '{name}' is where '{said.of}' is {one!r}.",
-                    expected=", ".join(map(str, meanings)),
-                    remedy="Add it to the 'values', or say 'otherwise'.",
-                )
-        told = [meanings.get(one, said.otherwise) for one in given]
-        return [None if one == "" else one for one in told]
-    if isinstance(said, str) and _reads(said, values, found):
-        return _given(said, values, found, places)
-    return [said] * len(places)
+    if isinstance(said, str) and said not in TEXTURE_FACTS.get(name, ()) and _reads(said, values, found):
+        said = Said(of=said)
+    if not isinstance(said, Said):
+        return [said] * len(places)
+    given = _given(said.of, values, found, places)
+    own = said.values if said.values is not None else _meanings(parsed, found, said.of)
+    if own is None:
+        return given
+    meanings = {str(key).rstrip() if isinstance(key, str) else key: word for key, word in own.items()}
+    for one in given:
+        if one not in meanings and said.otherwise is None:
+            raise LayoutError(
+                f"The layout does not say what '{name}' is where '{said.of}' is {one!r}.",
+                expected=", ".join(map(str, meanings)),
+                remedy="Add it to the 'values', or say 'otherwise'.",
+            )
+    told = [meanings.get(one, said.otherwise) for one in given]
+    return [None if one == "" else one for one in told]
+
+
+def _meanings(parsed: Parsed, found: Directory, of: str) -> Mapping[Any, Value] | None:
+    """What a field of the record or of the header says that its numbers mean."""
+    leaf = found.table.leaf.get(of) if found.table is not None else None
+    meant = leaf.meant if leaf is not None else parsed.layout.header_field(of)
+    return meant.values if meant is not None else None
 
 
 def _reads(text: str, values: Mapping[str, object], found: Directory) -> bool:

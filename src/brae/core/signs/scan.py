@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import string
 from bisect import bisect_right
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cache
+from typing import NamedTuple
 
 import numpy as np
 
@@ -58,6 +59,18 @@ class _Sign:
     unpack: Unstream | None = None
     #: where in the file the sign stands
     at: int = 0
+    #: what some of the bytes behind the magic can be, by their place: what rules most chance out in the kernel
+    rest: Mapping[int, tuple[int, int]] = field(default_factory=dict)
+    #: where deflate begins; 0 where there is none
+    packed: int = 0
+
+
+#: count of tables, their search range (its high byte), the first tag (ISO/IEC 14496-22, 4.3)
+_FONT = {4: (0, 0), 5: (4, 64), 6: (0, 4), **dict.fromkeys(range(12, 16), (32, 126))}
+#: reserved bytes, the header's size (BITMAPFILEHEADER, BITMAPINFOHEADER)
+_BMP = {**dict.fromkeys((6, 7, 8, 9, 15), (0, 0)), 14: (40, 124)}
+#: bytes of a sign that the kernel looks at
+_REACH = 16
 
 
 _SIGNS = (
@@ -72,10 +85,10 @@ _SIGNS = (
     _Sign(b"glTF", "glb", plain.glb),
     _Sign(b"II*\0", "tiff", plain.tiff),
     _Sign(b"MM\0*", "tiff", plain.tiff),
-    _Sign(b"BM", "bmp", plain.bmp),
-    _Sign(b"OTTO", "font", plain.font),
+    _Sign(b"BM", "bmp", plain.bmp, rest=_BMP),
+    _Sign(b"OTTO", "font", plain.font, rest=_FONT),
     _Sign(b"ttcf", "font", plain.font),
-    _Sign(b"\0\1\0\0", "font", plain.font),
+    _Sign(b"\0\1\0\0", "font", plain.font, rest=_FONT),
     _Sign(b"wOFF", "font", plain.woff),
     _Sign(b"wOF2", "font", plain.woff),
     _Sign(b"PK\3\4", "zip"),
@@ -85,28 +98,49 @@ _SIGNS = (
     _Sign(b"BZh", "bzip2", unpack=streams.bzip2_stream),
     _Sign(b"\xfd7zX", "xz", unpack=streams.xz_stream),
     _Sign(b"\x5d\0\0", "lzma", unpack=streams.lzma_stream),
-    *(_Sign(bytes((0x78, flags)), "zlib", unpack=streams.zlib_stream) for flags in (0x01, 0x5E, 0x9C, 0xDA)),
+    *(
+        _Sign(bytes((0x78, flags)), "zlib", unpack=streams.zlib_stream, packed=2)
+        for flags in (0x01, 0x5E, 0x9C, 0xDA)
+    ),
     _Sign(b"TRUE", "tga"),
 )
 
 
+class _Tables(NamedTuple):
+    """What the kernels are told of the signs, in their order, and of each byte whether it is of a text."""
+
+    begins: np.ndarray
+    lows: np.ndarray
+    highs: np.ndarray
+    packed: np.ndarray
+    kinds: np.ndarray
+
+
 @cache
-def _tables() -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """For the kernels: pairs of bytes that begin a sign, the signs' numbers and masks, what bytes are of a text."""
-    pairs = np.zeros(1 << 16, np.bool_)
-    magics, masks = np.zeros(len(_SIGNS), np.uint32), np.zeros(len(_SIGNS), np.uint32)
+def _tables() -> _Tables:
+    count = len(_SIGNS)
+    assert count <= 32, "a sign is one bit of 32"
+    told = _Tables(
+        np.zeros((4, 256), np.uint32),
+        np.zeros((count, _REACH), np.uint8),
+        np.full((count, _REACH), 255, np.uint8),
+        np.zeros(count, np.int64),
+        np.zeros(256, np.uint8),
+    )
     for number, sign in enumerate(_SIGNS):
-        pairs[int.from_bytes(sign.magic[:2], "little")] = True
-        magics[number] = int.from_bytes(sign.magic[:4], "little")
-        masks[number] = (1 << 8 * min(4, len(sign.magic))) - 1
-    kinds = np.zeros(256, np.uint8)
-    kinds[32:127] = 3
-    kinds[128:] = 3
+        for place in range(4):
+            values = sign.magic[place] if place < len(sign.magic) else slice(None)
+            told.begins[place, values] |= np.uint32(1 << number)
+        told.packed[number] = sign.packed
+        for place, (low, high) in sign.rest.items():
+            told.lows[number, place], told.highs[number, place] = low, high
+    told.kinds[32:127] = 3
+    told.kinds[128:] = 3
     for byte in (string.ascii_letters + string.digits).encode():
-        kinds[byte] = 1
+        told.kinds[byte] = 1
     for byte in b" \t\r\n":
-        kinds[byte] = 2
-    return pairs, magics, masks, kinds
+        told.kinds[byte] = 2
+    return told
 
 
 @dataclass
@@ -159,10 +193,9 @@ class Search:
 
     def _places(self, data: np.ndarray, start: int) -> Iterator[tuple[int, _Sign]]:
         """Where signs stand, from a place on."""
-        pairs, magics, masks, _ = _tables()
         places, signs = np.empty(_ROOM, np.int64), np.empty(_ROOM, np.int64)
         while start < len(data):
-            count = int(stands(data[start:], pairs, magics, masks, places, signs))
+            count = int(stands(data[start:], *_tables()[:-1], places, signs))
             for place, sign in zip(places[:count].tolist(), signs[:count].tolist(), strict=True):
                 yield start + place, _SIGNS[sign]
             if count < _ROOM:
@@ -241,7 +274,7 @@ class Search:
         self, data: np.ndarray, begin: int, found: list[Hit], free: int, *, last: bool
     ) -> tuple[list[Hit], int]:
         """The files of a window with the texts between them, and where a text begins that goes on behind it."""
-        kinds = _tables()[3]
+        kinds = _tables().kinds
         starts, ends = np.empty(1 << 16, np.int64), np.empty(1 << 16, np.int64)
         count = int(texts(data, kinds, LEAST_TEXT, starts, ends))
         end = begin + len(data)
@@ -297,5 +330,5 @@ def format_of(head: bytes) -> str | None:
             return sign.format
     if head[:2] == b"BM" and head[6:10] == bytes(4):
         return "bmp"
-    kinds = _tables()[3]
+    kinds = _tables().kinds
     return "text" if head and all(kinds[byte] for byte in head) else None

@@ -259,11 +259,10 @@ layout: bare-icons
 title: Icons without a magic, known by their names
 kind: texture
 match: {names: ["icon_*.raw"]}
-pixel_format: bgra8
 parts:
-  - {field: width, type: u16, role: width}
-  - {field: height, type: u16, role: height}
-  - {pixels: data}
+  - {field: width, type: u16}
+  - {field: height, type: u16}
+  - {pixels: data, facts: {width: width, height: height, format: bgra8}}
 """
 
 

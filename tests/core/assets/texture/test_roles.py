@@ -53,13 +53,11 @@ LAYOUT = """
 layout: made-up
 title: Made up
 kind: texture
-pixel_format: rgba8
-packed: {r: occlusion, a: smoothness}
 parts:
-  - {field: side, type: u8, role: width}
-  - {field: height, type: u8, role: height}
-  - {field: use, type: u8, role: map, values: {0: colour, 1: normal, 2: packed, 3: height}}
-  - {pixels: pixels}
+  - {field: side, type: u8}
+  - {field: height, type: u8}
+  - {field: use, type: u8, values: {0: colour, 1: normal, 2: "r=occlusion a=smoothness", 3: height}}
+  - {pixels: pixels, facts: {width: side, height: height, format: rgba8, map: use}}
 """
 
 
@@ -83,19 +81,22 @@ def test_a_layout_says_what_a_texture_is_for(
 
 def test_a_number_without_a_meaning_and_a_layout_without_a_word_say_nothing() -> None:
     assert described.read(parse(LAYOUT), bytes((1, 1, 9)) + bytes(4)).header.use is None
-    plain = LAYOUT.replace(", role: map, values: {0: colour, 1: normal, 2: packed, 3: height}", "")
-    plain = plain.replace("packed: {r: occlusion, a: smoothness}\n", "")
+    plain = LAYOUT.replace(", map: use", "")
     assert described.read(parse(plain), bytes((1, 1, 1)) + bytes(4)).header.use is None
-    always = described.read(parse(plain + "map: roughness\n"), bytes((1, 1, 1)) + bytes(4))
-    assert always.header.use == MapUse(role="roughness")
+    for word in ("roughness", "height"):  # one is a field's name, too
+        always = parse(LAYOUT.replace("map: use", f"map: {word}"))
+        assert described.read(always, bytes((1, 1, 1)) + bytes(4)).header.use == MapUse(role=word)
 
 
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [
-        ("1: normal", "1: shiny", "'shiny' is nothing that a map is for"),
-        ("packed: {r: occlusion, a: smoothness}\n", "", "'packed' says what the channels are for"),
-        ("2: packed, ", "", "'packed' says what the channels are for"),
+        ("1: normal", "1: shiny", "'shiny' is nothing that 'map' can be; known are colour, normal"),
+        ("r=occlusion", "r=shine", "'r=shine a=smoothness' is nothing that 'map' can be"),
+        ("map: use", "rows: upwards", "'upwards' is nothing that 'rows' can be; known are top-down, bottom-up"),
+        ("map: use", "maps: use", "'maps' is nothing of a texture; did you mean 'map'"),
+        ("map: use", "map: {of: uses}", "'map' reads 'uses', which no field says; did you mean 'use'"),
+        ("height: height, ", "", "'facts' of 'pixels' do not say the texture's height"),
     ],
 )
 def test_wrong_words_in_a_layout(old: str, new: str, message: str) -> None:

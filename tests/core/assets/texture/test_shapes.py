@@ -109,12 +109,13 @@ title: A sprite of an older console
 kind: texture
 parts:
   - {field: magic, type: bytes, length: 2, value: "SP"}
-  - {field: width, type: u8, role: width}
-  - {field: height, type: u8, role: height}
-  - {field: kind, type: u8, role: pixel-format, values: {1: index8, 2: index4}}
-  - {field: levels, type: u8, role: mip-count}
+  - {field: width, type: u8}
+  - {field: height, type: u8}
+  - {field: kind, type: u8, values: {1: index8, 2: index4}}
+  - {field: levels, type: u8}
   - {bytes: colours, size: 32}
   - pixels: data
+    facts: {width: width, height: height, format: kind, mips: levels}
     storage: {tiles: [{columns: 8, rows: 4}]}
     palette: {of: colours, format: argb1555}
     smallest_first: true

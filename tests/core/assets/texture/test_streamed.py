@@ -19,20 +19,22 @@ LAYOUT = """\
 layout: stub
 title: A stub
 kind: texture
-pixel_format: {pixel_format}
 parts:
   - {{field: magic, type: bytes, length: 4, value: "STUB"}}
-  - {{field: width, type: u16, role: width}}
-  - {{field: height, type: u16, role: height}}
-  - {{field: levels, type: u8, role: mip-count}}
-  - {{field: here, type: u8, role: levels-here}}
-  - {{field: away, type: u32, role: bytes-elsewhere}}
-  - {{pixels: pixels{more}, elsewhere: {elsewhere}}}
+  - {{field: width, type: u16}}
+  - {{field: height, type: u16}}
+  - {{field: levels, type: u8}}
+  - {{field: here, type: u8}}
+  - {{field: away, type: u32}}
+  - pixels: pixels
+    facts: {{width: width, height: height, format: {pixel_format}, mips: levels}}
+    elsewhere: {elsewhere}
+{more}
 """
 NAME = "walls/brick.stub"
-ONE = '{name: "{folder}/large/{stem}.rest"}'
-EACH = '{name: "{path}.{level}"}'
-BACKWARDS = '{name: "rest", smallest_first: true}'
+ONE = '{name: "{folder}/large/{stem}.rest", here: here, stored: away}'
+EACH = '{name: "{path}.{level}", here: here, stored: away}'
+BACKWARDS = '{name: "rest", smallest_first: true, here: here, stored: away}'
 
 
 def _written(
@@ -75,7 +77,7 @@ def test_read_whole_and_divided_again_as_it_was(
     side = 1 << power
     for here in range(1, power + 2):
         data, files = _written(side, pixel_format, here, elsewhere, smallest_first=smallest_first)
-        more = ", smallest_first: true" if smallest_first else ""
+        more = "    smallest_first: true\n" if smallest_first else ""
         texture = _read(data, files, pixel_format, elsewhere, more)
         assert [len(level) for level in texture.levels] == [
             texture.header.level_size(level) for level in range(power + 1)
@@ -147,9 +149,9 @@ def test_any_damage_is_an_error_or_read(place: int, byte: int) -> None:
     assert texture.rewrite(texture.header, texture.levels) == bytes(damaged)
 
 
-def test_the_language_wants_both_words() -> None:
+def test_the_language_wants_to_know_how_many_are_here() -> None:
     text = LAYOUT.format(pixel_format="bc1", elsewhere=ONE, more="")
-    with pytest.raises(LayoutError, match="belong together"):
-        parse(text.replace(", role: levels-here", ""))
+    with pytest.raises(LayoutError, match="reads 'hera', which no field says; did you mean 'here'"):
+        parse(text.replace("here: here", "here: hera"))
     with pytest.raises(LayoutError, match="not known"):
         parse(text.replace("{stem}", "{house}"))

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
+from brae.core.assets.base import as_said
 from brae.core.assets.texture import formats
+from brae.core.assets.texture.facts import SaidFacts
 from brae.core.assets.texture.formats import Indexed, PixelFormat
-from brae.core.assets.texture.texture import Header, Shape, TextureFile, join_levels, split_levels
+from brae.core.assets.texture.texture import Header, TextureFile, join_levels, split_levels
 from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
+from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import Layout
-from brae.core.layouts.parts import PixelsPart
-from brae.core.layouts.read import Parsed, first_value, parse, parse_some
-from brae.core.layouts.roles import MapUse
+from brae.core.layouts.parts import Fact, PixelsPart, Said
+from brae.core.layouts.read import Parsed, parse, parse_some
+from brae.core.layouts.said import KIND
 from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, BytesSource
 
@@ -38,7 +40,8 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -
     behind = content[end:]
     files = {file: fetch(file) for file in _files_of(part, name, away)}
     levels = [*_take(header, part, name, files, away), *levels]
-    stated = _number(parsed, "bytes-elsewhere")
+    elsewhere = part.elsewhere
+    stated = parsed.values[elsewhere.stored] if elsewhere is not None and elsewhere.stored is not None else None
     if stated is not None and stated != sum(map(len, files.values())):
         raise FormatError(
             f"The header says that {stated} bytes are elsewhere.", expected=str(sum(map(len, files.values())))
@@ -52,13 +55,10 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -
         count = away_of(new)
         pixels = _join(_smaller(new, count), part, levels[count:]) + behind
         values = _values(layout, parsed, new)
-        for role, number in (
-            ("levels-here", new.levels - count),
-            ("bytes-elsewhere", sum(len(level) for level in levels[:count])),
-        ):
-            found = first_value(role, parsed)
-            if found is not None and (away or number != header.levels):
-                values[found[0].field] = number
+        if elsewhere is not None and (away or new.levels - count != header.levels):
+            values[elsewhere.here] = new.levels - count
+        if elsewhere is not None and elsewhere.stored is not None:
+            values[elsewhere.stored] = sum(len(level) for level in levels[:count])
         return b"".join(compose(parsed, pixels=pixels, values=values).read(MAIN))
 
     def divide(new: Header, levels: Sequence[bytes]) -> dict[str, bytes]:
@@ -98,9 +98,9 @@ def parts_of(layout: Layout, data: bytes, name: str) -> list[str]:
 
 def _levels_away(part: PixelsPart, parsed: Parsed, header: Header) -> int:
     """How many of the largest levels are elsewhere."""
-    here = _number(parsed, "levels-here")
-    if part.elsewhere is None or here is None:
+    if part.elsewhere is None:
         return 0
+    here = parsed.values[part.elsewhere.here]
     if not 0 <= here <= header.levels:
         raise FormatError(f"{here} of {header.levels} levels are said to be in this file.")
     return header.levels - here
@@ -169,26 +169,7 @@ def _join(header: Header, part: PixelsPart, levels: Sequence[bytes]) -> bytes:
     return join_levels(header, levels, by_picture=part.by == "picture")
 
 
-def _number(parsed: Parsed, role: str) -> int | None:
-    found = first_value(role, parsed)
-    return None if found is None else found[2]
-
-
-def _meaning(layout: Layout, parsed: Parsed, role: str, what: str, default: Any) -> Any:
-    """What the value of a role stands for, or the layout's own word where no field has the role."""
-    found = first_value(role, parsed)
-    if found is None:
-        return default
-    meaning = found[0].meaning(found[2])
-    if not isinstance(meaning, str):
-        raise UnknownFormatError(
-            f"The layout '{layout.layout}' does not say what {what} {meaning} is.",
-            offset=parsed.regions[found[1]].start,
-        )
-    return meaning
-
-
-def _with_palette(layout: Layout, part: PixelsPart, parsed: Parsed, pixel_format: PixelFormat) -> PixelFormat:
+def _with_palette(part: PixelsPart, parsed: Parsed, pixel_format: PixelFormat) -> PixelFormat:
     if part.palette is None or part.palette.of not in parsed.regions:
         return pixel_format
     if not isinstance(pixel_format, Indexed):
@@ -217,70 +198,75 @@ def _exchange_bits(numbers: np.ndarray, low: int, high: int) -> np.ndarray:
 
 
 def header_of(layout: Layout, parsed: Parsed) -> Header:
-    """What the fields of a layout say about its texture."""
-    part = layout.only(PixelsPart)
-    width, height = _number(parsed, "width") or layout.width, _number(parsed, "height") or layout.height
-    if width is None or height is None:
-        raise FormatError(f"The layout '{layout.layout}' does not say where width and height are.")
-    formats.check_size(width, height)
-    name = _meaning(layout, parsed, "pixel-format", "pixel format", layout.pixel_format)
-    if name is None:
-        raise UnknownFormatError(f"The layout '{layout.layout}' does not say what pixel format this is.")
-    orientation = _meaning(layout, parsed, "orientation", "orientation", layout.orientation)
-    if orientation not in ("top-down", "bottom-up"):
-        raise FormatError(f"The layout '{layout.layout}' does not say what orientation {orientation} is.")
-    layers, depth = max(1, _number(parsed, "layers") or 1), max(1, _number(parsed, "depth") or 1)
-    faces = _number(parsed, "faces") or 1
-    shape: Shape = "volume" if depth > 1 else "cube" if faces == 6 else "array" if layers * faces > 1 else "2d"
-    pixel_format = formats.stored(_with_palette(layout, part, parsed, formats.get(name)), part.storage)
-    return Header(
-        layout.layout,
-        pixel_format,
-        width,
-        height,
-        max(1, _number(parsed, "mip-count") or layout.mip_count),
-        orientation,
-        shape,
-        layers * faces,
-        depth,
-        layout.colour,
-        layout.premultiplied,
-        _use(layout, parsed),
-    ).check()
+    """What the facts of a layout say about its texture."""
+    part: PixelsPart = layout.only(PixelsPart)
+    told = {name: value for name, fact in part.facts.items() if (value := _value(parsed, name, fact)) is not None}
+    facts = as_said(SaidFacts, {KIND: "texture", **told}, "texture")
+    assert facts is not None
+    pixel_format = formats.stored(_with_palette(part, parsed, formats.get(facts.format)), part.storage)
+    return facts.header(layout.layout, pixel_format)
 
 
-def _use(layout: Layout, parsed: Parsed) -> MapUse | None:
-    """What the texture is for; a number that the layout does not explain says nothing."""
-    found = first_value("map", parsed)
-    word = layout.map if found is None else (found[0].values or {}).get(found[2])
-    if word == "packed":
-        return MapUse(channels=layout.packed)
-    return None if word is None else MapUse.model_validate({"role": word})
+def _value(parsed: Parsed, name: str, fact: Fact) -> bool | int | float | str | None:
+    """A fact of this file; None where the layout says nothing of it."""
+    source = parsed.layout.source(name, fact)
+    if source is None:
+        assert not isinstance(fact, Said)
+        return fact
+    meant, values = source
+    of = fact.of if isinstance(fact, Said) else str(fact)
+    number = evaluate(of, parsed.values) if meant is None or meant.field in parsed.values else _text(parsed, of)
+    if values is None:
+        return number
+    if number in values:
+        return values[number]
+    if isinstance(fact, Said) and fact.otherwise is not None:
+        return fact.otherwise or None
+    if name in _OPTIONAL:
+        return None
+    raise UnknownFormatError(
+        f"The layout '{parsed.layout.layout}' does not say what {name} {number} is.",
+        offset=parsed.regions[of].start if of in parsed.regions else None,
+        expected=", ".join(f"{key}: {word}" for key, word in values.items()),
+        remedy="Add it to the 'values'.",
+    )
+
+
+#: a number of these that the layout does not explain says nothing, and the texture can be read all the same
+_OPTIONAL = ("map", "colour")
+
+
+def _text(parsed: Parsed, name: str) -> str:
+    """A header's text, such as four letters."""
+    return parsed.texts[name].rstrip(b"\0 ").decode("latin-1")
 
 
 def _values(layout: Layout, parsed: Parsed, new: Header) -> dict[str, int]:
     """The header's fields for other sides, levels or another pixel format."""
+    part: PixelsPart = layout.only(PixelsPart)
+    before = header_of(layout, parsed)
+    wanted = {"width": new.width, "height": new.height, "mips": new.levels, "format": new.format.name}
+    was = {"width": before.width, "height": before.height, "mips": before.levels, "format": before.format.name}
     values: dict[str, int] = {}
-    for role, wanted in {"width": new.width, "height": new.height, "mip-count": new.levels}.items():
-        found = first_value(role, parsed)
-        said = {"width": layout.width, "height": layout.height, "mip-count": layout.mip_count}[role]
-        if found is None and said is not None and wanted != said:
+    for name, value in wanted.items():
+        # What is as it was stays as it is written: no level at all stands for one in some formats.
+        if value == was[name]:
+            continue
+        fact = part.facts.get(name)
+        meant, meanings = (layout.source(name, fact) if fact is not None else None) or (None, None)
+        if meant is None or meant.field not in parsed.values:
             raise LayoutError(
-                f"A file of '{layout.title}' has no field for its {role}, so it cannot be another.",
-                expected=str(said),
+                f"A file of '{layout.title}' has no number for its {_TITLES[name]}, so it cannot be another.",
+                expected=str(was[name]),
             )
-        # No level at all stands for one in some formats.
-        if found is not None and not (role == "mip-count" and found[2] == 0 and wanted == 1):
-            values[found[0].field] = wanted
-    found = first_value("pixel-format", parsed)
-    before = found[0].meaning(found[2]) if found else layout.pixel_format
-    if before != new.format.name:
-        meanings = found[0].values if found else None
-        number = next((key for key, name in (meanings or {}).items() if name == new.format.name), None)
-        if found is None or number is None:
+        number = value if meanings is None else next((key for key, word in meanings.items() if word == value), None)
+        if not isinstance(number, int):
             raise LayoutError(
-                f"A file of '{layout.title}' cannot say that its pixels are {new.format.title}.",
-                expected=", ".join(str(name) for name in (meanings or {}).values()) or str(before),
+                f"A file of '{layout.title}' cannot say that its {_TITLES[name]} is {value}.",
+                expected=", ".join(str(word) for word in (meanings or {}).values()),
             )
-        values[found[0].field] = int(number)
+        values[meant.field] = number
     return values
+
+
+_TITLES = {"width": "width", "height": "height", "mips": "mip count", "format": "pixel format"}

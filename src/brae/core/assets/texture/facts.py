@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -11,8 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from brae.core.assets.base import as_said
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.texture import formats
-from brae.core.assets.texture.texture import Header
-from brae.core.layouts.roles import MapUse
+from brae.core.assets.texture.formats import PixelFormat
+from brae.core.assets.texture.texture import Header, Shape
+from brae.core.layouts.roles import use_of
 
 
 class TextureFacts(Facts):
@@ -46,16 +46,42 @@ def facts_of(header: Header) -> dict[str, Value]:
 
 
 class SaidFacts(BaseModel):
-    """What an archive's records can say of a texture: then its bytes are pixels and nothing else."""
+    """What a layout can say of a texture: of its header, or of a member whose bytes are nothing but pixels."""
 
     model_config = ConfigDict(extra="forbid")
-    kind: str
+    kind: str = "texture"
     width: Annotated[int, Field(ge=1, le=65536)]
     height: Annotated[int, Field(ge=1, le=65536)]
     format: str
-    mips: Annotated[int, Field(ge=1, le=17)] = 1
+    #: no level, layer, face or slice at all stands for one in some formats
+    mips: Annotated[int, Field(ge=0, le=17)] = 1
     rows: Literal["top-down", "bottom-up"] = "top-down"
     map: str | None = None
+    layers: Annotated[int, Field(ge=0, le=65536)] = 1
+    faces: Annotated[int, Field(ge=0, le=6)] = 1
+    depth: Annotated[int, Field(ge=0, le=65536)] = 1
+    colour: Literal["srgb", "linear"] | None = None
+    premultiplied: bool = False
+
+    def header(self, container: str, pixel_format: PixelFormat) -> Header:
+        """The header of a texture of which this is said; FormatError where it cannot be."""
+        formats.check_size(self.width, self.height)
+        count, depth = max(1, self.layers) * max(1, self.faces), max(1, self.depth)
+        shape: Shape = "volume" if depth > 1 else "cube" if self.faces == 6 else "array" if count > 1 else "2d"
+        return Header(
+            container,
+            pixel_format,
+            self.width,
+            self.height,
+            max(1, self.mips),
+            self.rows,
+            shape,
+            count,
+            depth,
+            self.colour,
+            self.premultiplied,
+            use_of(self.map),
+        ).check()
 
 
 def header_of(said: Mapping[str, Value]) -> Header | None:
@@ -66,14 +92,4 @@ def header_of(said: Mapping[str, Value]) -> Header | None:
     facts = as_said(SaidFacts, said, "texture")
     if facts is None:
         return None
-    header = Header("raw", formats.get(facts.format), facts.width, facts.height, facts.mips, facts.rows)
-    return replace(header, use=use_of(facts.map)).check()
-
-
-def use_of(said: object) -> MapUse | None:
-    """What a texture is for, from its fact ``map``."""
-    if not isinstance(said, str) or not said:
-        return None
-    if "=" not in said:
-        return MapUse.model_validate({"role": said})
-    return MapUse.model_validate({"channels": dict(part.split("=", 1) for part in said.split())})
+    return facts.header("raw", formats.get(facts.format))

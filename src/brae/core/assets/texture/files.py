@@ -13,6 +13,7 @@ from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.texture import Header, TextureFile
 from brae.core.errors import FormatError, UnknownFormatError
 from brae.core.layouts.library import Library
+from brae.core.layouts.parts import PixelsPart
 
 
 def read_image(data: bytes, name: str = "") -> ImageFile:
@@ -170,10 +171,11 @@ def sayable(container: str, library: Library) -> list[str]:
     if container in ("dds", "ktx2"):
         return dds.FORMATS if container == "dds" else ktx2.FORMATS
     layout = library.layouts.get(container)
-    parts = layout.parts if layout is not None else []
-    field = next((part for part in parts if getattr(part, "role", None) == "pixel-format"), None)
+    part = layout.only(PixelsPart) if layout is not None else None
     known = {pixel_format.name for pixel_format in formats.all_formats()}
-    return [str(name) for name in (getattr(field, "values", None) or {}).values() if name in known]
+    source = layout.source("format", part.facts["format"]) if layout is not None and part is not None else None
+    _, meanings = source or (None, None)
+    return [str(name) for name in (meanings or {}).values() if name in known]
 
 
 def can_write(container: str) -> bool:

@@ -90,8 +90,8 @@ class Guess(BaseModel):
         """A layout's text for this file and its siblings: names as ``pattern``, of ``size`` bytes if it says so."""
         said: dict[str, Any] = {"layout": identifier, "title": title, "kind": "texture"}
         said["match"] = {"names": [pattern]} | ({"size": size} if size is not None else {})
-        said |= {"pixel_format": self.format, "width": self.width, "height": self.height, "mip_count": self.levels}
-        pixels: dict[str, Any] = {"pixels": "pixels"}
+        facts = {"width": self.width, "height": self.height, "format": self.format, "mips": self.levels}
+        pixels: dict[str, Any] = {"pixels": "pixels", "facts": facts}
         if self.storage is not None:
             pixels["storage"] = self.storage.model_dump(exclude_defaults=True)
         parts: list[dict[str, Any]] = []

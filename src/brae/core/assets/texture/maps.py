@@ -5,8 +5,7 @@ from __future__ import annotations
 from pydantic import BaseModel
 
 from brae.core.assets.base import Around
-from brae.core.assets.texture.facts import use_of
-from brae.core.layouts.roles import Channel, Role, map_names
+from brae.core.layouts.roles import Channel, Role, map_names, use_of
 
 
 class MapView(BaseModel):

@@ -148,7 +148,7 @@ def _relevant_of(text: str) -> tuple[tuple[int, ...], int] | None:
         width = one.length if one.type in ("string", "bytes") else one.width
         if not isinstance(width, int) or at + width >= HEAD:
             return None
-        used = one.role or one.bits or one.value is not None or one.checksum is not None
+        used = one.bits or one.value is not None or one.checksum is not None
         if used or len(re.findall(rf"\b{re.escape(one.field)}\b", text)) > 1 or one.is_ is not None:
             places += range(at, at + width)
         at += width
