@@ -101,7 +101,8 @@ def test_a_fields_own_values_are_what_the_fact_means_and_a_word_is_itself() -> N
     layout = parse(text.replace("FACTS", "{width: 10, height: height, format: two, map: height}"))
     archive = open_archive(layout, {"main": BytesSource(chest([("sail", b"PIX ", 6, 5, data)]))})
     (sail,) = catalogue(archive, Library())
-    assert (sail.fault, sail.facts["height"], sail.facts["format"], sail.facts["map"]) == (None, 6, "bgra8", "height")
+    said = (sail.facts["height"], sail.facts["format"], sail.facts["map"])
+    assert (sail.fault, *said) == (None, 6, "bgra8", "height")
     archive = open_archive(layout, {"main": BytesSource(chest([("sail", b"PIX ", 6, 7, data)]))})
     with pytest.raises(LayoutError, match="what 'format' is where 'two' is 7"):
         archive.said([0])
