@@ -28,8 +28,8 @@ from benchmarks.report import best, in_turn, report
 from brae.core.assets.folders import member_paths, unpack
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_new
-from brae.core.containers.depth import open_path
 from brae.core.containers.described import Archive, open_archive
+from brae.core.containers.nesting import open_path
 from brae.core.layouts.directory import directory
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
@@ -98,7 +98,7 @@ def _archive(folder: Path, members: int, size: int) -> Path:
 
 def _unpacking(folder: Path) -> None:
     archive = _open(_archive(folder, 12_000, 8192))
-    paths = member_paths(archive.levels)
+    paths = member_paths(archive.labels)
     data = [archive.read(index) for index in range(len(archive))]
 
     def plain() -> None:

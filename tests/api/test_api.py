@@ -17,6 +17,7 @@ from starlette.testclient import TestClient
 
 from brae.api.app import create_app
 from brae.store.home import InUseError
+from brae.store.models import Build
 from brae.work import Workspace
 from tests.core.families import BY_NAME, members_for
 from tests.work.test_flow import digests
@@ -290,6 +291,21 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     assert client.get(f"{opened}/edits").json() == []
     assert client.delete(opened).status_code == 204
     assert client.get("/api/projects").json() == []
+
+
+def test_builds_of_an_earlier_brae_are_listed(client: TestClient, workspace: Workspace, opened: str) -> None:
+    """A member's label was called its level, in the plan and in those of archives inside."""
+    numbers = {"stored_before": 9, "stored_after": 8, "real_before": 9, "real_after": 9, "slot": 16}
+    member = {"level": "sail.ptx", **numbers}
+    inside = {"address": "a//b", "title": "b", "way": "patch", "why": "it fits", "members": [member]}
+    file = {"path": "a", "way": "patch", "why": "it fits", "size_before": 9, "size_after": 9}
+    with workspace.database.change() as session:
+        project = opened.rpartition("/")[2]
+        files = [file | {"members": [member], "inside": [inside]}]
+        session.add(Build(project_id=project, what="build", files=files, edits=[]))
+    (build,) = client.get(f"{opened}/builds").json()
+    assert build["files"][0]["members"] == [{"label": "sail.ptx", **numbers}]
+    assert build["files"][0]["inside"][0]["members"] == [{"label": "sail.ptx", **numbers}]
 
 
 def test_bad_uploads_keep_the_version_before(client: TestClient, opened: str) -> None:

@@ -75,21 +75,21 @@ any_name = st.text(max_size=40) | st.sampled_from(
 
 @given(any_name)
 def test_quoting_a_name_undoes_itself(name: str) -> None:
-    level = addresses.quote_level(name)
-    assert addresses.unquote_level(level) == name
+    level = addresses.quote(name)
+    assert addresses.unquote(level) == name
     assert addresses.SEPARATOR not in level
 
 
 @given(st.lists(any_name, max_size=20))
 def test_no_two_members_share_an_address(names: list[str]) -> None:
-    levels = addresses.member_levels(names)
+    levels = addresses.labels_of(names)
     assert len(set(levels)) == len(names)
-    assert [addresses.unquote_level(level) for level in levels] == names
+    assert [addresses.unquote(level) for level in levels] == names
 
 
 @given(st.lists(any_name, max_size=20))
 def test_member_paths_stay_below_their_folder(names: list[str]) -> None:
-    paths = member_paths(addresses.member_levels(names))
+    paths = member_paths(addresses.labels_of(names))
     root = Path("/exchange/project")
     for path in paths:
         assert not path.startswith("/")

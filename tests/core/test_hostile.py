@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from brae.core.assets.folders import changes_in, unpack
 from brae.core.catalogue import catalogue
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
@@ -98,7 +98,7 @@ def test_hostile_names_stay_inside_the_folder(tmp_path: Path) -> None:
     assert all(out in file.parents for file in written)
     assert changes_in(archive, out, LIBRARY) == {}
     # What differs in the folder finds its member again, whatever its name.
-    for index, level in enumerate(archive.levels):
+    for index, level in enumerate(archive.labels):
         assert archive.index_of(level) == index
     victim = next(file for file in written if b"absolute" in file.read_bytes())
     victim.write_bytes(b"new")
@@ -108,7 +108,7 @@ def test_hostile_names_stay_inside_the_folder(tmp_path: Path) -> None:
 
 def test_duplicate_names_are_told_apart(tmp_path: Path) -> None:
     archive = BY_NAME["flat"].open(BY_NAME["flat"].write([("same", b"1"), ("same", b"2"), ("same", b"3")]))
-    assert archive.levels == ["same", "same@2", "same@3"]
+    assert archive.labels == ["same", "same@2", "same@3"]
     list(unpack(archive, tmp_path))
     assert sorted(file.read_bytes() for file in tmp_path.iterdir()) == [b"1", b"2", b"3"]
 
@@ -127,7 +127,7 @@ def test_a_stranger_in_the_folder_is_refused(tmp_path: Path) -> None:
 def test_any_bytes_have_a_kind(data: bytes) -> None:
     from brae.core.catalogue import describe
 
-    item = describe(data[:512], LIBRARY, level="x", name="x", stored=len(data), real=len(data), packer="none")
+    item = describe(data[:512], LIBRARY, label="x", name="x", stored=len(data), real=len(data), packer="none")
     assert item.kind in ("texture", "sound", "text", "data")
 
 

@@ -18,7 +18,7 @@ from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_levels
 from brae.core.assets.texture.files import read_image, read_texture, write_image, write_texture
 from brae.core.assets.texture.texture import Header
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, disc

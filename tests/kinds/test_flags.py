@@ -18,7 +18,7 @@ from brae.api.app import create_app
 from brae.core.assets.registry import kinds
 from brae.core.errors import FormatError
 from brae.store import Home
-from brae.work import Workspace, builds
+from brae.work import Workspace, builds, planning
 from brae.work.edits import exchange_file, put_in_work
 from brae.work.opening import open_game
 from brae.work.watch import Watcher
@@ -69,7 +69,7 @@ def test_a_kind_of_another_package_goes_the_whole_way(installed: None, tmp_path:
         assert edit.state == "attention"
         assert edit.sheet is not None
         assert [finding["id"] for finding in edit.sheet["findings"]] == ["width"]
-        assert list(builds.plan(workspace, "harbour").left_out.values()) == [
+        assert list(planning.plan(workspace, "harbour").left_out.values()) == [
             "the game would refuse it: 9 columns instead of 8"
         ]
         from brae.work.edits import set_remedies

@@ -18,7 +18,7 @@ from brae.core.errors import StorageError
 from brae.store import Blobs, Home, Ledger, open_database
 from brae.store.database import DamagedError, Database, NewerError
 from brae.store.models import Project
-from brae.work import Workspace, builds
+from brae.work import Workspace, builds, planning
 from brae.work.edits import go_to
 from brae.work.opening import open_game
 from tests.work.test_flow import SAIL, come_back, digests, edit_of, paint
@@ -73,7 +73,7 @@ def test_restore_works_without_the_database(damage: str, home: Home, game: Path)
     assert found["left"] == []
     assert digests(game) == before
     open_game(workspace, game)
-    assert builds.plan(workspace, "skerry").edits == [SAIL]
+    assert planning.plan(workspace, "skerry").edits == [SAIL]
     go_to(workspace, "skerry", SAIL, 0)
     workspace.close()
 

@@ -13,7 +13,7 @@ import pytest
 from sqlalchemy import func, select
 
 from brae.core.assets.texture.files import read_texture
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.errors import CancelledError, FormatError
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.sources import FileSource
@@ -23,7 +23,7 @@ from brae.demo.standin.disc import read_inlay, read_mosaic
 from brae.jobs import Silent
 from brae.store import Home
 from brae.store.models import ArchiveRow, Member
-from brae.work import Workspace, builds
+from brae.work import Workspace, builds, planning
 from brae.work.edits import go_to
 from brae.work.opening import open_game
 from tests.work.test_flow import come_back, digests, edit_of, paint
@@ -62,10 +62,10 @@ def test_one_build_carries_changes_of_several_depths_outwards(workspace: Workspa
     originals = {address: _member(disc_game, address) for address in (SCREEN, SPRITE, OTHER)}
     for address in (SCREEN, SPRITE):
         come_back(workspace, address, paint(workspace, address))
-    (file,) = builds.plan(workspace, "skerry").files
+    (file,) = planning.plan(workspace, "skerry").files
     assert (file.path, file.way) == ("skerry.bin", "patch")
-    assert [(step["address"], step["way"]) for step in file.inside] == [(PACK, "patch"), (VOLUME, "patch")]
-    assert [member["level"] for member in file.inside[1]["members"]] == ["MENUS.SCR", "S00003.SLT"]
+    assert [(step.address, step.way) for step in file.inside] == [(PACK, "patch"), (VOLUME, "patch")]
+    assert [member.label for member in file.inside[1].members] == ["MENUS.SCR", "S00003.SLT"]
     builds.build(workspace, "skerry")
     assert _member(disc_game, OTHER) == originals[OTHER]
     for address in (SCREEN, SPRITE):
@@ -73,7 +73,7 @@ def test_one_build_carries_changes_of_several_depths_outwards(workspace: Workspa
         assert _member(disc_game, address) == workspace.blobs.get(edit.encoded_sha256 or "") != originals[address]
     with FileSource(disc_game / "skerry.bin") as raw:
         assert wrong_sectors(raw, 0, raw.size // 2352) == []
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     # One edit is taken back, the other stays.
     go_to(workspace, "skerry", SPRITE, 0)
     builds.build(workspace, "skerry")
@@ -88,8 +88,8 @@ def test_a_screen_that_grows_moves_what_follows_at_every_level(workspace: Worksp
     before = digests(disc_game)
     originals = {address: _member(disc_game, address) for address in (OTHER, SPRITE)}
     come_back(workspace, SCREEN, paint(workspace, SCREEN, noisy=True))
-    (file,) = builds.plan(workspace, "skerry").files
-    assert [step["way"] for step in file.inside] == ["rebuild", "rebuild"]
+    (file,) = planning.plan(workspace, "skerry").files
+    assert [step.way for step in file.inside] == ["rebuild", "rebuild"]
     builds.build(workspace, "skerry")
     for address, data in originals.items():
         assert _member(disc_game, address) == data
@@ -105,7 +105,7 @@ def test_opening_again_keeps_edits_at_depth(workspace: Workspace, disc_game: Pat
     builds.build(workspace, "skerry")
     assert open_game(workspace, disc_game)["archives"] == 3
     assert edit_of(workspace, SCREEN).state == "ready"
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
 
 
 def test_an_index_and_a_data_file_inside_a_zip(workspace: Workspace, tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from PIL import Image
 from brae.core import addresses
 from brae.core.assets.texture.files import LARGE
 from brae.core.errors import ChangedError, FormatError, StorageError, UnknownFormatError
-from brae.work import Workspace, builds, watch
+from brae.work import Workspace, planning, watch
 from brae.work.edits import (
     exchange_file,
     go_to,
@@ -95,7 +95,7 @@ def test_any_name_can_be_put_in_work(workspace: Workspace, tmp_path: Path, name:
     (tmp_path / "skerry").mkdir()
     _zip_of(tmp_path / "skerry" / "a.zip", name, "dir.png.png/inside")
     open_game(workspace, tmp_path / "skerry")
-    address = addresses.join("a.zip", addresses.quote_level(name))
+    address = addresses.join("a.zip", addresses.quote(name))
     put_in_work(workspace, "skerry", address)
     file = exchange_file(workspace, edit_of(workspace, address))
     assert file.is_file()
@@ -109,7 +109,7 @@ def test_any_name_can_be_put_in_work(workspace: Workspace, tmp_path: Path, name:
 @given(st.lists(st.text(st.sampled_from("aAbB/.~1ß"), min_size=1, max_size=6), min_size=1, max_size=12))
 def test_exchange_paths_never_meet(names: list[str]) -> None:
     taken: list[str] = []
-    for level in addresses.member_levels(names):
+    for level in addresses.labels_of(names):
         taken.append(addresses.exchange_path(addresses.join("x.zip", level), "png", taken))
     folded = [path.casefold() for path in taken]
     assert len(set(folded)) == len(folded)
@@ -184,7 +184,7 @@ def test_a_broken_version_from_before_does_not_lock_the_item(workspace: Workspac
     edit = edit_of(workspace, SAIL)
     assert (edit.in_work, edit.state) == (True, "attention")
     assert "not a picture" in (edit.fault or "")
-    assert builds.plan(workspace, "skerry").edits == []
+    assert planning.plan(workspace, "skerry").edits == []
     take_file(workspace, "skerry", SAIL, _png(), "sail.png")
     assert edit_of(workspace, SAIL).fault is None
 

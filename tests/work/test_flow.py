@@ -18,7 +18,7 @@ from brae.core.layouts.library import FOLDER
 from brae.demo import LAYOUTS
 from brae.demo.standin import play
 from brae.store.models import Edit, Original
-from brae.work import Workspace, builds, trials
+from brae.work import Workspace, builds, planning, trials
 from brae.work.edits import (
     exchange_file,
     go_to,
@@ -82,7 +82,7 @@ def test_patch_see_restore(workspace: Workspace, opened: Path) -> None:
     before = digests(opened)
     come_back(workspace, SAIL, paint(workspace, SAIL))
     assert edit_of(workspace, SAIL).state == "ready"
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert [(file.path, file.way) for file in plan.files] == [
         ("data/harbour.kist", "patch"),
         ("data/harbour.hold", "patch"),
@@ -96,7 +96,7 @@ def test_patch_see_restore(workspace: Workspace, opened: Path) -> None:
     assert not trial.after.placeholders
     assert trial.before.scene != trial.after.scene
     assert trial.before.scene == play(opened).scene or trial.after.scene == play(opened).scene
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     assert builds.build(workspace, "skerry")["up_to_date"]
     assert sorted(builds.restore(workspace, "skerry")["files"]) == ["data/harbour.hold", "data/harbour.kist"]
     assert digests(opened) == before
@@ -107,7 +107,7 @@ def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Pat
     before = digests(opened)
     come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
     come_back(workspace, SKY, paint(workspace, SKY))
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert {file.way for file in plan.files} == {"rebuild"}
     builds.build(workspace, "skerry")
     report = play(opened)
@@ -120,7 +120,7 @@ def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Pat
     builds.build(workspace, "skerry")
     assert play(opened).refused is None
     take_out_of_work(workspace, "skerry", SKY)
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert {file.way for file in plan.files} == {"restore"}
     builds.build(workspace, "skerry")
     assert digests(opened) == before
@@ -163,7 +163,7 @@ def test_what_something_else_changed_is_not_overwritten(workspace: Workspace, op
     data[-1] ^= 1
     hold.write_bytes(data)
     os.utime(hold, ns=(1, 1))
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert plan.faults[0]["code"] == "changed-behind"
     with pytest.raises(ChangedError, match="changed by something else"):
         builds.build(workspace, "skerry")
@@ -208,7 +208,7 @@ def test_game_update_with_edits_in_place(workspace: Workspace, opened: Path, mad
         shutil.copy(made_demo / "data" / name, opened / "data" / name)
     updated = digests(opened)
     open_game(workspace, opened)
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert not plan.up_to_date
     builds.build(workspace, "skerry")
     builds.restore(workspace, "skerry")
@@ -251,7 +251,7 @@ def test_a_read_only_game_is_refused_before_anything(
     monkeypatch.undo()
     assert digests(opened) == before
     assert not list(workspace.home.journals.iterdir())
-    assert builds.plan(workspace, "skerry").files, "it is still to be built"
+    assert planning.plan(workspace, "skerry").files, "it is still to be built"
 
 
 def test_versions_undo_and_redo(workspace: Workspace, opened: Path) -> None:
@@ -295,7 +295,7 @@ def test_same_as_the_original_is_said_and_not_built(workspace: Workspace, opened
     Image.open(path).save(path, compress_level=1)
     come_back(workspace, SAIL, path)
     assert edit_of(workspace, SAIL).state == "same"
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert (plan.files, plan.left_out[SAIL]) == ([], "it is equal to the original")
 
 
@@ -303,7 +303,7 @@ def test_what_the_game_would_refuse_is_left_out(workspace: Workspace, opened: Pa
     path = paint(workspace, SAIL)
     Image.open(path).resize((100, 100)).save(path)
     come_back(workspace, SAIL, path)
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert "refuse" in plan.left_out[SAIL]
     set_remedies(workspace, "skerry", SAIL, ["resize"])
     builds.build(workspace, "skerry")
@@ -378,7 +378,7 @@ def test_loose_pictures_are_replaced_whole(workspace: Workspace, tmp_path: Path)
     before = digests(folder)
     assert open_game(workspace, folder)["members"] == 1
     come_back(workspace, "art/badge.png", paint(workspace, "art/badge.png"))
-    assert builds.plan(workspace, "skerry").files[0].way == "replace"
+    assert planning.plan(workspace, "skerry").files[0].way == "replace"
     builds.build(workspace, "skerry")
     assert Image.open(folder / "art" / "badge.png").getpixel((16, 16)) == (40, 160, 90, 255)
     builds.restore(workspace, "skerry")
@@ -444,7 +444,7 @@ def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, op
     assert not any(other.levels[0]), "the same stub with other levels is another picture"
     with workspace.database.change() as session:
         session.get_one(Edit, edit.id).encoded_elsewhere = edit.encoded_elsewhere
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert [(file.path, len(file.members)) for file in plan.files if file.members] == [
         ("data/harbour.hold", 1),
         ("data/streams.hold", 1),

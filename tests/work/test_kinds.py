@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
 from brae.work import Workspace, builds, trials
 from brae.work.edits import exchange_file, go_to, put_in_work, set_remedies

@@ -13,9 +13,9 @@ from PIL import Image
 from typer.testing import CliRunner
 
 from brae.cli.main import app
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import FOLDER, Library
-from brae.work import Workspace, builds
+from brae.work import Workspace, builds, planning
 from brae.work.opening import open_game
 from tests.core.families import BY_NAME
 from tests.work.test_flow import come_back, digests, paint
@@ -53,7 +53,7 @@ def test_another_file_is_made_and_taken_away(workspace: Workspace, numbered: Pat
     }  # fmt: skip
     address = "coast.000//p3.png"
     come_back(workspace, address, paint(workspace, address, noisy=True))
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert not plan.faults
     made = [file for file in plan.files if file.way == "create"]
     assert made, "the picture is so much larger that the data need another file"
@@ -64,9 +64,9 @@ def test_another_file_is_made_and_taken_away(workspace: Workspace, numbered: Pat
     archive = open_path(numbered / "coast.000", [], Library.of([numbered / FOLDER])).container
     assert archive.prove().exact
     assert archive.read(20) == bytes(2 * EACH)
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     assert open_game(workspace, numbered)["members"] == 21
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     builds.restore(workspace, "skerry")
     assert digests(numbered) == before
 
@@ -81,7 +81,7 @@ def test_inside_an_archive_no_file_is_made(workspace: Workspace, tmp_path: Path)
     assert open_game(workspace, game)["archives"] == 2
     address = "all.zip//coast.000//p3.png"
     come_back(workspace, address, paint(workspace, address, noisy=True))
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert "numbered files more" in plan.faults[0]["message"]
 
 

@@ -27,7 +27,7 @@ from brae.jobs import Silent
 from brae.store import Home
 from brae.store.home import InUseError
 from brae.store.models import Member, Original
-from brae.work import Workspace, builds, records
+from brae.work import Workspace, builds, planning, records
 from brae.work import workspace as workspaces
 from brae.work.builds import GrowthError
 from brae.work.edits import put_in_work, set_remedies, take_file
@@ -73,11 +73,11 @@ def test_a_build_without_a_plan_keeps_what_it_replaces(workspace: Workspace, tow
 
 
 def test_a_plan_writes_nothing(workspace: Workspace, town: Path) -> None:
-    builds.plan(workspace, "skerry")
+    planning.plan(workspace, "skerry")
     with sqlite3.connect(workspace.home.database) as connection:
         written = "\n".join(connection.iterdump())
     before = digests(town)
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert {file.path for file in plan.files} == {"items.lst", "mods/ui/a.ptx"}
     with sqlite3.connect(workspace.home.database) as connection:
         assert "\n".join(connection.iterdump()) == written
@@ -151,7 +151,7 @@ def test_no_session_is_open_while_anything_is_worked_out(
     watched(workspaces, "file_hash")
     watched(workspaces, "open_container")
     watched(builds, "write_beside")
-    watched(builds, "plan_archive")
+    watched(planning, "plan_archive")
     watched(workspace.blobs, "put")
     watched(workspace.blobs, "put_parts")
     for name in ("read", "pack", "rebuild", "prove"):
@@ -161,7 +161,7 @@ def test_no_session_is_open_while_anything_is_worked_out(
     open_game(workspace, game)
     come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
     set_remedies(workspace, "skerry", SAIL, ["make-opaque"])
-    builds.plan(workspace, "skerry")
+    planning.plan(workspace, "skerry")
     builds.build(workspace, "skerry")
     open_game(workspace, game)
     builds.restore(workspace, "skerry")
@@ -329,7 +329,7 @@ def test_the_catalogue_says_which_copy_wins_after_a_build(workspace: Workspace, 
     assert winner(SAIL) == own
     trace = play(opened).trace
     assert any("boat/sail.ptx" in line and ("loose" in line or "brae_01" in line) for line in trace)
-    assert SAIL not in builds.plan(workspace, "skerry").warnings, "its own copy is no other copy"
+    assert SAIL not in planning.plan(workspace, "skerry").warnings, "its own copy is no other copy"
     open_game(workspace, opened)
     assert winner(SAIL) == own, "also after the game was opened again"
     builds.restore(workspace, "skerry")
@@ -357,7 +357,7 @@ def test_a_volume_that_grows_a_little_does_not_double_the_disc(workspace: Worksp
     open_game(workspace, disc_game)
     before, wrong_before = digests(disc_game), _wrong(disc_game)
     come_back(workspace, SCREEN, paint(workspace, SCREEN, noisy=True))
-    (file,) = builds.plan(workspace, "skerry").files
+    (file,) = planning.plan(workspace, "skerry").files
     volume = workspace.find("skerry", "skerry.bin//CARGO.VOL").member.real
     assert file.size_after - file.size_before < volume / 4, "what lies behind the volume gives way to it"
     counts = _Counts()
@@ -370,11 +370,11 @@ def test_a_volume_that_grows_a_little_does_not_double_the_disc(workspace: Worksp
 
 
 def test_much_growth_is_asked_about(workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(builds, "_GROWTH", 1000)
-    monkeypatch.setattr(builds, "_GROWTH_PART", 0.0)
+    monkeypatch.setattr(planning, "_GROWTH", 1000)
+    monkeypatch.setattr(planning, "_GROWTH_PART", 0.0)
     come_back(workspace, SAIL, paint(workspace, SAIL, noisy=True))
     before = digests(opened)
-    (words,) = builds.plan(workspace, "skerry").asks
+    (words,) = planning.plan(workspace, "skerry").asks
     assert words.startswith("data/harbour.hold becomes")
     assert "bytes larger" in words
     with pytest.raises(GrowthError, match="bytes larger"):
@@ -477,7 +477,7 @@ def test_what_is_read_while_a_build_replaces_its_file_is_the_original(
         building = pool.submit(builds.build, workspace, project.id)
         assert replaced.wait(20)
         read = pool.submit(lambda: workspace.original_bytes(project, workspace.find(project.id, SAIL)))
-        planned = pool.submit(builds.plan, workspace, project.id)
+        planned = pool.submit(planning.plan, workspace, project.id)
         time.sleep(0.3)
         assert not read.done(), "it waits for the build to be written down"
         written.set()

@@ -14,7 +14,7 @@ from PIL import Image
 from sqlalchemy import select
 
 from brae.core.build.addon import add_on
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.containers.recognise import open_container
 from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.layouts.library import FOLDER, Library
@@ -22,7 +22,7 @@ from brae.core.sources import BytesSource
 from brae.demo import LAYOUTS, art, desktop
 from brae.demo.standin import play
 from brae.store.models import Member, Project
-from brae.work import Workspace, builds, trials
+from brae.work import Workspace, builds, planning, trials
 from brae.work.edits import go_to
 from brae.work.opening import open_game
 from brae.work.projects import choose
@@ -71,7 +71,7 @@ def test_the_catalogue_says_which_copy_wins(workspace: Workspace, opened: Path) 
     assert "textures/weather/sign_01.ptx: the loose file is used" in trace
     assert "textures/weather/sign_00.ptx: taken from lantern" in trace
     _edited(workspace, SIGN)
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert "another copy" in plan.warnings[SIGN]
 
 
@@ -79,7 +79,7 @@ def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: 
     before = digests(opened)
     _edited(workspace, SAIL, SKY)
     choose(workspace, "skerry", way="loose")
-    plan = builds.plan(workspace, "skerry")
+    plan = planning.plan(workspace, "skerry")
     assert [(file.path, file.way) for file in plan.files] == [
         ("loose/textures/boat/sail.ptx", "create"),
         ("loose/textures/harbour/sky.ptx", "create"),
@@ -90,7 +90,7 @@ def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: 
     assert set(after) - set(before) == {"loose/textures/boat/sail.ptx", "loose/textures/harbour/sky.ptx"}
     data = (opened / "loose/textures/boat/sail.ptx").read_bytes()
     assert data == workspace.blobs.get(edit_of(workspace, SAIL).encoded_sha256 or "")
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     trial = trials.run(workspace, "skerry")
     assert "textures/boat/sail.ptx: the loose file is used" in trial.after.trace
     assert "textures/boat/sail.ptx: the loose file is used" not in trial.before.trace
@@ -98,7 +98,7 @@ def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: 
     assert open_game(workspace, opened)["members"] == 351
     # One edit is taken back: its file goes, with the folder made for it.
     go_to(workspace, "skerry", SAIL, 0)
-    assert [(file.path, file.way) for file in builds.plan(workspace, "skerry").files] == [
+    assert [(file.path, file.way) for file in planning.plan(workspace, "skerry").files] == [
         ("loose/textures/boat/sail.ptx", "remove")
     ]
     builds.build(workspace, "skerry")
@@ -113,7 +113,7 @@ def test_an_existing_loose_file_is_kept_and_replaced(workspace: Workspace, opene
     before = digests(opened)
     _edited(workspace, SIGN)
     choose(workspace, "skerry", way="loose")
-    (file,) = builds.plan(workspace, "skerry").files
+    (file,) = planning.plan(workspace, "skerry").files
     assert (file.path, file.way) == ("loose/textures/weather/sign_01.ptx", "replace")
     builds.build(workspace, "skerry")
     assert digests(opened) != before
@@ -139,7 +139,7 @@ def test_an_add_on_loads_over_the_others_and_is_registered(workspace: Workspace,
     assert trial.after.refused is None
     assert "textures/boat/sail.ptx: taken from brae_01" in trial.after.trace
     assert trial.before.trace[1].startswith("lantern.kist")
-    assert builds.plan(workspace, "skerry").up_to_date
+    assert planning.plan(workspace, "skerry").up_to_date
     # Built anew with one edit less, it keeps its number.
     go_to(workspace, "skerry", SKY, 0)
     builds.build(workspace, "skerry")
@@ -175,7 +175,7 @@ def test_a_full_list_is_refused_before_anything_is_written(workspace: Workspace,
     before = digests(opened)
     _edited(workspace, SAIL)
     choose(workspace, "skerry", way="add-on")
-    (fault,) = builds.plan(workspace, "skerry").faults
+    (fault,) = planning.plan(workspace, "skerry").faults
     assert "room for 8 lines" in fault["message"]
     with pytest.raises(BraeError, match="room for 8"):
         builds.build(workspace, "skerry")
@@ -215,7 +215,7 @@ def test_a_name_that_differs_in_case_only_is_refused(workspace: Workspace, opene
     open_game(workspace, opened)
     _edited(workspace, SAIL)
     choose(workspace, "skerry", way="loose")
-    (fault,) = builds.plan(workspace, "skerry").faults
+    (fault,) = planning.plan(workspace, "skerry").faults
     assert "to the letter" in fault["message"]
 
 
@@ -226,7 +226,7 @@ def test_two_members_of_one_name_cannot_both_be_loose(workspace: Workspace, open
         "addons/lantern.kist//textures/signs/mossbay.ptx",
     )
     choose(workspace, "skerry", way="loose")
-    (fault,) = builds.plan(workspace, "skerry").faults
+    (fault,) = planning.plan(workspace, "skerry").faults
     assert "only one can be" in fault["message"]
 
 

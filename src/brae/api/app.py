@@ -19,7 +19,7 @@ from starlette.types import Scope
 from brae import __version__
 from brae.api.guard import Guard, new_secret, problem
 from brae.api.routes import assets, builds, catalogue, edits, folders, guesses, projects, system, workshop
-from brae.api.schemas import Problem
+from brae.api.schemas.common import Problem
 from brae.core.errors import BraeError, internal, storage_error
 from brae.work import Workspace
 from brae.work.watch import Watcher

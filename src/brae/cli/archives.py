@@ -15,7 +15,7 @@ from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownF
 
 if TYPE_CHECKING:
     from brae.core.containers.base import Container
-    from brae.core.containers.depth import Opened
+    from brae.core.containers.nesting import Opened
     from brae.core.layouts.model import Layout
     from brae.core.layouts.segments import Composed
     from brae.core.sources import ByteSource
@@ -38,17 +38,17 @@ def inspect(
             say(data | {"layout_faults": []}, words, as_json)
             return
         from brae.cli.targets import kind_of, library_for, split_target
-        from brae.core.containers.depth import open_path
         from brae.core.containers.described import Archive
+        from brae.core.containers.nesting import open_path
         from brae.core.games.known import profiles_in
 
-        path, levels = split_target(file)
+        path, labels = split_target(file)
         library = library_for(path, home)
         remember(library, home)
         kind = kind_of(layout, library)
         try:
             named = kind is not None and library.layouts[kind].kind != "archive"
-            archive = None if named else open_path(path, levels, library, kind).container
+            archive = None if named else open_path(path, labels, library, kind).container
         except UnknownFormatError:
             archive = None
         if archive is not None:
@@ -103,7 +103,7 @@ def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tup
     item = describe(
         data[:HEAD],
         library,
-        level=name,
+        label=name,
         name=name,
         stored=len(data),
         real=len(data),
@@ -355,9 +355,9 @@ def _rebuild(
         if new:
             _check_new(*targets.values())
         _write_all(composed, targets)
-        changed = [archive.levels[index] for index in sorted(edits.changed)]
+        changed = [archive.labels[index] for index in sorted(edits.changed)]
         added = [new.name for new in edits.added]
-        removed = [archive.levels[index] for index in sorted(edits.removed)]
+        removed = [archive.labels[index] for index in sorted(edits.removed)]
         more = "".join(f", {len(what)} {word}" for what, word in ((added, "added"), (removed, "removed")) if what)
         say(
             {

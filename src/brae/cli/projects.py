@@ -154,10 +154,10 @@ def _export_archive(what: str, out: Path, find: str, layout: str | None, home: P
     rows: list[tuple[Any, ...]] = []
     for number, item in enumerate(items):
         folder, facts = item.name.rpartition("/")[0], json.dumps(dict(item.facts))
-        row = (number, item.level, item.kind, item.container, item.packer, folder, facts, item.real, item.stored)
+        row = (number, item.label, item.kind, item.container, item.packer, folder, facts, item.real, item.stored)
         rows.append(row)
     columns.extend(rows)
-    paths = stems(container.levels)
+    paths = stems(container.labels)
 
     def item_at(place: int) -> ToSend:
         def read() -> tuple[bytes, Context]:
@@ -165,7 +165,7 @@ def _export_archive(what: str, out: Path, find: str, layout: str | None, home: P
                 library, items[place].name, container.read_named, said=container.said([place])[0]
             )
 
-        address = addresses.join(Path(what).name, items[place].level)
+        address = addresses.join(Path(what).name, items[place].label)
         return ToSend(address, items[place].kind, paths[place], read)
 
     places = columns.ordered("name", columns.fitting(Search(find))).tolist()

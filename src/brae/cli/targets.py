@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brae.core import addresses
-from brae.core.containers.depth import Opened, open_path
+from brae.core.containers.nesting import Opened, open_path
 from brae.core.errors import NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
@@ -30,11 +30,11 @@ def check_file(file: Path) -> None:
 
 
 def split_target(target: str) -> tuple[Path, list[str]]:
-    """The file of an address, and the levels inside it; NotFoundError where there is no such file."""
-    whole, *levels = [target] if Path(target).is_file() else addresses.split(target)
+    """The file of an address, and the labels inside it; NotFoundError where there is no such file."""
+    whole, *labels = [target] if Path(target).is_file() else addresses.split(target)
     file = Path(whole)
     check_file(file)
-    return image_of(file) if is_cue(file) else file, levels
+    return image_of(file) if is_cue(file) else file, labels
 
 
 def kind_of(layout: str | None, library: Library) -> str | None:
@@ -51,16 +51,16 @@ def kind_of(layout: str | None, library: Library) -> str | None:
 
 def open_target(target: str, layout: str | None, home: Path | None) -> tuple[Opened, Library]:
     """An archive, or one inside others, opened."""
-    file, levels = split_target(target)
+    file, labels = split_target(target)
     library = library_for(file, home)
-    return open_path(file, levels, library, kind_of(layout, library)), library
+    return open_path(file, labels, library, kind_of(layout, library)), library
 
 
 def read_target(target: str, home: Path | None) -> tuple[bytes, str, Library, Fetch]:
     """The bytes of a file, or of a member at any depth, its name, and the way to what lies beside it."""
-    file, levels = split_target(target)
+    file, labels = split_target(target)
     library = library_for(file, home)
-    if not levels:
+    if not labels:
 
         def beside(name: str) -> bytes:
             found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
@@ -71,8 +71,8 @@ def read_target(target: str, home: Path | None) -> tuple[bytes, str, Library, Fe
             return found[0].read_bytes()
 
         return file.read_bytes(), file.name, library, beside
-    holder = open_path(file, levels[:-1], library).container
-    index = holder.index_of(levels[-1])
+    holder = open_path(file, labels[:-1], library).container
+    index = holder.index_of(labels[-1])
     if index < 0:
-        raise NotFoundError(f"There is no member '{levels[-1]}'.", address=target)
+        raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
     return holder.read(index), holder.names[index], library, holder.read_named

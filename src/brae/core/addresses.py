@@ -1,7 +1,7 @@
 """Addresses: one string that names an item at any depth.
 
 ``harbour.kist//textures/boat/sail.ptx`` is the member ``textures/boat/sail.ptx`` of the file ``harbour.kist``.
-Levels are joined by ``//``. Inside a level the characters that would confuse a reader (control characters,
+Labels are joined by ``//``. Inside a label the characters that would confuse a reader (control characters,
 ``%``, ``@``, a backslash, an empty or dotted path step) are percent-encoded as UTF-8 (RFC 3986 section 2.1), so
 that every name, however hostile, has exactly one address and every address one name. The second member of
 the same name ends in ``@2``.
@@ -32,52 +32,52 @@ def _quote_step(step: str) -> str:
     return "%2E" * len(step) if step in (".", "..") else step
 
 
-def quote_level(name: str) -> str:
-    """Write one member's name as one level of an address."""
+def quote(name: str) -> str:
+    """Write one member's name as one label of an address."""
     if _PLAIN.match(name):
         return name
     quoted = _UNSAFE.sub(lambda found: _quote(found.group()), name)
     return "/".join(_quote_step(step) for step in quoted.split("/"))
 
 
-def unquote_level(level: str) -> str:
-    """The member's name that ``quote_level`` was given (without its ``@`` number)."""
-    steps = re.sub(r"@\d+$", "", level).split("/")
+def unquote(label: str) -> str:
+    """The member's name that ``quote`` was given (without its ``@`` number)."""
+    steps = re.sub(r"@\d+$", "", label).split("/")
     return "/".join(
         "" if step == "%" else unquote_to_bytes(step).decode("utf-8", "surrogateescape") for step in steps
     )
 
 
-def member_levels(names: Sequence[str]) -> list[str]:
-    """One level for each name, in order; repeated names are numbered from 2 by ``@2``, ``@3`` ..."""
-    levels = [quote_level(name) for name in names]
-    if len(set(levels)) == len(levels):
-        return levels
+def labels_of(names: Sequence[str]) -> list[str]:
+    """One label for each name, in order; repeated names are numbered from 2 by ``@2``, ``@3`` ..."""
+    labels = [quote(name) for name in names]
+    if len(set(labels)) == len(labels):
+        return labels
     seen: Counter[str] = Counter()
-    for index, level in enumerate(levels):
-        seen[level] += 1
-        if seen[level] > 1:
-            levels[index] = f"{level}@{seen[level]}"
-    return levels
+    for index, label in enumerate(labels):
+        seen[label] += 1
+        if seen[label] > 1:
+            labels[index] = f"{label}@{seen[label]}"
+    return labels
 
 
-def join(*levels: str) -> str:
-    """Join levels that are already quoted."""
-    return SEPARATOR.join(levels)
+def join(*labels: str) -> str:
+    """Join labels that are already quoted."""
+    return SEPARATOR.join(labels)
 
 
 def split(address: str) -> list[str]:
-    """The levels of an address, outermost first."""
+    """The labels of an address, outermost first."""
     return address.split(SEPARATOR)
 
 
-def safe_path(level: str) -> str:
-    """A relative path for the file system that mirrors ``level`` and cannot leave its folder.
+def safe_path(label: str) -> str:
+    """A relative path for the file system that mirrors ``label`` and cannot leave its folder.
 
     Characters that Windows refuses and device names are percent-encoded, so the mapping stays one to one.
     """
     steps = []
-    for step in level.split("/"):
+    for step in label.split("/"):
         step = re.sub(r'[<>"|?*:\\]', lambda found: _quote(found.group()), step)
         if step.endswith((".", " ")):
             step = step[:-1] + _quote(step[-1])
@@ -108,7 +108,7 @@ def exchange_path(address: str, kind: str, taken: Collection[str]) -> str:
     ``taken`` are the paths of other items. Paths that differ from one of them in letter case only (one file on many
     systems), or where one would be the other's folder, get ``~`` and a number.
     """
-    steps = [step for level in split(address) for step in short_path(safe_path(level)).split("/")]
+    steps = [step for label in split(address) for step in short_path(safe_path(label)).split("/")]
     files = {path.casefold() for path in taken}
     folders = {path[:place] for path in files for place, char in enumerate(path) if char == "/"}
     path = ""

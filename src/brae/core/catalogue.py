@@ -31,7 +31,7 @@ _NOTHING = Sniffed(None)
 class Item(NamedTuple):
     """One member as the catalogue shows it; ``fault`` is what is wrong with it."""
 
-    level: str
+    label: str
     name: str
     kind: str
     #: the file type: an open format, or the identifier of a layout
@@ -114,7 +114,7 @@ def describe(
     head: bytes,
     library: Library,
     *,
-    level: str,
+    label: str,
     name: str,
     stored: int,
     real: int,
@@ -126,7 +126,7 @@ def describe(
     kind, said = tell([first], library)[0]
     if said.short and read is not None:
         kind, said = _longer((kind, said), first, read, library)
-    return Item(level, name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
+    return Item(label, name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
 
 
 def _inner(container: Container, index: int, head: bytes, library: Library) -> str | None:
@@ -158,12 +158,12 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
         if isinstance(head, Exception) or isinstance(packer, Exception):
             error = head if isinstance(head, Exception) else packer
             assert isinstance(error, Exception)
-            faults[index] = _fault(error, container.levels[index])
+            faults[index] = _fault(error, container.labels[index])
             head, packer = b"", "unknown"
         known = None if index in faults else facts
         heads.append(Head(head[:real] if real >= 0 else head, name, real if real >= 0 else None, known))
         packers.append(packer)
-    levels, told = container.levels, tell(heads, library)
+    labels, told = container.labels, tell(heads, library)
     for place, index in enumerate(indices):
         if told[place][1].short:
             told[place] = _longer(told[place], heads[place], partial(container.read_start, index), library)
@@ -171,11 +171,11 @@ def _batch(container: Container, indices: range, library: Library) -> Iterator[I
     for index, head_, packer, (kind, said), stored, real in zip(
         indices, heads, packers, told, stored_sizes, sizes, strict=True
     ):
-        level = levels[index]
+        label = labels[index]
         if index in faults:
-            yield Item(level, head_.name, DATA, None, stored, real, packer, fault=faults[index])
+            yield Item(label, head_.name, DATA, None, stored, real, packer, fault=faults[index])
             continue
-        item = Item(level, head_.name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
+        item = Item(label, head_.name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
         if said.fault is None and kind not in sure and not head_.said:
             item = _looked_into(container, index, head_.data, item, library)
         yield item
@@ -185,12 +185,12 @@ def _looked_into(container: Container, index: int, head: bytes, item: Item, libr
     try:
         inner = _inner(container, index, head, library)
     except Exception as error:  # whatever one member does, the others are listed
-        return item._replace(kind=DATA, container=None, facts={}, fault=_fault(error, item.level))
+        return item._replace(kind=DATA, container=None, facts={}, fault=_fault(error, item.label))
     return item if inner is None else item._replace(kind=ARCHIVE, container=inner, facts={})
 
 
-def _fault(error: Exception, level: str) -> str:
+def _fault(error: Exception, label: str) -> str:
     if not isinstance(error, BraeError):
-        log.error("describing %s failed", level, exc_info=error)
-        error = internal(error, level)
+        log.error("describing %s failed", label, exc_info=error)
+        error = internal(error, label)
     return str(error)

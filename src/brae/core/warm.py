@@ -113,9 +113,9 @@ def warm(tick: Callable[[], object] = lambda: None) -> None:
 
 def cached() -> bool:
     """Whether the kernels that take longest are in the cache, by its files."""
-    from brae.core.assets.texture.kernels import bc6h, bc7, colour, single
+    from brae.core.assets.texture.kernels import bc6h, bc7_encode, colour, single
 
-    encoders = (bc7.encode_bc7, bc6h.encode_bc6h, colour.encode_colour, single.encode_channel)
+    encoders = (bc7_encode.encode_bc7, bc6h.encode_bc6h, colour.encode_colour, single.encode_channel)
     return all(any(Path(one.stats.cache_path).glob(f"*{one.__name__}*.nbc")) for one in encoders)
 
 

@@ -107,7 +107,7 @@ class ArchiveRow(Base):
     #: the layout, or the name of the open container; None for a loose file
     layout: Mapped[str | None]
     title: Mapped[str]
-    #: the files it consists of, by the layout's names: relative to the project's folder, or its parent's levels
+    #: the files it consists of, by the layout's names: relative to the project's folder, or labels in its parent
     files: Mapped[dict[str, Any]] = mapped_column(default=dict)
     #: empty until it has been worked out
     proof: Mapped[dict[str, Any]] = mapped_column(default=dict)

@@ -17,6 +17,7 @@ from brae.core.layouts.library import Library
 from brae.core.signs.scan import format_of
 from brae.core.structure.header import magic
 from brae.store.models import Project
+from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Workspace
 
 _MOST_ENTRIES = 2000
@@ -35,7 +36,7 @@ _NAMES = {
 
 
 @dataclass(frozen=True)
-class Place:
+class FolderEntry:
     """A folder."""
 
     name: str
@@ -43,7 +44,7 @@ class Place:
 
 
 @dataclass(frozen=True)
-class Seen(Place):
+class FileEntry(FolderEntry):
     """A file, its bytes, and what its first ones say that it is."""
 
     size: int
@@ -52,16 +53,18 @@ class Seen(Place):
 
 
 @dataclass
-class Here:
+class Folder:
     """A folder with what is in it."""
+
+    __pydantic_config__ = ALWAYS_SENT
 
     path: str
     parent: str | None
     file: str | None
-    folders: list[Place] = field(default_factory=list)
-    files: list[Seen] = field(default_factory=list)
-    recent: list[Place] = field(default_factory=list)
-    places: list[Place] = field(default_factory=list)
+    folders: list[FolderEntry] = field(default_factory=list)
+    files: list[FileEntry] = field(default_factory=list)
+    recent: list[FolderEntry] = field(default_factory=list)
+    places: list[FolderEntry] = field(default_factory=list)
     left_out: int = 0
 
 
@@ -87,14 +90,14 @@ def typed_path(text: str) -> Path:
     return path
 
 
-def browse(workspace: Workspace, text: str | None) -> Here:
+def browse(workspace: Workspace, text: str | None) -> Folder:
     """A folder, or the one of a file; where ``text`` is None the person's own."""
     folder, file = typed_path(text) if text else Path.home(), None
     if folder.is_file():
         folder, file = folder.parent, str(folder)
     if not folder.is_dir():
         raise NotFoundError(f"There is no folder {folder}.", remedy="Check the spelling.")
-    here = Here(str(folder), None if folder.parent == folder else str(folder.parent), file)
+    here = Folder(str(folder), None if folder.parent == folder else str(folder.parent), file)
     try:
         entries = sorted(folder.iterdir(), key=lambda entry: entry.name.lower())
     except OSError as error:
@@ -105,7 +108,7 @@ def browse(workspace: Workspace, text: str | None) -> Here:
     for entry in entries[:_MOST_ENTRIES]:
         try:
             if entry.is_dir():
-                here.folders.append(Place(entry.name, str(entry)))
+                here.folders.append(FolderEntry(entry.name, str(entry)))
             elif entry.is_file():
                 here.files.append(_seen(entry, library))
         except OSError:
@@ -115,39 +118,39 @@ def browse(workspace: Workspace, text: str | None) -> Here:
     return here
 
 
-def _seen(file: Path, library: Library) -> Seen:
+def _seen(file: Path, library: Library) -> FileEntry:
     size = file.stat().st_size
     try:
         kind = recognise_file(file, library)
         if kind is not None:
-            return Seen(file.name, str(file), size, title(kind, library), True)
+            return FileEntry(file.name, str(file), size, title(kind, library), True)
         with file.open("rb") as opened:
             head = opened.read(_HEAD)
     except (BraeError, OSError):
-        return Seen(file.name, str(file), size, None, False)
+        return FileEntry(file.name, str(file), size, None, False)
     seems = _NAMES.get(format_of(head) or "")
     if seems is None and (length := magic(head)):
         seems = f"begins with “{head[:length].decode('latin-1')}”"
-    return Seen(file.name, str(file), size, seems, False)
+    return FileEntry(file.name, str(file), size, seems, False)
 
 
-def _recent(workspace: Workspace) -> list[Place]:
+def _recent(workspace: Workspace) -> list[FolderEntry]:
     with workspace.database.session() as session:
         rows = list(session.execute(select(Project.name, Project.folder).order_by(Project.opened.desc())))
-    found: dict[str, Place] = {}
+    found: dict[str, FolderEntry] = {}
     for name, folder in rows:
         if Path(folder).is_dir():
-            found.setdefault(folder, Place(name, folder))
+            found.setdefault(folder, FolderEntry(name, folder))
     return list(found.values())[:_MOST_RECENT]
 
 
-def _places() -> list[Place]:
+def _places() -> list[FolderEntry]:
     """The person's own folder, and the drives."""
-    found = [Place("Home", str(Path.home()))]
+    found = [FolderEntry("Home", str(Path.home()))]
     if os.name == "nt":
         drives = (f"{letter}:\\" for letter in string.ascii_uppercase)
-        return found + [Place(drive, drive) for drive in drives if Path(drive).exists()]
-    found.append(Place("This computer", "/"))
+        return found + [FolderEntry(drive, drive) for drive in drives if Path(drive).exists()]
+    found.append(FolderEntry("This computer", "/"))
     for mount in map(Path, _MOUNTS):
         try:
             drives_here = sorted(entry for entry in mount.iterdir() if entry.is_dir())
@@ -156,5 +159,5 @@ def _places() -> list[Place]:
         for drive in drives_here:
             # On some systems a folder of each person's lies between.
             inner = sorted(drive.iterdir()) if mount.name == "media" and not os.path.ismount(drive) else [drive]
-            found += [Place(one.name, str(one)) for one in inner if one.is_dir()]
+            found += [FolderEntry(one.name, str(one)) for one in inner if one.is_dir()]
     return found

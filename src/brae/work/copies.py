@@ -7,7 +7,7 @@ from pathlib import Path
 from sqlalchemy import bindparam, select, update
 
 from brae.core import addresses
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, storage_error
 from brae.core.games.order import Copies, places_of
@@ -76,14 +76,14 @@ def _made(workspace: Workspace, project: Project) -> list[Copy]:
     for path, original in workspace.originals(project.id).items():
         if original.state != "created":
             continue
-        level, target = addresses.quote_level(path), Path(project.folder) / path
-        found.append((None, path, level))
+        label, target = addresses.quote(path), Path(project.folder) / path
+        found.append((None, path, label))
         try:
             kind = recognise_file(target, library)
             if kind is not None:
                 container = open_path(target, [], library, kind).container
-                pairs = zip(container.names, container.levels, strict=True)
-                found += [(path, name, addresses.join(level, inner)) for name, inner in pairs]
+                pairs = zip(container.names, container.labels, strict=True)
+                found += [(path, name, addresses.join(label, inner)) for name, inner in pairs]
         except BraeError:
             continue  # a part of an archive, or changed since: the game will say
     return found
@@ -91,5 +91,5 @@ def _made(workspace: Workspace, project: Project) -> list[Copy]:
 
 def is_own(workspace: Workspace, project_id: str, address: str) -> bool:
     """Whether an address lies in a file that Brae made."""
-    original = workspace.original(project_id, addresses.unquote_level(addresses.split(address)[0]))
+    original = workspace.original(project_id, addresses.unquote(addresses.split(address)[0]))
     return original is not None and original.state == "created"

@@ -20,7 +20,7 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, EditStep, Member, Project, now
-from brae.work.workspace import Found, Workspace
+from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
 LARGEST_UPLOAD = 1 << 30
@@ -104,7 +104,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
     _change(workspace, project_id, address, enter, refuse=False)
 
 
-def _create(workspace: Workspace, found: Found, sent: ExchangeFile, recipe: dict[str, Any]) -> None:
+def _create(workspace: Workspace, found: Located, sent: ExchangeFile, recipe: dict[str, Any]) -> None:
     """An edit for an item that has none yet."""
     project_id, address = found.member.project_id, found.member.address
     with workspace.database.change() as session:
@@ -143,7 +143,7 @@ def _send_out(workspace: Workspace, edit: Edit, original: Any) -> None:
 
 
 def _recipe(
-    workspace: Workspace, project: Project, found: Found, kind: AssetKind[Any], original: Any
+    workspace: Workspace, project: Project, found: Located, kind: AssetKind[Any], original: Any
 ) -> dict[str, Any]:
     """The kind's recipe, and how the member is packed."""
     recipe = kind.recipe(original).model_dump() | {"packer": None, "packing_level": None}

@@ -69,7 +69,7 @@ class Listing:
         return None if row is None else row.files
 
     def known_members(self, row: ArchiveRow) -> tuple[list[str], list[tuple[int, str, str, str]]]:
-        """Names of all members of a reused archive; number, level, name and kind of the archives among them."""
+        """Names of all members of a reused archive; number, label, name and kind of the archives among them."""
         here = Member.archive_id == row.id
         archives = select(Member.number, Member.address, Member.name, Member.container)
         with self._workspace.database.session() as session:
@@ -138,7 +138,7 @@ class Listing:
             parts = json.dumps(item.parts) if item.parts else "[]"
             rows.append(
                 (
-                    self._project_id, row.id, number, holder + item.level, name, folder, item.kind, item.container,
+                    self._project_id, row.id, number, holder + item.label, name, folder, item.kind, item.container,
                     item.packer, item.stored, item.real, facts, item.fault, parts,
                 )
             )  # fmt: skip

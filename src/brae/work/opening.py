@@ -26,7 +26,7 @@ from brae.core.catalogue import Item
 from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.evidence import judge
-from brae.core.containers.recognise import files_of, levels_of, open_container, recognise_file, title
+from brae.core.containers.recognise import files_of, labels_of_parts, open_container, recognise_file, title
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
 from brae.core.games.known import profiles_in
 from brae.core.games.signs import edition_in, game_in, missing_halves
@@ -117,7 +117,7 @@ def _project(session: Session, folder: Path, only: str | None, name: str) -> Pro
 
 
 @dataclass
-class _Found:
+class _Candidate:
     """An archive that was recognised and waits to be listed."""
 
     kind: str
@@ -132,9 +132,9 @@ class _Listed:
     """An archive whose members are known; its container is opened when it is needed."""
 
     row: ArchiveRow
-    found: _Found
+    found: _Candidate
     container: Container | None = None
-    depth: int = 0
+    nesting: int = 0
     #: it was listed before, from the very same
     reused: bool = False
 
@@ -166,7 +166,7 @@ class _Opening:
         #: how many files were found by their signs in each, and what was left out of them
         self.by_signs: dict[str, tuple[int, list[str]]] = {}
         self.seen_before = {entry["path"]: entry for entry in self.project.undescribed}
-        self.inside: list[_Found] = []
+        self.inside: list[_Candidate] = []
         self.layouts = _digest([__version__, *sorted(self.library.versions.items())])
         files = self._files()
         self._look_through(files)
@@ -206,7 +206,7 @@ class _Opening:
         self.ticker.begin(len(files), "files")
         claimed: set[str] = set()
         loose: list[str] = []
-        waiting: deque[_Found] = deque()
+        waiting: deque[_Candidate] = deque()
         for path in files:
             self.ticker.tick()
             relative = path.relative_to(self.folder).as_posix()
@@ -218,14 +218,14 @@ class _Opening:
             own = {file: other.relative_to(self.folder).as_posix() for file, other in companions}
             own = {file: other for file, other in own.items() if other not in self.made}
             claimed |= set(own.values())
-            waiting.append(_Found(kind, addresses.quote_level(relative), relative, own))
+            waiting.append(_Candidate(kind, addresses.quote(relative), relative, own))
         self.names += [file.relative_to(self.folder).as_posix() for file in files]
         for relative in loose:
             if relative not in claimed:
                 self._add_loose(relative)
         listed: list[_Listed] = []
         # Hashes of names are looked up among the names of everything else, so those archives come last.
-        late: deque[_Found] = deque()
+        late: deque[_Candidate] = deque()
         while waiting or late:
             if not waiting:
                 self._list(late.popleft(), waiting, listed)
@@ -257,7 +257,7 @@ class _Opening:
         listed: list[_Listed] = []
         sizes = {entry["path"]: int(entry["size"]) for entry in self.undescribed}
         for relative in sorted(self.unknown, key=lambda path: sizes[path]):
-            found = _Found(scattered.KIND, addresses.quote_level(relative), relative, {MAIN: relative})
+            found = _Candidate(scattered.KIND, addresses.quote(relative), relative, {MAIN: relative})
             known = self._known(found)
             if known is not None:
                 before = self.seen_before.get(relative, {})
@@ -275,7 +275,7 @@ class _Opening:
                 raise
             except (BraeError, OSError) as error:
                 log.info("looking through %s failed: %s", relative, error)
-        waiting: deque[_Found] = deque(self.inside)
+        waiting: deque[_Candidate] = deque(self.inside)
         while waiting:
             self._list(waiting.popleft(), waiting, listed)
         self._settle(listed)
@@ -283,7 +283,7 @@ class _Opening:
         self.undescribed = self.undescribed[:_MOST_UNDESCRIBED]
         self._glance()
 
-    def _scattered(self, found: _Found, relative: str) -> Iterator[_Listed]:
+    def _scattered(self, found: _Candidate, relative: str) -> Iterator[_Listed]:
         """Look through one file; what is found can be seen while the rest is looked through."""
         source = self.workspace.original_source(self.project, relative)
         self.ticker.begin(source.size, "bytes looked through")
@@ -335,8 +335,8 @@ class _Opening:
         assert one.container is not None
         for number, item in inside[:_MOST_NESTED]:
             kind = item.container or ""
-            files = levels_of(kind, one.container, number, self.library)
-            self.inside.append(_Found(kind, addresses.join(row.address, item.level), item.name, files, one))
+            files = labels_of_parts(kind, one.container, number, self.library)
+            self.inside.append(_Candidate(kind, addresses.join(row.address, item.label), item.name, files, one))
         yield one
 
     def _glance(self) -> None:
@@ -376,7 +376,7 @@ class _Opening:
             if shown is not None:
                 entry |= {"words": shown.words(), "like_archive": shown.like_archive}
 
-    def _is_hashed(self, found: _Found) -> bool:
+    def _is_hashed(self, found: _Candidate) -> bool:
         return found.kind in self.library.layouts and self.library.layouts[found.kind].hashed
 
     def _files(self) -> list[Path]:
@@ -396,7 +396,7 @@ class _Opening:
 
     # ---- archives ---------------------------------------------------------------------------------------
 
-    def _from(self, found: _Found, *, by_hash: bool) -> str:
+    def _from(self, found: _Candidate, *, by_hash: bool) -> str:
         """What an archive is listed from: its files as they are, and the layouts; "" where that cannot be told.
 
         Files are told by their hashes, or (until those are known) by size and time.
@@ -422,7 +422,7 @@ class _Opening:
                 return ""
         return _digest([found.kind, files, self.layouts, names])
 
-    def _known(self, found: _Found) -> ArchiveRow | None:
+    def _known(self, found: _Candidate) -> ArchiveRow | None:
         """The archive as it was listed before, if it need not be read again."""
         if found.parent is not None and not found.parent.reused:
             return None
@@ -432,16 +432,16 @@ class _Opening:
                 return row
         return None
 
-    def _list(self, found: _Found, waiting: deque[_Found], listed: list[_Listed]) -> None:
+    def _list(self, found: _Candidate, waiting: deque[_Candidate], listed: list[_Listed]) -> None:
         """Open one archive and write its members down; archives among them wait for their turn."""
         parent = found.parent
         if parent is None:
             for file in found.files.values():
                 self._note_original(file)
-        depth = parent.depth + 1 if parent else 0
+        nesting = parent.nesting + 1 if parent else 0
         known = self._known(found)
         if known is not None:
-            one = _Listed(known, found, None, depth, reused=True)
+            one = _Listed(known, found, None, nesting, reused=True)
             self._outermost(one)
             self._go_on(one, waiting)
             if not known.proof:
@@ -455,7 +455,7 @@ class _Opening:
             files=found.files,
         )
         self.listing.add(row, parent.row if parent else None)
-        one = _Listed(row, found, None, depth)
+        one = _Listed(row, found, None, nesting)
         try:
             container = one.container = self._open(one)
             self.ticker.begin(len(container), "members")
@@ -482,20 +482,20 @@ class _Opening:
         proof = Proof(False, offset=offset, reason=error.message)
         self.listing.settle(row, fault=str(error), proof=proof.as_dict())
 
-    def _go_on(self, one: _Listed, waiting: deque[_Found]) -> None:
+    def _go_on(self, one: _Listed, waiting: deque[_Candidate]) -> None:
         """The archives inside one that is not read again."""
         names, inside = self.listing.known_members(one.row)
         self.names += names
-        for number, level, name, kind in inside:
-            if one.depth >= _DEEPEST or self.nested >= _MOST_NESTED:
+        for number, label, name, kind in inside:
+            if one.nesting >= _DEEPEST or self.nested >= _MOST_NESTED:
                 break
             self.nested += 1
-            address = addresses.join(one.row.address, level)
+            address = addresses.join(one.row.address, label)
             files = self.listing.files_of(address)
             if files is None:  # it was not reached before
                 container = one.container = one.container or self._open(one)
-                files = levels_of(kind, container, number, self.library)
-            waiting.append(_Found(kind, address, name, files, one))
+                files = labels_of_parts(kind, container, number, self.library)
+            waiting.append(_Candidate(kind, address, name, files, one))
 
     def _open(self, one: _Listed) -> Container:
         found = one.found
@@ -505,8 +505,8 @@ class _Opening:
                 sources[name] = self.workspace.original_source(self.project, file)
         else:
             outer = found.parent.container = found.parent.container or self._open(found.parent)
-            for name, level in found.files.items():
-                index = outer.index_of(level)
+            for name, label in found.files.items():
+                index = outer.index_of(label)
                 if not outer.is_plain(index) and int(outer.real_sizes[index]) > _LARGEST_UNPACKED:
                     raise FormatError("It is packed and too large to be looked into.", address=found.address)
                 sources[name] = outer.member_source(index)
@@ -517,20 +517,20 @@ class _Opening:
             return self.workspace.found_by_signs(one.row, sources[MAIN])
         return open_container(found.kind, sources, found.name, self.library, known)
 
-    def _list_members(self, one: _Listed, waiting: deque[_Found]) -> None:
+    def _list_members(self, one: _Listed, waiting: deque[_Candidate]) -> None:
         assert one.container is not None
         batch: list[Item] = []
         first = 0
-        inside: list[_Found] = []
+        inside: list[_Candidate] = []
         for number, item in enumerate(catalogue.catalogue(one.container, self.library)):
             batch.append(item)
             self.names.append(item.name)
             self.ticker.tick()
-            if item.kind == catalogue.ARCHIVE and one.depth < _DEEPEST and self.nested < _MOST_NESTED:
+            if item.kind == catalogue.ARCHIVE and one.nesting < _DEEPEST and self.nested < _MOST_NESTED:
                 self.nested += 1
                 kind = item.container or ""
-                files = levels_of(kind, one.container, number, self.library)
-                inside.append(_Found(kind, addresses.join(one.row.address, item.level), item.name, files, one))
+                files = labels_of_parts(kind, one.container, number, self.library)
+                inside.append(_Candidate(kind, addresses.join(one.row.address, item.label), item.name, files, one))
             if len(batch) == (_BATCH if first else _FIRST):
                 self.listing.fill(one.row, batch, first)
                 first, batch = first + len(batch), []
@@ -585,8 +585,8 @@ class _Opening:
 
     def _add_loose(self, relative: str) -> None:
         """A file outside any archive; only pictures, sounds and texts are worth a place in the catalogue."""
-        path, level = self.folder / relative, addresses.quote_level(relative)
-        found = _Found("", level, relative, {MAIN: relative})
+        path, label = self.folder / relative, addresses.quote(relative)
+        found = _Candidate("", label, relative, {MAIN: relative})
         known = self._known(found)
         if known is not None:
             self._note_original(relative)
@@ -600,7 +600,7 @@ class _Opening:
                 item = catalogue.describe(
                     source.read(0, min(HEAD, size)),
                     self.library,
-                    level=level,
+                    label=label,
                     name=relative,
                     stored=size,
                     real=size,
@@ -620,7 +620,7 @@ class _Opening:
         self._note_original(relative)
         row = ArchiveRow(
             project_id=self.project_id,
-            address=level,
+            address=label,
             layout=None,
             title="Loose file",
             files=found.files,

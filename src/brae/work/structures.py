@@ -154,7 +154,7 @@ def start_search(
 
 def hits_in(workspace: Workspace, project_id: str, path: str) -> list[tuple[int, int, str]]:
     """Where files of open formats lie in a file of the game, by their signs: offset, end, what each is."""
-    here = (ArchiveRow.project_id == project_id, ArchiveRow.address == addresses.quote_level(path))
+    here = (ArchiveRow.project_id == project_id, ArchiveRow.address == addresses.quote(path))
     with workspace.database.session() as session:
         row = session.scalar(select(ArchiveRow).where(*here, ArchiveRow.layout == scattered.KIND))
     if row is None or not row.member_count:

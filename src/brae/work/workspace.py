@@ -69,7 +69,7 @@ Version = tuple[object, ...]
 
 
 @dataclass(frozen=True)
-class Found:
+class Located:
     """A member, by its address."""
 
     member: Member
@@ -212,14 +212,14 @@ class Workspace:
                 raise NotFoundError(f"There is no project '{name}'.", expected=f"one of {known or '(none)'}")
             return project
 
-    def find(self, project: str, address: str) -> Found:
+    def find(self, project: str, address: str) -> Located:
         """A member by its address; NotFoundError where there is none."""
         query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
         with self.database.session() as session:
             row = session.execute(query.where(Member.project_id == project, Member.address == address)).first()
         if row is None:
             raise NotFoundError("There is no such item.", address=address)
-        return Found(row[0], row[1])
+        return Located(row[0], row[1])
 
     def edit(self, project: str, address: str) -> Edit:
         """The edit of an item; NotFoundError where it is not in work."""
@@ -385,8 +385,8 @@ class Workspace:
                 sources[name] = self.original_source(project, path)
         else:
             outer = self.archive(project, self.parent(row))
-            for name, level in row.files.items():
-                sources[name] = outer.member_source(self._index(outer, level, row.address))
+            for name, label in row.files.items():
+                sources[name] = outer.member_source(self._index(outer, label, row.address))
         if row.layout == scattered.KIND:
             archive: Container = self.found_by_signs(row, sources[MAIN])
         else:
@@ -452,16 +452,16 @@ class Workspace:
         return state
 
     @staticmethod
-    def _index(archive: Container, level: str, address: str) -> int:
+    def _index(archive: Container, label: str, address: str) -> int:
         """Where a member is in an archive; ChangedError where it is not there any more."""
-        index = archive.index_of(level)
+        index = archive.index_of(label)
         if index < 0:
             raise ChangedError(
                 "The game was changed while it was looked at.", address=address, remedy="Open the game again."
             )
         return index
 
-    def number_of(self, archive: Container, found: Found) -> int:
+    def number_of(self, archive: Container, found: Located) -> int:
         """An item's number in its archive, told by its name: numbers of an earlier listing may have moved."""
         return self._index(archive, addresses.split(found.member.address)[-1], found.member.address)
 
@@ -484,7 +484,7 @@ class Workspace:
 
     # ---- items ------------------------------------------------------------------------------------------
 
-    def original_bytes(self, project: Project, found: Found) -> bytes:
+    def original_bytes(self, project: Project, found: Located) -> bytes:
         """An item's original bytes, unpacked."""
         while True:
             before = self._seen_outside(project, found.archive)
@@ -504,33 +504,33 @@ class Workspace:
             row = self.parent(row)
         return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
 
-    def kind(self, found: Found) -> AssetKind[Any]:
+    def kind(self, found: Located) -> AssetKind[Any]:
         """The kind of an item; FormatError where it is of none."""
         known = kinds().get(found.member.kind)
         if known is None:
             raise FormatError("Nothing is known of how this item is shown or edited.", address=found.member.address)
         return known
 
-    def original_asset(self, project: Project, found: Found) -> Any:
+    def original_asset(self, project: Project, found: Located) -> Any:
         """An item's original, read by its kind."""
         kind, library = self.kind(found), self.project_library(project)
         return self._read(project, found, kind, library, self._bytes_of(project, found, kind, library))
 
-    def _bytes_of(self, project: Project, found: Found, kind: AssetKind[Any], library: Library) -> bytes:
+    def _bytes_of(self, project: Project, found: Located, kind: AssetKind[Any], library: Library) -> bytes:
         try:
             self._check_beginning(project, found, kind, library)
             return self.original_bytes(project, found)
         except BraeError as error:
             raise error.at(found.member.address) from None
 
-    def _read(self, project: Project, found: Found, kind: AssetKind[Any], library: Library, data: bytes) -> Any:
+    def _read(self, project: Project, found: Located, kind: AssetKind[Any], library: Library, data: bytes) -> Any:
         context = self.context(project, found, library)
         try:
             return kind.read(data, context)
         except BraeError as error:
             raise error.at(found.member.address) from None
 
-    def context(self, project: Project, found: Found, library: Library) -> Context:
+    def context(self, project: Project, found: Located, library: Library) -> Context:
         """What reading an item may ask for."""
         layout = library.layouts.get(found.archive.layout or "")
         said = None
@@ -543,7 +543,7 @@ class Workspace:
 
         return Context(library, found.member.name, fetch, said=said)
 
-    def _check_beginning(self, project: Project, found: Found, kind: AssetKind[Any], library: Library) -> None:
+    def _check_beginning(self, project: Project, found: Located, kind: AssetKind[Any], library: Library) -> None:
         """Refuse a huge item that only claims to be one of its kind, before all of it is read."""
         size = found.member.real
         if size <= _LARGE:
@@ -638,7 +638,7 @@ class Workspace:
 
         return Around(found.member.name, siblings, self.profile(self.project(project_id)))
 
-    def neighbour(self, found: Found, name: str) -> Found:
+    def neighbour(self, found: Located, name: str) -> Located:
         """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
 
         Raises NotFoundError where there is none.
@@ -656,7 +656,7 @@ class Workspace:
                 f"{name}, which holds the rest of this item, is nowhere in the game.",
                 remedy="Open the whole folder of the game, and describe the archive that holds it.",
             )
-        return Found(row[0], row[1])
+        return Located(row[0], row[1])
 
     def edited_asset(self, kind: AssetKind[Any], original: Any, edit: Edit) -> Any:
         """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""

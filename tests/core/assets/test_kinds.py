@@ -16,7 +16,7 @@ from brae.core.assets.texture.formats import get
 from brae.core.assets.texture.kind import KIND as TEXTURE
 from brae.core.assets.texture.texture import Header
 from brae.core.containers.base import Container
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.library import Library
 

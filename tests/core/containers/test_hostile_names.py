@@ -67,8 +67,8 @@ WRITERS: dict[str, Callable[[str], bytes]] = {"zip": _zip, "tar": _tar}
 @pytest.mark.parametrize("kind", WRITERS)
 def test_openers_list_every_name(kind: str, name: str, tmp_path: Path) -> None:
     container = open_container(kind, {"main": BytesSource(WRITERS[kind](name))}, f"x.{kind}", Library())
-    assert len(set(container.levels)) == len(container)
-    for level in container.levels:
+    assert len(set(container.labels)) == len(container)
+    for level in container.labels:
         addresses.join("x", level).encode("ascii", "backslashreplace")
         assert addresses.split(addresses.join("x", level)) == ["x", level], "one address, one level"
     assert container.read(container.index_of("other.txt")) == b"two"

@@ -1068,11 +1068,8 @@ export interface components {
         ArchiveView: {
             /** Address */
             address: string;
-            /**
-             * Evidence
-             * @default []
-             */
-            evidence: components["schemas"]["EvidenceView"][];
+            /** Evidence */
+            evidence?: components["schemas"]["Evidence"][];
             /** Fault */
             fault: string | null;
             /** Files */
@@ -1300,10 +1297,10 @@ export interface components {
             original: components["schemas"]["Outline"];
         };
         /**
-         * EvidenceView
-         * @description One thing that a file says about its description.
+         * Evidence
+         * @description One thing that the file says about its description: for it, against it, or nothing either way.
          */
-        EvidenceView: {
+        Evidence: {
             /** Id */
             id: string;
             /**
@@ -1335,11 +1332,8 @@ export interface components {
              * @default
              */
             q: string;
-            /**
-             * Where
-             * @default []
-             */
-            where: string[];
+            /** Where */
+            where?: string[];
         };
         /**
          * Facet
@@ -1446,7 +1440,7 @@ export interface components {
         };
         /**
          * FileEntry
-         * @description A file of this computer, and what it seems to be by its first bytes.
+         * @description A file, its bytes, and what its first ones say that it is.
          */
         FileEntry: {
             /** Archive */
@@ -1474,17 +1468,14 @@ export interface components {
             /** Size */
             size: number;
             /** Spans */
-            spans: components["schemas"]["SpanView"][];
+            spans: components["schemas"]["Span"][];
         };
         /**
          * FilePlan
          * @description What will happen to one file of the game.
          */
         FilePlan: {
-            /**
-             * Inside
-             * @default []
-             */
+            /** Inside */
             inside: components["schemas"]["InsidePlan"][];
             /** Members */
             members: components["schemas"]["MemberPlan"][];
@@ -1522,7 +1513,7 @@ export interface components {
         };
         /**
          * Folder
-         * @description A place on this computer, to choose a game from.
+         * @description A folder with what is in it.
          */
         Folder: {
             /** File */
@@ -1531,7 +1522,10 @@ export interface components {
             files: components["schemas"]["FileEntry"][];
             /** Folders */
             folders: components["schemas"]["FolderEntry"][];
-            /** Left Out */
+            /**
+             * Left Out
+             * @default 0
+             */
             left_out: number;
             /** Parent */
             parent: string | null;
@@ -1544,7 +1538,7 @@ export interface components {
         };
         /**
          * FolderEntry
-         * @description A folder of this computer.
+         * @description A folder.
          */
         FolderEntry: {
             /** Name */
@@ -1649,7 +1643,7 @@ export interface components {
              * Way
              * @enum {string}
              */
-            way: "patch" | "rebuild";
+            way: "patch" | "rebuild" | "replace";
             /** Why */
             why: string;
         };
@@ -1859,8 +1853,8 @@ export interface components {
          * @description One member's bytes before and after.
          */
         MemberPlan: {
-            /** Level */
-            level: string;
+            /** Label */
+            label: string;
             /** Real After */
             real_after: number;
             /** Real Before */
@@ -2114,7 +2108,7 @@ export interface components {
         };
         /**
          * Proof
-         * @description Whether an unchanged rebuild equals the original.
+         * @description Whether an unchanged rebuild equals the original, and where it first differs.
          */
         Proof: {
             /** Exact */
@@ -2171,7 +2165,7 @@ export interface components {
              * Evidence
              * @default []
              */
-            evidence: components["schemas"]["EvidenceView"][];
+            evidence: components["schemas"]["Evidence"][];
             /** Exact */
             exact: boolean;
             /** Explained */
@@ -2492,10 +2486,10 @@ export interface components {
             size: number;
         };
         /**
-         * SpanView
+         * Span
          * @description A stretch of a file and what it is.
          */
-        SpanView: {
+        Span: {
             /** End */
             end: number;
             /**
@@ -2626,11 +2620,6 @@ export interface components {
             choices: components["schemas"]["Departures"];
             /** Comparable */
             comparable: boolean;
-            /**
-             * Depth
-             * @enum {string}
-             */
-            depth: "8" | "16" | "float";
             /** Formats */
             formats: string[];
             /** Height */
@@ -2649,6 +2638,11 @@ export interface components {
             own_mips?: {
                 [key: string]: string;
             };
+            /**
+             * Precision
+             * @enum {string}
+             */
+            precision: "8" | "16" | "float";
             quality?: components["schemas"]["Quality"] | null;
             recipe: components["schemas"]["Recipe"];
             /** Result Mips */
@@ -2784,7 +2778,7 @@ export interface components {
              * Evidence
              * @default []
              */
-            evidence: components["schemas"]["EvidenceView"][];
+            evidence: components["schemas"]["Evidence"][];
             /** Files */
             files: components["schemas"]["FileMap"][];
             /** Members */

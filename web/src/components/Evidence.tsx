@@ -1,7 +1,7 @@
 import { CircleHelp, ThumbsDown, ThumbsUp } from "lucide-react";
 import type { Schemas } from "../api/client";
 
-type One = Schemas["EvidenceView"];
+type One = Schemas["Evidence"];
 const SIGNS = {
   for: { icon: ThumbsUp, className: "text-moss", words: "speaks for it" },
   against: { icon: ThumbsDown, className: "font-bold text-rust", words: "speaks against it" },

@@ -52,7 +52,7 @@ const DETAILS: TextureDetails = {
   },
   choices: {},
   formats: ["bc1", "bc3"],
-  depth: "8",
+  precision: "8",
   width: 4,
   height: 4,
   mips: 1,

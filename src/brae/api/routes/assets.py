@@ -12,7 +12,8 @@ from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
 from brae.api.routes.edits import body_of, kind_at, view_of
-from brae.api.schemas import EditView, FactView, KindsView, KindView, Named
+from brae.api.schemas.edits import EditView
+from brae.api.schemas.items import FactView, KindsView, KindView, Named
 from brae.core.assets.base import AssetKind, Change, ExchangeFile, Question
 from brae.core.assets.facts import declared
 from brae.core.assets.registry import kinds

@@ -8,20 +8,13 @@ from fastapi import APIRouter
 from sqlalchemy import select
 
 from brae.api.routes import Work
-from brae.api.schemas import (
-    BuildPlan,
-    BuildRequest,
-    BuildView,
-    GameFile,
-    JobView,
-    PlayReport,
-    RestoreRequest,
-    TrialView,
-)
+from brae.api.schemas.builds import BuildPlan, BuildRequest, BuildView, PlayReport, RestoreRequest, TrialView
+from brae.api.schemas.common import JobView
+from brae.api.schemas.games import GameFile
 from brae.core.errors import ChangedError
 from brae.demo.standin import Report
 from brae.store.models import Build
-from brae.work import builds, trials
+from brae.work import builds, planning, trials
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["build"])
 
@@ -29,7 +22,7 @@ router = APIRouter(prefix="/projects/{project_id}", tags=["build"])
 @router.get("/plan")
 def plan(project_id: str, workspace: Work) -> BuildPlan:
     """What a build would do now; nothing is written."""
-    return BuildPlan.model_validate(builds.plan(workspace, project_id).as_dict())
+    return BuildPlan.model_validate(planning.plan(workspace, project_id).as_dict())
 
 
 @router.post("/build", status_code=202)

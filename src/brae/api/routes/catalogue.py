@@ -12,17 +12,10 @@ from sqlalchemy import select
 
 from brae.api.routes import Work
 from brae.api.routes.edits import edit_view
-from brae.api.schemas import (
-    LARGEST,
-    ArchiveView,
-    Chosen,
-    Facet,
-    Facets,
-    FacetValue,
-    ItemView,
-    MemberPage,
-    MemberView,
-)
+from brae.api.schemas.common import LARGEST
+from brae.api.schemas.edits import ItemView
+from brae.api.schemas.games import ArchiveView
+from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, MemberPage, MemberView
 from brae.core import addresses
 from brae.core.errors import FormatError
 from brae.store.models import Member
@@ -177,8 +170,8 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
         number = workspace.number_of(archive, found)
         offset = int(archive.offsets[number])
         refers_to, used_by = (
-            [addresses.join(found.archive.address, level) for level in levels]
-            for levels in (archive.refers_to(number), archive.used_by(number))
+            [addresses.join(found.archive.address, label) for label in labels]
+            for labels in (archive.refers_to(number), archive.used_by(number))
         )
     library = workspace.project_library(project)
     return ItemView(

@@ -9,8 +9,9 @@ from sqlalchemy import select
 from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
-from brae.api.schemas import Addresses, EditView, Position, Remedies, StepView, TestColours
-from brae.api.schemas import EditChoices as Choices
+from brae.api.schemas.edits import EditChoices as Choices
+from brae.api.schemas.edits import EditView, Position, Remedies, StepView, TestColours
+from brae.api.schemas.items import Addresses
 from brae.core.assets.base import HEAD, AssetKind
 from brae.core.assets.registry import kind_of
 from brae.core.assets.sheet import MatchSheet

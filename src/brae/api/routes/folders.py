@@ -9,7 +9,8 @@ from fastapi import APIRouter
 
 from brae.api.routes import Work
 from brae.api.routes.catalogue import search_of
-from brae.api.schemas import ExportRequest, ImportRequest, JobView, ManyRequest
+from brae.api.schemas.common import JobView
+from brae.api.schemas.items import ExportRequest, ImportRequest, ManyRequest
 from brae.core.errors import FormatError
 from brae.work.edits import put_in_work, set_marks, take_marks_back
 from brae.work.sending import export, for_each, take_back

@@ -8,7 +8,8 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field, ValidationError, create_model
 
 from brae.api.routes import Work
-from brae.api.schemas import Asked, KeptLayout
+from brae.api.schemas.common import Asked
+from brae.api.schemas.games import KeptLayout
 from brae.core.assets.base import AssetKind, Headless
 from brae.core.assets.registry import kinds
 from brae.core.errors import FormatError

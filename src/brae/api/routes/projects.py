@@ -8,15 +8,13 @@ from fastapi import APIRouter
 from sqlalchemy import func, select
 
 from brae.api.routes import Work
-from brae.api.schemas import (
+from brae.api.schemas.common import Fault, JobView
+from brae.api.schemas.games import (
     ArchiveView,
     Choice,
     Choices,
     Counts,
-    Fault,
-    Folder,
     GameView,
-    JobView,
     KeptLayout,
     LayoutText,
     OpenRequest,
@@ -31,7 +29,7 @@ from brae.core.errors import NotFoundError, ReadOnlyError
 from brae.jobs import Job
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
-from brae.work.browsing import browse, typed_path
+from brae.work.browsing import Folder, browse, typed_path
 from brae.work.opening import begin, open_game
 from brae.work.projects import choose
 from brae.work.structures import keep_layout, look_ahead, start_search
@@ -184,4 +182,4 @@ def keep(request: LayoutText, workspace: Work) -> KeptLayout:
 @router.get("/browse")
 def browse_folder(workspace: Work, path: str | None = None) -> Folder:
     """What lies in a folder: folders, and files with their size and what their first bytes say that they are."""
-    return Folder.model_validate(browse(workspace, path), from_attributes=True)
+    return browse(workspace, path)

@@ -15,7 +15,7 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from brae import __version__
 from brae.api.routes import Work
-from brae.api.schemas import LARGEST, JobView, LayoutView, State
+from brae.api.schemas.common import LARGEST, JobView, LayoutView, State
 from brae.core.errors import ReadOnlyError
 
 JobNumber = Annotated[int, PathParameter(ge=0, le=LARGEST)]

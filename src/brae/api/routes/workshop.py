@@ -7,9 +7,9 @@ import base64
 from fastapi import APIRouter
 
 from brae.api.routes import Work
-from brae.api.schemas import (
+from brae.api.schemas.games import LayoutText
+from brae.api.schemas.workshop import (
     FieldView,
-    LayoutText,
     MendRequest,
     Places,
     Said,

@@ -265,7 +265,7 @@ def split(
     with errors():
         check_file(image)
         found = read_image(image.read_bytes(), image.name)
-        kind = "exr" if formats.depth_of(found.picture) == "float" else "png"
+        kind = "exr" if formats.precision_of(found.picture) == "float" else "png"
         for letter, grey in channels.split(found.picture, "rgba" if found.has_alpha else "rgb").items():
             target = out / f"{image.stem}_{letter}.{kind}"
             write_atomically(target, write_image(grey, kind, alpha=False))

@@ -57,7 +57,7 @@ def unpack(archive: Container, folder: Path, tick: Callable[[], None] | None = N
     Raises StorageError where the folder cannot be written, LinkError where a link stands in the way: it is not
     followed. Unpacking and writing run on all cores.
     """
-    paths = member_paths(archive.levels)
+    paths = member_paths(archive.labels)
     root = str(folder)
     try:
         for parent in sorted({path.rpartition("/")[0] for path in paths}):
@@ -112,7 +112,7 @@ def edits_in(
     like the original. Files that are no members are an error unless ``add`` makes members of them; members without
     a file stay as they are unless ``remove`` takes them out.
     """
-    paths = member_paths(archive.levels)
+    paths = member_paths(archive.labels)
     known = {path: index for index, path in enumerate(paths)}
     edits = Edits()
     seen: set[int] = set()
@@ -137,7 +137,7 @@ def edits_in(
         except OSError as error:
             raise storage_error(error, "read", file) from error
         if index is None:
-            name = addresses.unquote_level(relative)
+            name = addresses.unquote(relative)
             edits.added.append(NewMember(name, archive.pack_new(name, data)))
             continue
         seen.add(index)
@@ -175,7 +175,7 @@ def new_members(folder: Path) -> Iterator[tuple[str, bytes]]:
             data = file.read_bytes()
         except OSError as error:
             raise storage_error(error, "read", file) from error
-        yield addresses.unquote_level(file.relative_to(folder).as_posix()), data
+        yield addresses.unquote(file.relative_to(folder).as_posix()), data
 
 
 def _encoded(archive: Container, index: int, library: Library, file: ExchangeFile) -> Encoded:

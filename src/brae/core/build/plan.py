@@ -17,7 +17,7 @@ Way = Literal["patch", "rebuild", "replace"]
 class MemberPlan:
     """One member's bytes before and after."""
 
-    level: str
+    label: str
     stored_before: int
     stored_after: int
     real_before: int
@@ -58,7 +58,7 @@ def plan_archive(
         )
     members = [
         MemberPlan(
-            archive.levels[index],
+            archive.labels[index],
             int(archive.stored_sizes[index]),
             len(change.stored),
             int(archive.real_sizes[index]),
@@ -81,13 +81,13 @@ def plan_archive(
     composed = archive.rebuild(changes)
     if unfit and may_patch and _moved(composed) <= min(LARGEST_PATCH, _size(composed) // 4):
         first = unfit[0]
-        why = f"{first.level} needs {first.stored_after:,} bytes and goes to free room: nothing else moves"
+        why = f"{first.label} needs {first.stored_after:,} bytes and goes to free room: nothing else moves"
         return ArchivePlan("patch", why, composed, members)
     if unfit:
         first = unfit[0]
-        why = f"{first.level} needs {first.stored_after:,} bytes, its slot has {first.slot:,}: what follows moves"
+        why = f"{first.label} needs {first.stored_after:,} bytes, its slot has {first.slot:,}: what follows moves"
         if first.stored_after <= first.slot:
-            why = f"{first.level} has another size, {first.stored_after:,} bytes: what follows moves"
+            why = f"{first.label} has another size, {first.stored_after:,} bytes: what follows moves"
     else:
         why = "the archive was rebuilt before, so it is rebuilt from the kept original"
     return ArchivePlan("rebuild", why, composed, members)

@@ -64,8 +64,8 @@ class Container(ABC):
 
     #: what it is called, for people
     title: str
-    #: one level of an address for each member
-    levels: list[str]
+    #: how each member is called in an address: its name, quoted, with a number where names repeat
+    labels: list[str]
     #: the bytes it is read from, by file
     sources: Mapping[str, ByteSource]
 
@@ -133,7 +133,7 @@ class Container(ABC):
             data = self.reveal(self.read_stored(index))
             yield from compression.unpack_parts(packer, data, None if real < 0 else real)
         except BraeError as error:
-            raise error.at(self.levels[index]) from None
+            raise error.at(self.labels[index]) from None
 
     def _packing(self, index: int) -> tuple[compression.Packer, int]:
         """How a member is packed, and its size unpacked; LimitError for sizes that no bytes can unpack to."""
@@ -142,7 +142,7 @@ class Container(ABC):
         if real > compression.LARGEST_MEMBER or stored * packer.ratio + 64 < real:
             raise LimitError(
                 f"{stored} stored bytes claim to unpack to {real}.",
-                address=self.levels[index],
+                address=self.labels[index],
                 remedy="The directory is damaged, or it is too large to be unpacked as a whole.",
             )
         return packer, real
@@ -172,7 +172,7 @@ class Container(ABC):
     # ---- what follows from it ---------------------------------------------------------------------------
 
     def __len__(self) -> int:
-        return len(self.levels)
+        return len(self.labels)
 
     @property
     def source(self) -> ByteSource:
@@ -181,21 +181,21 @@ class Container(ABC):
 
     @cached_property
     def _places(self) -> dict[str, int]:
-        return {level: index for index, level in enumerate(self.levels)}
+        return {label: index for index, label in enumerate(self.labels)}
 
-    def index_of(self, level: str) -> int:
-        """The member at one level of an address, or -1."""
-        return self._places.get(level, -1)
+    def index_of(self, label: str) -> int:
+        """The member of a label, or -1."""
+        return self._places.get(label, -1)
 
     def refers_to(self, index: int) -> list[str]:
-        """The levels of the members that one refers to."""
+        """The labels of the members that one refers to."""
         pairs = self.references
-        return [self.levels[target] for target in pairs[pairs[:, 0] == index, 1].tolist()]
+        return [self.labels[target] for target in pairs[pairs[:, 0] == index, 1].tolist()]
 
     def used_by(self, index: int) -> list[str]:
-        """The levels of the members that refer to one."""
+        """The labels of the members that refer to one."""
         pairs = self.references
-        return [self.levels[owner] for owner in pairs[pairs[:, 1] == index, 0].tolist()]
+        return [self.labels[owner] for owner in pairs[pairs[:, 1] == index, 0].tolist()]
 
     def is_plain(self, index: int) -> bool:
         """Whether a member's bytes lie in the file as they are."""
@@ -215,7 +215,7 @@ class Container(ABC):
             packer, real = self._packing(index)
             return packer.unpack(self.reveal(self.read_stored(index)), None if real < 0 else real)
         except BraeError as error:
-            raise error.at(self.levels[index]) from None
+            raise error.at(self.labels[index]) from None
 
     def read_named(self, name: str) -> bytes:
         """A member's bytes by its name; NotFoundError where there is none."""
@@ -441,7 +441,7 @@ class Listed(Container):
 
     def __init__(self, title: str, source: ByteSource, entries: Sequence[Entry]) -> None:
         self.title, self.sources, self.entries = title, {MAIN: source}, list(entries)
-        self.levels = addresses.member_levels(self.names)
+        self.labels = addresses.labels_of(self.names)
 
     @cached_property
     def names(self) -> list[str]:

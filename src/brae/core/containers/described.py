@@ -36,7 +36,7 @@ class Archive(Container):
 
     parsed: Parsed
     directory: Directory
-    levels: list[str]
+    labels: list[str]
     #: its files as they lie on disk; ``parsed`` sees numbered ones as one
     sources: Mapping[str, ByteSource]
     _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
@@ -140,7 +140,7 @@ class Archive(Container):
         leaf = self.directory.leaf("compression")
         meaning = self.directory.part.compression if number is None or leaf is None else leaf.meant.meaning(number)
         if not isinstance(meaning, str):
-            raise FormatError(f"The layout does not say what compression {number} is.", address=self.levels[index])
+            raise FormatError(f"The layout does not say what compression {number} is.", address=self.labels[index])
         return described.describe(meaning, self.layout.packers)
 
     def check_member(self, index: int) -> None:
@@ -162,7 +162,7 @@ class Archive(Container):
             if total != found:
                 raise FormatError(
                     f"The checksum of this member is {self._shown(total)}.",
-                    address=self.levels[index],
+                    address=self.labels[index],
                     offset=self._record_offset(row, leaf),
                     expected=f"{self._shown(found)}, as the directory says",
                 )
@@ -306,7 +306,7 @@ def open_archive(layout: Layout, sources: dict[str, ByteSource], known_names: It
         raise LayoutError(f"The layout '{layout.layout}' describes a {layout.kind}, not an archive.")
     parsed = parse(layout, join(layout, sources))
     found = directory(parsed, known_names)
-    archive = Archive(parsed, found, addresses.member_levels(found.names), sources)
+    archive = Archive(parsed, found, addresses.labels_of(found.names), sources)
     if (found.real < 0).any():
         found.real = found.real.copy()
         for index in (found.real < 0).nonzero()[0].tolist():

@@ -81,15 +81,15 @@ def files_of(kind: str, path: Path, library: Library) -> dict[str, Path]:
     return {name: file for name, file in found.items() if file.is_file()}
 
 
-def levels_of(kind: str, container: Container, index: int, library: Library) -> dict[str, str]:
-    """The same for a member of a container: the levels of the members that make it up."""
+def labels_of_parts(kind: str, container: Container, index: int, library: Library) -> dict[str, str]:
+    """The same for a member of a container: the labels of the members that make it up."""
     layout = library.layouts.get(kind)
-    found = {MAIN: container.levels[index]}
+    found = {MAIN: container.labels[index]}
     if layout is not None and layout.files:
         from brae.core.layouts.library import companion_names
 
-        levels = dict(zip(container.names, container.levels, strict=True))
-        for file, name in companion_names(layout, container.names[index], levels.__contains__).items():
-            if file != MAIN and name in levels:
-                found[file] = levels[name]
+        labels = dict(zip(container.names, container.labels, strict=True))
+        for file, name in companion_names(layout, container.names[index], labels.__contains__).items():
+            if file != MAIN and name in labels:
+                found[file] = labels[name]
     return found

@@ -41,7 +41,7 @@ class Scattered(Listed):
         # Names need the beginnings of what is packed, and those need the entries.
         self._unnamed = entries
         self.title, self.sources, self.entries = TITLE, {MAIN: source}, entries
-        self.levels = [str(hit.offset) for hit in self.hits]
+        self.labels = [str(hit.offset) for hit in self.hits]
         self.formats = self._formats() if formats is None else list(formats)
         named = [
             replace(entry, name=_name(hit, format_))
@@ -123,13 +123,13 @@ class Scattered(Listed):
         if hit.name is not None:
             return LayoutError(
                 f"{hit.name} is an entry of a ZIP archive, whose records hold its checksum and size.",
-                address=self.levels[index],
+                address=self.labels[index],
                 remedy="Describe the archive, or change the ZIP file as a whole.",
             )
         what = f"{length:,} bytes, and its place has {hit.length:,}"
         return LayoutError(
             f"The changed file has {what}; nothing else can move, because nobody has described these bytes.",
-            address=self.levels[index],
+            address=self.labels[index],
             remedy="Make it smaller (fewer colours or details, the same dimensions), or describe the archive.",
         )
 

@@ -115,11 +115,11 @@ class Zip(Listed):
     def packer(self, index: int) -> compression.Packer:
         info = self._infos[self._of[index]]
         if info.flag_bits & _ENCRYPTED:
-            raise FormatError("This member is encrypted.", address=self.levels[index])
+            raise FormatError("This member is encrypted.", address=self.labels[index])
         if info.compress_type not in _METHODS:
             raise FormatError(
                 f"ZIP method {info.compress_type} is not known.",
-                address=self.levels[index],
+                address=self.labels[index],
                 expected="one of stored, deflate, bzip2 and Zstandard",
             )
         return compression.get(_METHODS[info.compress_type])
@@ -131,7 +131,7 @@ class Zip(Listed):
             found = zlib.crc32(part, found)
         if found != info.CRC:
             raise FormatError(
-                f"The checksum of this member is {found:#x}.", address=self.levels[index], expected=f"{info.CRC:#x}"
+                f"The checksum of this member is {found:#x}.", address=self.labels[index], expected=f"{info.CRC:#x}"
             )
 
     def fits(self, index: int, length: int) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from brae.core import addresses
-from brae.core.containers.depth import open_path
+from brae.core.containers.nesting import open_path
 from brae.core.errors import BraeError
 from brae.core.games.known import profiles_in
 from brae.core.games.model import Edition, GameProfile, Sign
@@ -17,14 +17,14 @@ _MOST = 1 << 20
 
 def _holds(folder: Path, sign: Sign, library: Library) -> bool:
     """Whether a sign holds; what cannot be read does not."""
-    file, *levels = addresses.split(sign.file)
+    file, *labels = addresses.split(sign.file)
     path = folder / file
     if not path.is_file():
         return False
     try:
-        if levels:
-            container = open_path(path, levels[:-1], library).container
-            index = container.index_of(levels[-1])
+        if labels:
+            container = open_path(path, labels[:-1], library).container
+            index = container.index_of(labels[-1])
             head = container.read_start(index, _MOST) if index >= 0 else None
         else:
             with path.open("rb") as stream:

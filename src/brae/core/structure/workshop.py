@@ -115,7 +115,7 @@ def look(text: str, sources: Mapping[str, ByteSource], found: Found | None = Non
     elif result.error is None:
         try:
             places = directory(parsed)
-            archive = Archive(parsed, places, addresses.member_levels(places.names), named)
+            archive = Archive(parsed, places, addresses.labels_of(places.names), named)
         except BraeError as error:
             result.error = error
     for file, given in zip(named, _firsts(sources), strict=False):

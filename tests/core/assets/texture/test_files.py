@@ -79,7 +79,7 @@ def test_dds_undoes_itself_and_pillow_reads_it(pixel_format: PixelFormat, dx10: 
         # Numbers that Pillow does not know; most are compared by their 128-byte header instead.
         assert dx10 or pixel_format.name in UNKNOWN_TO_PILLOW
         return
-    if pixel_format.depth == "8":
+    if pixel_format.precision == "8":
         assert np.array_equal(texture.picture(), theirs)
 
 
@@ -325,8 +325,8 @@ def test_run_length_tga_is_read(photo: np.ndarray) -> None:
 
 
 def test_pictures_are_sniffed_as_they_are_read(photo: np.ndarray, library: Library) -> None:
-    wide = formats.as_depth(photo, "16")
-    light = formats.as_depth(photo, "float")
+    wide = formats.as_precision(photo, "16")
+    light = formats.as_precision(photo, "float")
     for data in (
         write_image(photo),
         write_image(wide),

@@ -14,7 +14,7 @@ from PIL import Image, ImageCms
 from brae.core.assets.texture import dds, formats
 from brae.core.assets.texture.encode import encode_new
 from brae.core.assets.texture.files import read_image, read_raw, read_texture
-from brae.core.assets.texture.findings import Edit, Finding, find, is_power_of_two
+from brae.core.assets.texture.findings import Compared, Finding, find, is_power_of_two
 from brae.core.assets.texture.remedies import apply_remedies, resize
 from brae.core.assets.texture.sheet import MatchSheet, match
 from brae.core.assets.texture.texture import Header, Recipe, TextureFile
@@ -163,7 +163,7 @@ def test_powers_of_two() -> None:
 
 def test_findings_come_without_an_encoding_too(library: Library, lamp: np.ndarray) -> None:
     texture = _texture(library, lamp)
-    found = find(Edit(read_image(_save(lamp[:64])), texture, texture.recipe(), []))
+    found = find(Compared(read_image(_save(lamp[:64])), texture, texture.recipe(), []))
     assert "byte-size" not in {finding.id for finding in found}
 
 
@@ -238,7 +238,7 @@ def test_packed_maps_must_not_come_back_grey(photo: np.ndarray) -> None:
     recipe = texture.recipe().model_copy(update={"content": "data"})
     grey = np.repeat(opaque[..., 1:2], 4, axis=2)
     grey[..., 3] = 255
-    found = find(Edit(read_image(_save(grey)), texture, recipe, []))
+    found = find(Compared(read_image(_save(grey)), texture, recipe, []))
     assert "channels-merged" in {finding.id for finding in found}
 
 

@@ -41,7 +41,7 @@ def test_sizes_and_second_encoding(pixel_format: PixelFormat, picture: np.ndarra
     assert len(data) == pixel_format.size(width, height)
     decoded = pixel_format.decode(data, width, height)
     assert decoded.shape == picture.shape
-    assert formats.depth_of(decoded) == pixel_format.depth
+    assert formats.precision_of(decoded) == pixel_format.precision
     if isinstance(pixel_format, Channels) and "l" not in pixel_format.holds:
         held = ["rgba".index(channel) for channel in pixel_format.holds]
         assert np.array_equal(decoded[..., held], picture[..., held])
@@ -85,11 +85,17 @@ def test_quality_on_a_picture(pixel_format: PixelFormat, photo: np.ndarray) -> N
     if isinstance(pixel_format, PackedBits):
         # A step of 1 / (2^n - 1) is off by a twelfth of its square on average: 10.8 + 6.02 n dB.
         least = min(45, 10.8 + 6.02 * min(bits for name, bits in pixel_format.fields if name in "RGBL") - 2)
-    if "l" in pixel_format.holds and pixel_format.depth == "8":
+    if "l" in pixel_format.holds and pixel_format.precision == "8":
         wanted = np.repeat(grey_of(photo)[..., None], 3, axis=2)
     elif "l" in pixel_format.holds:
-        wide = formats.as_depth(photo, pixel_format.depth).astype(np.float64)[..., :3] @ [0.2126, 0.7152, 0.0722]
-        grey = np.repeat(wide[..., None], 4, axis=2).astype(formats.as_depth(photo, pixel_format.depth).dtype)
+        wide = formats.as_precision(photo, pixel_format.precision).astype(np.float64)[..., :3] @ [
+            0.2126,
+            0.7152,
+            0.0722,
+        ]
+        grey = np.repeat(wide[..., None], 4, axis=2).astype(
+            formats.as_precision(photo, pixel_format.precision).dtype
+        )
         wanted = formats.shown(grey)
     held = ["rgb".index(channel) for channel in pixel_format.holds if channel in "rgb"]
     held = [0, 1, 2] if "l" in pixel_format.holds else held
@@ -106,12 +112,12 @@ def test_quality_on_a_picture(pixel_format: PixelFormat, photo: np.ndarray) -> N
 @given(arrays.arrays(np.uint8, (3, 5, 4)))
 def test_depths_give_8_bits_back(picture: np.ndarray) -> None:
     for depth in ("16", "float"):
-        assert np.array_equal(formats.as_depth(formats.as_depth(picture, depth), "8"), picture)
+        assert np.array_equal(formats.as_precision(formats.as_precision(picture, depth), "8"), picture)
 
 
 @given(arrays.arrays(np.uint16, (3, 5, 4)))
 def test_floats_give_16_bits_back(picture: np.ndarray) -> None:
-    assert np.array_equal(formats.as_depth(formats.as_depth(picture, "float"), "16"), picture)
+    assert np.array_equal(formats.as_precision(formats.as_precision(picture, "float"), "16"), picture)
 
 
 def test_exposure_doubles_the_light() -> None:

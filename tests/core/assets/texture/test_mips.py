@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from brae.core.assets.texture import formats, mips
-from brae.core.assets.texture.formats.depth import linear_to_srgb, srgb_to_linear
+from brae.core.assets.texture.formats.precision import linear_to_srgb, srgb_to_linear
 from brae.core.assets.texture.mips import MipRule, make_levels, taps
 from brae.core.assets.texture.texture import looks_like_normals
 
@@ -27,8 +27,8 @@ def test_light_of_srgb_values() -> None:
     board[::2, ::2, :3] = board[1::2, 1::2, :3] = 255
     assert (make_levels(board, 2)[1][..., :3] == 188).all()
     assert (make_levels(board, 2, MipRule("data"))[1][..., :3] == 128).all(), "numbers are not light"
-    assert (make_levels(formats.as_depth(board, "16"), 2)[1][..., :3] // 257 == 187).all()
-    assert make_levels(formats.as_depth(board, "float"), 2)[1][..., :3] == pytest.approx(0.5)
+    assert (make_levels(formats.as_precision(board, "16"), 2)[1][..., :3] // 257 == 187).all()
+    assert make_levels(formats.as_precision(board, "float"), 2)[1][..., :3] == pytest.approx(0.5)
 
 
 @pytest.mark.parametrize("filter_", ["box", "kaiser", "lanczos"])

@@ -24,7 +24,7 @@ export default function Editing({ project, edit, spot }: { project: string; edit
           exposure: exposure || undefined,
         })
       }
-      light={details.depth === "float"}
+      light={details.precision === "float"}
       pictures={pictureNames(details.recipe)}
       spot={spot}
       values={(which, level, x, y) => pixelWords(project, edit.address, { which, level, x, y })}

@@ -213,8 +213,8 @@ function Members({ members }: { members: Schemas["MemberPlan"][] }) {
       </thead>
       <tbody className="tabular-nums">
         {members.map((member) => (
-          <tr key={member.level} className="border-t border-line">
-            <td className="py-1 break-all">{member.level}</td>
+          <tr key={member.label} className="border-t border-line">
+            <td className="py-1 break-all">{member.label}</td>
             <td className="text-right">{count(member.stored_before)}</td>
             <td className="text-right">{count(member.stored_after)}</td>
             <td className={`text-right ${member.stored_after > member.slot ? "font-bold text-rust" : ""}`}>

@@ -32,7 +32,7 @@ class SoundSheet(MatchSheet):
 
 
 @dataclass(frozen=True)
-class Edit:
+class Compared:
     """A sound that came back, with the rate and the channels of its original."""
 
     original: Sound
@@ -116,11 +116,11 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
     if is_untouched(original, came) and not remedies:
         samples, data, frames = original.samples, original.data, original.frames
-        edit = Edit(original, came, samples, remedies)
+        edit = Compared(original, came, samples, remedies)
         result = original
     else:
         samples = fitted(original, came)
-        edit = Edit(original, came, samples, remedies)
+        edit = Compared(original, came, samples, remedies)
         samples = apply(samples, original, remedies)
         exact = not remedies and came.rate == original.rate and came.channels == original.channels
         made = convert.written(original, samples, exact_bits=exact and _bits(came) <= _bits(original))
@@ -177,7 +177,7 @@ def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: 
 # ---- findings
 
 
-def _converted(edit: Edit) -> Iterator[Finding]:
+def _converted(edit: Compared) -> Iterator[Finding]:
     original, came = edit.original, edit.came
 
     def note(name: str, title: str, in_game: str, label: str) -> Finding:
@@ -200,14 +200,14 @@ def _converted(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _empty(edit: Edit) -> Iterator[Finding]:
+def _empty(edit: Compared) -> Iterator[Finding]:
     if not len(edit.samples) or convert.peak(edit.samples) < -90:
         yield Finding(
             id="silent", severity="stops", title="There is nothing to hear in it", in_game="The game plays silence."
         )
 
 
-def _clipped(edit: Edit) -> Iterator[Finding]:
+def _clipped(edit: Compared) -> Iterator[Finding]:
     loud = np.abs(edit.came.samples).max(axis=1, initial=0) >= 0.9999
     runs = int((loud[1:] & loud[:-1]).sum()) if len(loud) > 1 else 0
     before = np.abs(edit.original.samples).max(axis=1, initial=0) >= 0.9999
@@ -220,7 +220,7 @@ def _clipped(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _loud(edit: Edit) -> Iterator[Finding]:
+def _loud(edit: Compared) -> Iterator[Finding]:
     wanted = convert.loudness(edit.original.samples, edit.original.rate)
     here = convert.loudness(edit.samples, edit.original.rate)
     if min(wanted, here) < convert.SILENT or abs(here - wanted) < _LOUDER:
@@ -234,7 +234,7 @@ def _loud(edit: Edit) -> Iterator[Finding]:
     )
 
 
-def _constant(edit: Edit) -> Iterator[Finding]:
+def _constant(edit: Compared) -> Iterator[Finding]:
     if not len(edit.samples):
         return
     here = float(np.abs(edit.samples.mean(axis=0)).max())
@@ -249,7 +249,7 @@ def _constant(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _late(edit: Edit) -> Iterator[Finding]:
+def _late(edit: Compared) -> Iterator[Finding]:
     more = (silence(edit.samples) - silence(edit.original.samples)) / edit.original.rate
     if more > _LATE:
         yield Finding(
@@ -261,7 +261,7 @@ def _late(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _long(edit: Edit) -> Iterator[Finding]:
+def _long(edit: Compared) -> Iterator[Finding]:
     here, wanted = len(edit.samples), edit.original.frames
     rate = edit.original.rate
     if abs(here - wanted) <= max(rate // 1000, 1):

@@ -27,7 +27,7 @@ _FREE = ("Lines", "Characters", "Bytes")
 
 
 @dataclass(frozen=True)
-class Edit:
+class Compared:
     """A text that came back, in the original's encoding and with its line ends."""
 
     original: Text
@@ -130,7 +130,7 @@ def apply(text: Text, original: Text, remedies: Sequence[str]) -> Text:
     return text
 
 
-def _by_itself(edit: Edit) -> Iterator[Finding]:
+def _by_itself(edit: Compared) -> Iterator[Finding]:
     """What is always put back: encoding, mark, line ends."""
     original, came = edit.original, edit.came
     kept = Remedy(id=_KEPT, label="Keep the original's", applied=True, automatic=True)
@@ -152,7 +152,7 @@ def _by_itself(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _missing_letters(edit: Edit) -> Iterator[Finding]:
+def _missing_letters(edit: Compared) -> Iterator[Finding]:
     text = edit.text if "letters" not in edit.remedies else replace(edit.text, text=edit.came.text)
     signs = sorted({char for char in text.text if not _fits(char, text.encoding)})
     if signs:
@@ -166,13 +166,13 @@ def _missing_letters(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _changed_by(edit: Edit, remedy: str) -> bool:
+def _changed_by(edit: Compared, remedy: str) -> bool:
     """Whether a remedy does, or did, anything."""
     base = apply(like(edit.original, edit.came), edit.original, [one for one in edit.remedies if one != remedy])
     return apply(base, edit.original, [remedy]) != base
 
 
-def _spaces(edit: Edit) -> Iterator[Finding]:
+def _spaces(edit: Compared) -> Iterator[Finding]:
     if _changed_by(edit, "white-space"):
         yield Finding(
             id="white-space",
@@ -183,7 +183,7 @@ def _spaces(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _signs(edit: Edit) -> Iterator[Finding]:
+def _signs(edit: Compared) -> Iterator[Finding]:
     if _changed_by(edit, "quotes"):
         yield Finding(
             id="quotes",
@@ -194,7 +194,7 @@ def _signs(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _last(edit: Edit) -> Iterator[Finding]:
+def _last(edit: Compared) -> Iterator[Finding]:
     if edit.original.text and _changed_by(edit, "last-line"):
         ends = edit.original.text.endswith(("\n", "\r"))
         yield Finding(
@@ -206,7 +206,7 @@ def _last(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _emptied(edit: Edit) -> Iterator[Finding]:
+def _emptied(edit: Compared) -> Iterator[Finding]:
     if edit.original.text.strip() and not edit.text.text.strip():
         yield Finding(
             id="empty", severity="stops", title="The text is empty", in_game="The game finds nothing to read."
@@ -219,7 +219,7 @@ _RULES = (_by_itself, _missing_letters, _emptied, _spaces, _signs, _last)
 def match(original: Text, came: Text, remedies: Sequence[str]) -> tuple[MatchSheet, bytes]:
     """The match sheet of a text that came back, and its bytes stored like the original's."""
     text = apply(like(original, came), original, remedies)
-    edit = Edit(original, came, text, remedies)
+    edit = Compared(original, came, text, remedies)
     data = text.encode(lenient=True)
 
     def last(one: Text) -> str:

@@ -54,9 +54,9 @@ def compose(parts: Mapping[str, Part], base: Picture | None = None) -> Picture:
     result = first.copy() if base is not None else np.zeros_like(first)
     if base is None:
         result[..., 3] = formats.white_of(first)
-    depth = formats.depth_of(first)
+    depth = formats.precision_of(first)
     for letter, part in parts.items():
-        source = formats.as_depth(part.picture, depth)[..., LETTERS.index(part.channel)]
+        source = formats.as_precision(part.picture, depth)[..., LETTERS.index(part.channel)]
         value = formats.white_of(first) - source if part.inverted else source
         result[..., LETTERS.index(letter)] = value
     return result

@@ -72,7 +72,7 @@ def encode_levels(
     the byte. ``replaced``: levels that a person made by hand.
     """
     pixel_format = header.format
-    picture = formats.as_depth(picture, pixel_format.depth)
+    picture = formats.as_precision(picture, pixel_format.precision)
     levels = _levels_of(picture, header, rule)
     # Levels that the file has no room for any more wait until it has.
     replaced = {level: own for level, own in (replaced or {}).items() if level < len(levels)}
@@ -131,7 +131,7 @@ def _own_level(own: Picture, header: Header, level: int) -> list[Picture]:
         raise LimitError(
             f"Level {level} is {own.shape[1]} x {own.shape[0]} pixels.", expected=f"{width} x {height * count}"
         )
-    own = formats.as_depth(own, header.format.depth)
+    own = formats.as_precision(own, header.format.precision)
     parts = [own[height * index : height * (index + 1)] for index in range(count)]
     return [np.ascontiguousarray(part[::-1] if header.orientation == "bottom-up" else part) for part in parts]
 

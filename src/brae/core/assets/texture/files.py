@@ -21,7 +21,7 @@ def read_image(data: bytes, name: str = "") -> ImageFile:
     if data[:4] == dds.MAGIC or data[:12] == ktx2.MAGIC:
         texture = dds.read(data) if data[:4] == dds.MAGIC else ktx2.read(data)
         head = texture.header
-        bits = {"8": 8, "16": 16, "float": 32}[head.format.depth]
+        bits = {"8": 8, "16": 16, "float": 32}[head.format.precision]
         alpha = head.format.alpha != "none"
         picture, kind = texture.picture(), head.container
         behind = len(data) - dds.end_of(data) if kind == "dds" else 0
@@ -67,7 +67,7 @@ def write_image(picture: Picture, kind: str = "png", *, alpha: bool = True, quic
     """A picture as a file of an open format; as 'dds' or 'ktx2' with all its channels, and not compressed."""
     if kind not in ("dds", "ktx2"):
         return images.write(picture, kind, alpha=alpha, quick=quick)
-    depth = formats.depth_of(picture)
+    depth = formats.precision_of(picture)
     pixel_format = formats.get({"8": "rgba8", "16": "rgba16", "float": "rgba32f"}[depth])
     header = Header(kind, pixel_format, picture.shape[1], picture.shape[0], 1)
     return write_texture(header, [pixel_format.encode(picture)])
@@ -83,7 +83,7 @@ def write_texture(header: Header, levels: Sequence[bytes], *, dx10: bool = False
 def read_picture_file(data: bytes, name: str = "") -> TextureFile:
     """A picture of an open format (PNG, BMP ...) that the game itself uses as a texture."""
     image = images.read(data, name)
-    depth = formats.depth_of(image.picture)
+    depth = formats.precision_of(image.picture)
     wide = {"8": "8", "16": "16", "float": "32f"}[depth]
     pixel_format = formats.get(f"{'rgba' if image.has_alpha else 'rgb'}{wide}")
     height, width = image.picture.shape[:2]

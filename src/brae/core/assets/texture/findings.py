@@ -23,7 +23,7 @@ _DEPTH_WORDS = {"16": "16 bits a channel", "float": "brightness beyond white"}
 
 
 @dataclass
-class Edit:
+class Compared:
     """An edit beside its original, with what several findings ask for."""
 
     image: ImageFile
@@ -59,12 +59,12 @@ def is_power_of_two(side: int) -> bool:
     return side & (side - 1) == 0
 
 
-def find(edit: Edit) -> list[Finding]:
+def find(edit: Compared) -> list[Finding]:
     """Every finding of an edit, with the remedies that are applied already."""
     return [finding for rule in _RULES for finding in rule(edit)]
 
 
-def _sides(edit: Edit) -> Iterator[Finding]:
+def _sides(edit: Compared) -> Iterator[Finding]:
     recipe, head = edit.recipe, edit.original.header
     height, width = edit.picture.shape[:2]
     sheet_width, sheet_height = head.sheet
@@ -108,7 +108,7 @@ def _sides(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _encoding(edit: Edit) -> Iterator[Finding]:
+def _encoding(edit: Compared) -> Iterator[Finding]:
     """What the original's encoding asks for; Brae does it by itself, so nobody has to decide anything.
 
     It is told of files that could have had it, not of a PNG, which always holds one level of plain pixels.
@@ -152,7 +152,7 @@ def _encoding(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _alpha(edit: Edit) -> Iterator[Finding]:
+def _alpha(edit: Compared) -> Iterator[Finding]:
     now, recipe = alpha_use(edit.picture[..., 3]), edit.recipe
     pixel_format = edit.original.header.format
     if recipe.alpha != "none" and now == "none":
@@ -184,7 +184,7 @@ def _alpha(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _hidden_colour(edit: Edit) -> Iterator[Finding]:
+def _hidden_colour(edit: Compared) -> Iterator[Finding]:
     """Editors wipe the colour of clear pixels; games that filter it show a rim."""
     if not edit.same_sides or "restore-alpha" in edit.remedies:
         return
@@ -203,7 +203,7 @@ def _hidden_colour(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _premultiplied(edit: Edit) -> Iterator[Finding]:
+def _premultiplied(edit: Compared) -> Iterator[Finding]:
     if edit.original.header.premultiplied:
         return
 
@@ -232,7 +232,7 @@ def _small(picture: Picture) -> np.ndarray:
     return np.asarray(small).astype(np.float32)
 
 
-def _direction(edit: Edit) -> Iterator[Finding]:
+def _direction(edit: Compared) -> Iterator[Finding]:
     """Turned upside down, or with channels exchanged: much nearer to the original the other way."""
     now, before = _small(edit.picture), _small(edit.before)
     straight = float(np.abs(now - before).mean())
@@ -256,7 +256,7 @@ def _direction(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _normals(edit: Edit) -> Iterator[Finding]:
+def _normals(edit: Compared) -> Iterator[Finding]:
     if edit.recipe.content != "normal":
         return
     directions = edit.picture[..., :3].astype(np.float32) / 127.5 - 1
@@ -285,7 +285,7 @@ def _normals(edit: Edit) -> Iterator[Finding]:
             )
 
 
-def _packed_map(edit: Edit) -> Iterator[Finding]:
+def _packed_map(edit: Compared) -> Iterator[Finding]:
     """Channels that meant different things came back as one grey, or as a picture with a colour profile."""
     if len(edit.original.header.format.holds.replace("a", "")) < 3:
         return
@@ -303,9 +303,9 @@ def _packed_map(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _colours(edit: Edit) -> Iterator[Finding]:
+def _colours(edit: Compared) -> Iterator[Finding]:
     """What the file says of its colours, and how finely it holds them."""
-    image, depth = edit.image, edit.original.header.format.depth
+    image, depth = edit.image, edit.original.header.format.precision
     if image.profile:
         data = edit.recipe.content in ("data", "normal")
         yield Finding(
@@ -348,7 +348,7 @@ def _colours(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _palette(edit: Edit) -> Iterator[Finding]:
+def _palette(edit: Compared) -> Iterator[Finding]:
     held = edit.original.header.format
     inner = held.inner if isinstance(held, Stored) else held
     if isinstance(inner, Indexed):
@@ -371,7 +371,7 @@ def _palette(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _file(edit: Edit) -> Iterator[Finding]:
+def _file(edit: Compared) -> Iterator[Finding]:
     image = edit.image
     if image.lossy is not None and edit.original.header.container not in ("webp", "tiff"):
         yield Finding(
@@ -407,7 +407,7 @@ def _file(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _appended(edit: Edit) -> Iterator[Finding]:
+def _appended(edit: Compared) -> Iterator[Finding]:
     """What an editor wrote behind the picture makes a file larger and says nothing."""
     if edit.image.appended:
         yield Finding(
@@ -418,7 +418,7 @@ def _appended(edit: Edit) -> Iterator[Finding]:
         )
 
 
-def _size(edit: Edit) -> Iterator[Finding]:
+def _size(edit: Compared) -> Iterator[Finding]:
     if edit.size is None or edit.size == edit.recipe.size:
         return
     if edit.original.header.container in PACKED_TYPES:

@@ -15,7 +15,7 @@ from PIL import Image
 from PIL.JpegImagePlugin import JpegImageFile, get_sampling
 
 from brae.core.assets.texture import formats
-from brae.core.assets.texture.formats import Depth, Picture, depth_of
+from brae.core.assets.texture.formats import Picture, Precision, precision_of
 from brae.core.errors import BraeError, FormatError, LimitError, ShortError, UnknownFormatError
 
 Image.MAX_IMAGE_PIXELS = formats.LARGEST_SIDE**2
@@ -35,7 +35,7 @@ TYPES = ("png", "bmp", "tga", "tiff", "webp", "hdr", "exr", "gif", "jpeg")
 #: those whose size depends on what is in the picture
 PACKED_TYPES = ("png", "tiff", "webp", "exr", "gif", "jpeg", "hdr")
 #: what can be written, and the finest depth each can hold
-WRITABLE: dict[str, Depth] = {
+WRITABLE: dict[str, Precision] = {
     "png": "16", "bmp": "8", "tga": "8", "tiff": "float", "webp": "8", "hdr": "float", "exr": "float",
 }  # fmt: skip
 _TGA_FOOTER = b"TRUEVISION-XFILE."
@@ -349,13 +349,13 @@ def write(picture: Picture, kind: str = "png", *, alpha: bool = True, quick: boo
     """
     if kind not in WRITABLE:
         raise UnknownFormatError(f"Pictures are not written as {kind}.", expected=", ".join(WRITABLE))
-    depth, most = depth_of(picture), WRITABLE[kind]
+    depth, most = precision_of(picture), WRITABLE[kind]
     if most == "8" or (most == "16" and depth == "float"):
-        picture = formats.as_depth(picture, most)
+        picture = formats.as_precision(picture, most)
         depth = most
     writer: Callable[[Picture, bool], bytes] | None = {"hdr": _write_hdr, "exr": _write_exr}.get(kind)
     if writer is not None:
-        return writer(formats.as_depth(picture, "float"), alpha)
+        return writer(formats.as_precision(picture, "float"), alpha)
     if depth != "8":
         return _write_wide_tiff(picture, alpha) if kind == "tiff" else _write_wide_png(picture, alpha)
     if kind == "png" and quick:
@@ -383,7 +383,7 @@ def write_jpeg_like(picture: Picture, original: bytes) -> bytes:
         raise FormatError(f"JPEG files of {mode} colours are read, but not written.")
     exif.pop(274, None)  # the picture lies as it is shown
     stream = io.BytesIO()
-    Image.fromarray(np.ascontiguousarray(formats.as_depth(picture, "8")[..., :3])).convert(mode).save(
+    Image.fromarray(np.ascontiguousarray(formats.as_precision(picture, "8")[..., :3])).convert(mode).save(
         stream,
         "jpeg",
         qtables=tables,

@@ -35,7 +35,7 @@ from brae.core.assets.texture.files import (
     sayable,
     write_image,
 )
-from brae.core.assets.texture.formats import Depth, Picture
+from brae.core.assets.texture.formats import Picture, Precision
 from brae.core.assets.texture.guess import HEADLESS
 from brae.core.assets.texture.looking import TextureQuery
 from brae.core.assets.texture.maps import MapView, surface
@@ -64,7 +64,7 @@ class TextureDetails(Details):
     choices: Departures  # type: ignore[assignment]
     #: the pixel formats that this kind of file can say
     formats: list[str]
-    depth: Depth
+    precision: Precision
     width: int
     #: of all pictures, one below the other
     height: int
@@ -198,7 +198,7 @@ class TextureKind(AssetKind[TextureFile]):
 
     def send(self, asset: TextureFile) -> ExchangeFile:
         # Light goes out as floats: a PNG would cut what is brighter than white.
-        kind = "exr" if asset.header.format.depth == "float" else "png"
+        kind = "exr" if asset.header.format.precision == "float" else "png"
         data = write_image(asset.picture(), kind, alpha=asset.header.format.alpha != "none")
         return ExchangeFile(f"picture.{kind}", data)
 
@@ -238,7 +238,7 @@ class TextureKind(AssetKind[TextureFile]):
             recipe=known,
             choices=Departures.model_validate(choices),
             formats=sayable(known.container, library),
-            depth=formats.get(known.format).depth,
+            precision=formats.get(known.format).precision,
             width=known.width,
             height=known.height * known.surfaces * known.depth,
             mips=known.levels,

@@ -105,7 +105,7 @@ def _samples(pixel_format: PixelFormat, srgb: bool) -> _Samples:
     rows = []
     for place, channel in enumerate(order):
         number, most = _CHANNELS[channel], (1 << bits) - 1
-        if pixel_format.depth == "float":
+        if pixel_format.precision == "float":
             rows.append((place * bits, bits, number | _FLOAT | _SIGNED, one | 1 << 31, one))
         else:
             rows.append((place * bits, bits, number | (_LINEAR_SAMPLE if number == 15 and srgb else 0), 0, most))

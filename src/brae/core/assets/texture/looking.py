@@ -106,7 +106,7 @@ def shown(viewed: Viewed[TextureFile], query: TextureQuery) -> Preview:
     """A texture as a PNG."""
     if query.exact and query.channels in ("r", "g", "b", "a"):
         picture = painted(viewed)
-        kind = "exr" if formats.depth_of(picture) == "float" else "png"
+        kind = "exr" if formats.precision_of(picture) == "float" else "png"
         grey = channels.split(picture, query.channels)[query.channels]
         media = "image/png" if kind == "png" else "application/octet-stream"
         return Preview(write_image(grey, kind, alpha=False), media)
@@ -166,7 +166,7 @@ def _painted(viewed: Viewed[TextureFile], query: TextureQuery) -> Picture:
     stored = texture.picture(query.level)
     if stored.shape[:2] != picture.shape[:2]:
         raise NotFoundError("The loss is worked out for the first level.")
-    return heat(formats.as_depth(picture, formats.depth_of(stored)), stored)
+    return heat(formats.as_precision(picture, formats.precision_of(stored)), stored)
 
 
 def _stored(viewed: Viewed[TextureFile], query: TextureQuery, part: Part | None) -> Picture:

@@ -10,7 +10,7 @@ from pydantic import BaseModel
 
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import Picture
-from brae.core.assets.texture.formats.depth import light_of_bytes
+from brae.core.assets.texture.formats.precision import light_of_bytes
 from brae.core.assets.texture.kernels import over_rows
 
 Map = np.ndarray[Any, np.dtype[np.float32]]

@@ -8,8 +8,8 @@ from typing import Any, Literal
 
 import numpy as np
 
-from brae.core.assets.texture.formats import Depth, Picture, depth_of, level_sides
-from brae.core.assets.texture.formats.depth import (
+from brae.core.assets.texture.formats import Picture, Precision, level_sides, precision_of
+from brae.core.assets.texture.formats.precision import (
     TYPES,
     Floats,
     bytes_of_light,
@@ -95,7 +95,7 @@ def resample(values: Floats, width: int, height: int, filter_: Filter = "box", w
 
 def _to_light(picture: Picture, content: Content, weigh: bool) -> Floats:
     """A picture as numbers that may be averaged; with ``weigh`` colour is multiplied by alpha."""
-    depth = depth_of(picture)
+    depth = precision_of(picture)
     out = np.empty(picture.shape, np.float32)
     if depth == "8":
         from brae.core.assets.texture.kernels.resample import to_light
@@ -113,7 +113,7 @@ def _to_light(picture: Picture, content: Content, weigh: bool) -> Floats:
     return out
 
 
-def _from_light(light: Floats, plain: Floats, content: Content, weigh: bool, depth: Depth) -> Picture:
+def _from_light(light: Floats, plain: Floats, content: Content, weigh: bool, depth: Precision) -> Picture:
     """The way back; ``plain`` is the average without weights, for places where all is clear."""
     out = np.empty(light.shape, TYPES[depth])
     if depth == "8":
@@ -149,7 +149,7 @@ def with_third(picture: Picture) -> Picture:
 
     A two-channel normal map stores no third component, and what stands in blue instead is no direction to average.
     """
-    depth = depth_of(picture)
+    depth = precision_of(picture)
     most = 1.0 if depth == "float" else 255.0 if depth == "8" else 65535.0
     x, y = (picture[..., channel].astype(np.float32) * np.float32(2 / most) - 1 for channel in (0, 1))
     third = np.sqrt(np.maximum(1 - x * x - y * y, 0)) * 0.5 + 0.5
@@ -184,7 +184,7 @@ def make_levels(picture: Picture, count: int, rule: MipRule = PLAIN) -> list[Pic
     if count <= 1:
         return levels
     height, width = picture.shape[:2]
-    depth, content = depth_of(picture), rule.content
+    depth, content = precision_of(picture), rule.content
     opaque = 1.0 if depth == "float" else 255 if depth == "8" else 65535
     weigh = content in ("colour", "cut-out") and bool((picture[..., 3] < opaque).any())
     light = _to_light(picture, content, weigh)
@@ -219,7 +219,7 @@ def halve_depth(slices: list[Picture], content: Content = "colour") -> list[Pict
     for index in range(count):
         group = light[2 * index : 2 * index + 2] if index < count - 1 else light[2 * index :]
         mean: Any = np.mean(group, axis=0, dtype=np.float32)
-        result.append(_from_light(mean, mean, content, False, depth_of(slices[0])))
+        result.append(_from_light(mean, mean, content, False, precision_of(slices[0])))
     return result
 
 

@@ -41,5 +41,5 @@ def change_channel(
     elif not query.invert:
         raise FormatError("There is nothing to put into the channel.")
     made = channels.compose({channel: part}, base)
-    kind = "exr" if formats.depth_of(made) == "float" else "png"
+    kind = "exr" if formats.precision_of(made) == "float" else "png"
     return ExchangeFile(f"{file.name if file else channel}.{kind}", write_image(made, kind)), words

@@ -9,7 +9,7 @@ import numpy as np
 from PIL import Image
 
 from brae.core.assets.texture import formats
-from brae.core.assets.texture.formats import Picture, depth_of
+from brae.core.assets.texture.formats import Picture, precision_of
 from brae.core.assets.texture.texture import TextureFile
 
 RemedyId = Literal[
@@ -71,7 +71,7 @@ def _fitting(before: Picture, picture: Picture) -> Picture:
     """The original in the sides and the depth of the edit."""
     if before.shape != picture.shape:
         before = resize(before, picture.shape[1], picture.shape[0])
-    return formats.as_depth(before, depth_of(picture))
+    return formats.as_precision(before, precision_of(picture))
 
 
 def _restore_alpha(picture: Picture, before: Picture) -> Picture:

@@ -80,8 +80,8 @@ def match(
     painted = apply_remedies(image.picture, original, remedies)
     encoded = encode_like(painted, original, recipe, replaced=replaced)
     result = original.again(encoded.data, encoded.elsewhere)
-    painted = formats.as_depth(painted, result.header.format.depth)
-    edit = findings.Edit(image, original, recipe, remedies, name, result.size)
+    painted = formats.as_precision(painted, result.header.format.precision)
+    edit = findings.Compared(image, original, recipe, remedies, name, result.size)
     sheet = TextureSheet(
         properties=properties(image, original, recipe, result),
         findings=findings.find(edit),

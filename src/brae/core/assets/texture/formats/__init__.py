@@ -4,11 +4,11 @@ from brae.core.assets.texture.formats.base import (
     DEFAULT,
     LARGEST_SIDE,
     Alpha,
-    Depth,
     Effort,
     How,
     Picture,
     PixelFormat,
+    Precision,
     all_formats,
     blocks_of,
     chain_size,
@@ -19,8 +19,8 @@ from brae.core.assets.texture.formats.base import (
 )
 from brae.core.assets.texture.formats.blocks import BC1, BC2, BC3, BC4, BC4S, BC5, BC5S, BC6H, BC6HS, BC7
 from brae.core.assets.texture.formats.channels import BGR8, BGRA8, RGB8, RGBA8
-from brae.core.assets.texture.formats.depth import as_depth, depth_of, shown, white_of
 from brae.core.assets.texture.formats.indexed import INDEX4, INDEX8, Indexed
+from brae.core.assets.texture.formats.precision import as_precision, precision_of, shown, white_of
 from brae.core.assets.texture.formats.tiles import Stored, stored
 from brae.core.assets.texture.formats.wide import R11G11B10F, RGB9E5, RGBA16F
 from brae.core.assets.texture.formats.yuv import UYVY, YUYV
@@ -51,23 +51,23 @@ __all__ = [
     "UYVY",
     "YUYV",
     "Alpha",
-    "Depth",
     "Effort",
     "How",
     "Indexed",
     "Picture",
     "PixelFormat",
+    "Precision",
     "Storage",
     "Stored",
     "all_formats",
-    "as_depth",
+    "as_precision",
     "blocks_of",
     "chain_size",
     "check_size",
-    "depth_of",
     "full_chain",
     "get",
     "level_sides",
+    "precision_of",
     "shown",
     "stored",
     "white_of",

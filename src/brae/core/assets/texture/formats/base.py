@@ -13,7 +13,7 @@ from brae.core.errors import LimitError, TruncatedError, UnknownFormatError
 Picture = np.ndarray[Any, np.dtype[Any]]
 Alpha = Literal["none", "binary", "full"]
 #: how finely a channel is held: 8 or 16 bits for 0 to 1, or float32, where 1 is white and more is brighter
-Depth = Literal["8", "16", "float"]
+Precision = Literal["8", "16", "float"]
 Effort = Literal["fast", "normal", "high"]
 
 #: the largest side of a texture (Direct3D 11's limit is 16,384)
@@ -65,7 +65,7 @@ class PixelFormat(Protocol):
         ...
 
     @property
-    def depth(self) -> Depth:
+    def precision(self) -> Precision:
         """What ``decode`` answers with and ``encode`` is best given."""
         ...
 
@@ -99,7 +99,7 @@ class Blocks:
     """What formats share whose blocks follow one another, rows of blocks from the top."""
 
     block: tuple[int, int] = (1, 1)
-    depth: Depth = "8"
+    precision: Precision = "8"
     block_bytes: int
 
     def size(self, width: int, height: int) -> int:

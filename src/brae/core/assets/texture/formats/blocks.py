@@ -18,15 +18,15 @@ from brae.core.assets.texture.formats.base import (
     DEFAULT,
     Alpha,
     Blocks,
-    Depth,
     How,
     Picture,
+    Precision,
     blocks_of,
     exact,
     register,
 )
 from brae.core.assets.texture.formats.channels import grey_of
-from brae.core.assets.texture.formats.depth import as_depth
+from brae.core.assets.texture.formats.precision import as_precision
 from brae.core.assets.texture.kernels import over_rows
 
 Words = np.ndarray[Any, np.dtype[np.uint32]]
@@ -103,7 +103,7 @@ class BlockCompressed(Blocks):
     holds: str = "rgba"
     signed: bool = False
     block: tuple[int, int] = (4, 4)
-    depth: Depth = "8"
+    precision: Precision = "8"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         data = exact(self, data, width, height)
@@ -122,7 +122,7 @@ class BlockCompressed(Blocks):
         return out.view(np.uint8).reshape(height, width, 4)
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        picture = as_depth(picture, "8")
+        picture = as_precision(picture, "8")
         height, width = picture.shape[:2]
         out, blocks = targets(self, width, height, how)
         # Kernels are compiled for writable arrays only; a read-only one would compile them once more.
@@ -252,7 +252,7 @@ def _pair(job: Job, signed: bool) -> None:
 
 
 def _bc7(job: Job) -> None:
-    from brae.core.assets.texture.kernels.bc7 import encode_bc7, flat_bc7
+    from brae.core.assets.texture.kernels.bc7_encode import encode_bc7, flat_bc7
     from brae.core.assets.texture.kernels.kinds import FLAT
 
     passes, partitions, ways = _EFFORTS[job.how.effort]
@@ -276,7 +276,7 @@ class HalfBlocks(Blocks):
     alpha: Alpha = "none"
     holds: str = "rgb"
     block: tuple[int, int] = (4, 4)
-    depth: Depth = "float"
+    precision: Precision = "float"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         from brae.core.assets.texture.kernels.bc6h import decode_bc6h
@@ -293,7 +293,7 @@ class HalfBlocks(Blocks):
         from brae.core.assets.texture.kernels.lanes import LANES
 
         kernels.ready.wait()
-        light = np.nan_to_num(as_depth(picture, "float")[..., :3], nan=0.0)
+        light = np.nan_to_num(as_precision(picture, "float")[..., :3], nan=0.0)
         halves = light.clip(-65504 if self.signed else 0, 65504).astype(np.float16).view(np.uint16)
         height, width = halves.shape[:2]
         out, blocks = targets(self, width, height, how)

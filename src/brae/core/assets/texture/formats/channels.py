@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.assets.texture.formats.base import DEFAULT, Alpha, Blocks, How, Picture, exact, register
-from brae.core.assets.texture.formats.depth import as_depth
+from brae.core.assets.texture.formats.precision import as_precision
 
 #: weights of R, G and B in the luma of a colour (ITU-R BT.709), in 65536ths
 _LUMA = (13933, 46871, 4732)
@@ -68,7 +68,7 @@ class Channels(Blocks):
         return picture
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        picture = as_depth(picture, "8")
+        picture = as_precision(picture, "8")
         stored = np.full((*picture.shape[:2], len(self.order)), 255, np.uint8)
         for place, channel in enumerate(self.order):
             if channel == "L":
@@ -142,7 +142,7 @@ class PackedBits(Blocks):
         return picture
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        picture = as_depth(picture, "8")
+        picture = as_precision(picture, "8")
         numbers = np.zeros(picture.shape[:2], np.uint32)
         for channel, bits, shift in self._shifts():
             most = (1 << bits) - 1

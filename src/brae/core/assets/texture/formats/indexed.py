@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.assets.texture.formats.base import DEFAULT, Alpha, Blocks, How, Picture, exact, register
-from brae.core.assets.texture.formats.depth import as_depth
+from brae.core.assets.texture.formats.precision import as_precision
 from brae.core.errors import FormatError
 
 Entries = np.ndarray[Any, np.dtype[np.uint8]]
@@ -86,7 +86,7 @@ class Indexed(Blocks):
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         height, width = picture.shape[:2]
-        nearest = nearest_entries(as_depth(picture, "8"), self.palette)
+        nearest = nearest_entries(as_precision(picture, "8"), self.palette)
         index: np.ndarray[Any, Any] = nearest.reshape(height, width).astype(np.uint8)
         if self.bits == 4:
             index = np.pad(index, ((0, 0), (0, width % 2)))

@@ -15,10 +15,10 @@ import numpy as np
 from brae.core.assets.texture.formats.base import (
     DEFAULT,
     Alpha,
-    Depth,
     How,
     Picture,
     PixelFormat,
+    Precision,
     blocks_of,
     check_size,
     exact,
@@ -127,8 +127,8 @@ class Stored:
         return self.inner.holds
 
     @property
-    def depth(self) -> Depth:
-        return self.inner.depth
+    def precision(self) -> Precision:
+        return self.inner.precision
 
     def _sides(self, width: int, height: int) -> tuple[int, int]:
         check_size(width, height)

@@ -7,8 +7,18 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.texture.formats.base import DEFAULT, Alpha, Blocks, Depth, How, Picture, exact, get, register
-from brae.core.assets.texture.formats.depth import as_depth
+from brae.core.assets.texture.formats.base import (
+    DEFAULT,
+    Alpha,
+    Blocks,
+    How,
+    Picture,
+    Precision,
+    exact,
+    get,
+    register,
+)
+from brae.core.assets.texture.formats.precision import as_precision
 
 
 @dataclass(eq=False)
@@ -26,7 +36,7 @@ class WideChannels(Blocks):
         return len(self.order) * np.dtype(self.type).itemsize
 
     @property
-    def depth(self) -> Depth:  # type: ignore[override]
+    def precision(self) -> Precision:  # type: ignore[override]
         return "16" if "u" in self.type else "float"
 
     @property
@@ -39,8 +49,8 @@ class WideChannels(Blocks):
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         stored = np.frombuffer(exact(self, data, width, height), self.type).reshape(height, width, -1)
-        picture = np.zeros((height, width, 4), np.uint16 if self.depth == "16" else np.float32)
-        picture[..., 3] = 65535 if self.depth == "16" else 1
+        picture = np.zeros((height, width, 4), np.uint16 if self.precision == "16" else np.float32)
+        picture[..., 3] = 65535 if self.precision == "16" else 1
         for place, channel in enumerate(self.order):
             if channel == "L":
                 picture[..., :3] = stored[..., place : place + 1]
@@ -49,14 +59,14 @@ class WideChannels(Blocks):
         return picture
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        picture = as_depth(picture, self.depth)
+        picture = as_precision(picture, self.precision)
         stored = np.empty((*picture.shape[:2], len(self.order)), np.float64)
         for place, channel in enumerate(self.order):
             if channel == "L":
                 stored[..., place] = picture[..., :3] @ [0.2126, 0.7152, 0.0722]
             else:
                 stored[..., place] = picture[..., "RGBA".index(channel)]
-        if self.depth == "16":
+        if self.precision == "16":
             stored = np.rint(stored)
         elif "2" in self.type:
             # A half float reaches to 65,504; what is brighter stays the brightest there is.
@@ -98,7 +108,7 @@ class SmallFloats(Blocks):
     block_bytes: int = 4
     alpha: Alpha = "none"
     holds: str = "rgb"
-    depth: Depth = "float"
+    precision: Precision = "float"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         bits = np.frombuffer(exact(self, data, width, height), "<u4").reshape(height, width)
@@ -109,7 +119,7 @@ class SmallFloats(Blocks):
         return picture
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        light = as_depth(picture, "float")
+        light = as_precision(picture, "float")
         bits = _to_small_float(light[..., 0], 6) | (_to_small_float(light[..., 1], 6) << np.uint32(11))
         bits |= _to_small_float(light[..., 2], 5) << np.uint32(22)
         return how.mixed(bits.astype("<u4").view(np.uint8).reshape(*light.shape[:2], 4)).tobytes()
@@ -127,7 +137,7 @@ class SharedExponent(Blocks):
     block_bytes: int = 4
     alpha: Alpha = "none"
     holds: str = "rgb"
-    depth: Depth = "float"
+    precision: Precision = "float"
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         bits = np.frombuffer(exact(self, data, width, height), "<u4").reshape(height, width)
@@ -138,7 +148,7 @@ class SharedExponent(Blocks):
         return picture
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        light = np.nan_to_num(as_depth(picture, "float")[..., :3], nan=0.0).clip(0, 65408).astype(np.float64)
+        light = np.nan_to_num(as_precision(picture, "float")[..., :3], nan=0.0).clip(0, 65408).astype(np.float64)
         greatest = light.max(axis=2)
         exponent = np.maximum(-16, np.floor(np.log2(np.maximum(greatest, 1e-38)))).astype(np.int64) + 16
         rounded = np.floor(greatest / np.exp2(exponent - 24.0) + 0.5)

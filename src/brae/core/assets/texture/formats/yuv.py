@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.assets.texture.formats.base import DEFAULT, Alpha, Blocks, How, Picture, exact, register
-from brae.core.assets.texture.formats.depth import as_depth
+from brae.core.assets.texture.formats.precision import as_precision
 
 
 @dataclass(eq=False)
@@ -37,7 +37,7 @@ class Pairs(Blocks):
         return np.ascontiguousarray(picture[:, :width])
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
-        colour = as_depth(picture, "8")[..., :3].astype(np.int32)
+        colour = as_precision(picture, "8")[..., :3].astype(np.int32)
         colour = np.pad(colour, ((0, 0), (0, colour.shape[1] % 2), (0, 0)), "edge")
         luma = ((colour @ np.array([66, 129, 25]) + 128) >> 8) + 16
         pairs = (colour[:, 0::2] + colour[:, 1::2] + 1) >> 1

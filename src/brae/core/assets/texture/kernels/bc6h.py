@@ -12,7 +12,9 @@ import re
 
 import numpy as np
 
-from brae.core.assets.texture.kernels.bc7 import pair_error, put, stream_at
+from brae.core.assets.texture.kernels.bc7 import stream_at
+from brae.core.assets.texture.kernels.bc7_encode import put
+from brae.core.assets.texture.kernels.bc7_fit import pair_error
 from brae.core.assets.texture.kernels.lanes import (
     CROSS,
     END,

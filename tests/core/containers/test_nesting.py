@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brae.core.containers.depth import Opened, open_path
+from brae.core.containers.nesting import Opened, open_path
 from brae.core.containers.recognise import files_of
 from brae.core.errors import NotFoundError, UnknownFormatError
 from brae.core.layouts.library import Library

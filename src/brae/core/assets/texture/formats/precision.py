@@ -10,20 +10,20 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.texture.formats.base import Depth, Picture
+from brae.core.assets.texture.formats.base import Picture, Precision
 
 Floats = np.ndarray[Any, np.dtype[np.float32]]
-TYPES: dict[Depth, Any] = {"8": np.uint8, "16": np.uint16, "float": np.float32}
+TYPES: dict[Precision, Any] = {"8": np.uint8, "16": np.uint16, "float": np.float32}
 
 
-def depth_of(picture: Picture) -> Depth:
+def precision_of(picture: Picture) -> Precision:
     """Which of the three a picture is."""
     return "8" if picture.dtype == np.uint8 else "16" if picture.dtype == np.uint16 else "float"
 
 
 def white_of(picture: Picture) -> float:
     """The value of white, and of solid alpha."""
-    return {"8": 255.0, "16": 65535.0, "float": 1.0}[depth_of(picture)]
+    return {"8": 255.0, "16": 65535.0, "float": 1.0}[precision_of(picture)]
 
 
 def srgb_to_linear(value: Any) -> Any:
@@ -52,17 +52,17 @@ def bytes_of_light() -> Picture:
     return table
 
 
-def as_depth(picture: Picture, depth: Depth) -> Picture:
-    """A picture in another depth: the nearest value there is. Alpha is never light, and stays what it is."""
-    have = depth_of(picture)
-    if have == depth:
+def as_precision(picture: Picture, precision: Precision) -> Picture:
+    """A picture in another precision: the nearest value there is. Alpha is never light, and stays what it is."""
+    have = precision_of(picture)
+    if have == precision:
         return picture
-    if have != "float" and depth != "float":
-        if depth == "16":
+    if have != "float" and precision != "float":
+        if precision == "16":
             return picture.astype(np.uint16) * np.uint16(257)
         narrow: Picture = ((picture.astype(np.uint32) + 128) // 257).astype(np.uint8)
         return narrow
-    if depth == "float":
+    if precision == "float":
         most = 255 if have == "8" else 65535
         result = np.empty(picture.shape, np.float32)
         result[..., 3] = picture[..., 3] / np.float32(most)
@@ -70,14 +70,14 @@ def as_depth(picture: Picture, depth: Depth) -> Picture:
         result[..., :3] = light_of_bytes()[colour] if have == "8" else srgb_to_linear(colour / np.float32(most))
         return result
     value = np.nan_to_num(picture, nan=0.0, posinf=1.0, neginf=0.0).clip(0, 1)
-    most = 255 if depth == "8" else 65535
+    most = 255 if precision == "8" else 65535
     value[..., :3] = linear_to_srgb(value[..., :3])
-    return np.rint(value * most).astype(TYPES[depth])
+    return np.rint(value * most).astype(TYPES[precision])
 
 
 def shown(picture: Picture, exposure: float = 0.0) -> Picture:
     """What a screen shows of a picture (8 bits); ``exposure`` in stops makes float data brighter or darker."""
-    if exposure and depth_of(picture) == "float":
+    if exposure and precision_of(picture) == "float":
         picture = picture.copy()
         picture[..., :3] *= np.float32(2.0**exposure)
-    return as_depth(picture, "8")
+    return as_precision(picture, "8")

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from brae.core import addresses
 from brae.core.containers.base import Container
-from brae.core.containers.recognise import files_of, levels_of, open_container, recognise, recognise_file
+from brae.core.containers.recognise import files_of, labels_of_parts, open_container, recognise, recognise_file
 from brae.core.errors import LayoutError, NotFoundError, UnknownFormatError
 from brae.core.layouts.edits import MemberChange
 from brae.core.layouts.library import FOLDER, Library
@@ -19,7 +19,7 @@ from brae.core.sources import ByteSource, FileSource
 def changes_outside(outer: Container, files: Mapping[str, str], composed: Composed) -> dict[int, MemberChange]:
     """What the rebuild of an inner archive means for the one that holds it.
 
-    ``files`` are the levels of the outer archive's members that make up the inner one. Members that stay are left
+    ``files`` are the labels of the outer archive's members that make up the inner one. Members that stay are left
     out.
     """
     changes = {}
@@ -28,9 +28,9 @@ def changes_outside(outer: Container, files: Mapping[str, str], composed: Compos
             f"It would need {len(more)} numbered files more, and no members of its holder are there for them.",
             remedy="Make the changed members smaller.",
         )
-    for file, level in files.items():
+    for file, label in files.items():
         if not stays(composed.segments[file], composed.sources[file].size):
-            index = outer.index_of(level)
+            index = outer.index_of(label)
             changes[index] = outer.nest(index, composed.segments[file], outer.packing_level(index))
     return changes
 
@@ -57,31 +57,31 @@ class Opened:
         return self if self.holder is None else self.holder.outermost
 
 
-def open_path(path: Path, levels: Sequence[str], library: Library, kind: str | None = None) -> Opened:
-    """Open a file, and the archives inside it that ``levels`` of an address lead through.
+def open_path(path: Path, labels: Sequence[str], library: Library, kind: str | None = None) -> Opened:
+    """Open a file, and the archives inside it that ``labels`` of an address lead through.
 
     ``kind`` names the layout of the innermost, where it is not to be recognised. Raises UnknownFormatError where
     no layout and no open container fits.
     """
-    own = recognise_file(path, library) if kind is None or levels else kind
+    own = recognise_file(path, library) if kind is None or labels else kind
     if own is None:
         raise _unknown(path.name, library)
     sources: dict[str, ByteSource] = {name: FileSource(file) for name, file in files_of(own, path, library).items()}
     known = library.known_names(library.layouts[own]) if own in library.layouts else []
     opened = Opened(open_container(own, sources, path.name, library, known), own, {})
-    for depth, level in enumerate(levels):
+    for number, label in enumerate(labels):
         outer = opened.container
-        index = outer.index_of(level)
+        index = outer.index_of(label)
         if index < 0:
             raise NotFoundError(
-                f"There is no member '{level}'.", address=addresses.join(path.name, *levels[:depth])
+                f"There is no member '{label}'.", address=addresses.join(path.name, *labels[:number])
             )
         source = outer.member_source(index)
-        last = depth == len(levels) - 1
+        last = number == len(labels) - 1
         inner = kind if kind is not None and last else recognise(source, outer.names[index], library)
         if inner is None:
-            raise _unknown(addresses.join(path.name, *levels[: depth + 1]), library)
-        files = levels_of(inner, outer, index, library)
+            raise _unknown(addresses.join(path.name, *labels[: number + 1]), library)
+        files = labels_of_parts(inner, outer, index, library)
         inside = {name: outer.member_source(outer.index_of(member)) for name, member in files.items()}
         known = library.known_names(library.layouts[inner]) if inner in library.layouts else []
         known += outer.names

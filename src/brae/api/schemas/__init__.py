@@ -1,0 +1,1 @@
+"""What goes over the wire, one file for each part of the API."""

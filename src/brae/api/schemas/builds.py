@@ -1,0 +1,77 @@
+"""What a build would do, builds that were carried out, and trials."""
+
+from __future__ import annotations
+
+from copy import deepcopy
+from datetime import datetime
+from typing import Any
+
+from pydantic import BaseModel, field_validator
+
+from brae.api.schemas.common import Asked, Fault, Row
+from brae.work.planning import FilePlan
+
+
+class BuildPlan(BaseModel):
+    """What a build would do."""
+
+    files: list[FilePlan]
+    edits: list[str]
+    left_out: dict[str, str]
+    warnings: dict[str, str]
+    faults: list[Fault]
+    up_to_date: bool
+    #: what the person has to agree to first, in words
+    asks: list[str]
+
+
+class BuildRequest(Asked):
+    """How to build."""
+
+    #: the person agrees to what the plan ``asks``
+    may_grow: bool = False
+
+
+class BuildView(Row):
+    """A build or a restore that was carried out."""
+
+    id: int
+    what: str
+    made: datetime
+    files: list[FilePlan]
+    edits: list[str]
+
+    @field_validator("files", mode="before")
+    @classmethod
+    def _as_written(cls, files: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Builds that an earlier Brae wrote down called a member's label its level."""
+        files = deepcopy(files)
+        for file in files:
+            for plan in (file, *file.get("inside", [])):
+                for member in plan.get("members", []):
+                    if "level" in member:
+                        member["label"] = member.pop("level")
+        return files
+
+
+class RestoreRequest(Asked):
+    """Which files to put back; all where none is named."""
+
+    paths: list[str] | None = None
+    force: bool = False
+
+
+class PlayReport(BaseModel):
+    """What the stand-in did."""
+
+    trace: list[str]
+    refused: str | None
+    placeholders: dict[str, str]
+    scene: str
+
+
+class TrialView(BaseModel):
+    """The game before and after."""
+
+    before: PlayReport
+    after: PlayReport
