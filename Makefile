@@ -54,7 +54,7 @@ demo: setup
 test: setup $(CHROMIUM) $(DISC_TOOLS)
 	$(MAKE) --no-print-directory lint
 	cd web && npm run --silent test
-	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 40
 
 # Killed before each call that changes something, and every two things at once; half an hour.
 trial: setup

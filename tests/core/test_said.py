@@ -15,6 +15,7 @@ import soundfile
 
 from brae.core.assets.base import Context, ExchangeFile, Version
 from brae.core.assets.registry import kinds
+from brae.core.assets.said import check
 from brae.core.assets.sound.sound import plain
 from brae.core.assets.texture.files import write_image
 from brae.core.catalogue import Item, catalogue
@@ -94,11 +95,11 @@ def test_pixels_are_textures_because_their_records_say_so() -> None:
 
 
 def test_a_fields_own_values_are_what_the_fact_means_and_a_word_is_itself() -> None:
-    """``two`` has values; ``map: height`` is a role although nothing stops a field from being called so."""
+    """``two`` has values; ``{is: height}`` is the role, though a field is called so."""
     data = PIXELS[..., [2, 1, 0, 3]].tobytes()
     text = LAYOUT.replace("{field: two, type: u16}", "{field: two, type: u16, values: {5: bgra8, 6: rgba8}}")
     text = text.replace("{field: one, type: u16}", "{field: height, type: u16}")
-    layout = parse(text.replace("FACTS", "{width: 10, height: height, format: two, map: height}"))
+    layout = parse(text.replace("FACTS", "{width: 10, height: height, format: two, map: {is: height}}"))
     archive = open_archive(layout, {"main": BytesSource(chest([("sail", b"PIX ", 6, 5, data)]))})
     (sail,) = catalogue(archive, Library())
     said = (sail.facts["height"], sail.facts["format"], sail.facts["map"])
@@ -195,6 +196,30 @@ def test_a_layout_that_reads_what_is_not_there_is_refused(wrong: str, words: str
         parse(text.replace(line.strip(), wrong))
     with pytest.raises(LayoutError, match="facts of a kind"):
         parse(text.replace(line + "\n", ""))
+
+
+KINDS = '{of: tag, values: {"PIX ": texture, "WAVE": sound, "FILE": ""}}\n    facts: FACTS'
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("FACTS", "{widht: one, height: two}", "'widht' is nothing of a texture or a sound; did you mean 'width'"),
+        ("FACTS", "{width: one, format: bgra9}", "there is no pixel format 'bgra9'; did you mean 'bgra8'"),
+        ("FACTS", "{codec: {of: two, values: {1: pcm, 2: lame}}}", "'codec' cannot be so: 'lame' is not known"),
+        ('"WAVE": sound', '"WAVE": sounds', "There is no kind 'sounds'; did you mean 'sound'"),
+        (KINDS, "texture\n    facts: {width: 1}", "'facts' of 'data' do not say the texture's height"),
+        (KINDS, "text\n    facts: {width: 1}", "'width' is nothing of a text"),
+    ],
+)
+def test_the_kinds_check_what_is_said_of_their_items(old: str, new: str, words: str) -> None:
+    text = LAYOUT.replace(old, new).replace("FACTS", TEXTURES)
+    parse(text)  # it reads well; only the kinds know better
+    with pytest.raises(LayoutError, match=words) as caught:
+        parse(text, check=check)
+    assert caught.value.line is not None
+    said = text.splitlines()[caught.value.line - 1]
+    assert said.strip().startswith(("facts:", "kind:", "- members:"))
 
 
 def test_such_a_texture_is_edited_built_and_restored(workspace: Workspace, tmp_path: Path) -> None:

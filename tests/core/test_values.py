@@ -7,6 +7,7 @@ import struct
 import numpy as np
 import pytest
 
+from brae.core.assets.said import check
 from brae.core.assets.texture import dds, formats
 from brae.core.assets.texture.described import read as read_described
 from brae.core.assets.texture.encode import encode_like
@@ -83,13 +84,13 @@ def test_numbers_without_a_meaning_are_named(photo: np.ndarray) -> None:
     with pytest.raises(UnknownFormatError, match="what format 7 is"):
         read_described(parse_layout(text), struct.pack(">IIII", 0x50494331, 4, 4, 7) + bytes(40))
     with pytest.raises(LayoutError, match="do not say the texture's width") as caught:
-        parse_layout(PLAIN.replace("width: width, ", ""))
+        parse_layout(PLAIN.replace("width: width, ", ""), check=check)
     assert caught.value.line is not None
+    wide = PLAIN.replace("width: width", "width: {of: width, values: {4: wide}}")
+    with pytest.raises(LayoutError, match="'width' cannot be so: a whole number is wanted, not 'wide'"):
+        parse_layout(wide, check=check)
     with pytest.raises(FormatError, match="width: a whole number is wanted, not 'wide'"):
-        read_described(
-            parse_layout(PLAIN.replace("width: width", "width: {of: width, values: {4: wide}}")),
-            struct.pack(">IIII", 0x50494331, 4, 4, 8) + bytes(40),
-        )
+        read_described(parse_layout(wide), struct.pack(">IIII", 0x50494331, 4, 4, 8) + bytes(40))
     with pytest.raises(LayoutError, match="has one part"):
         parse_layout(PLAIN.replace("kind: texture", "kind: archive"))
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brae.core import addresses
+from brae.core.assets.said import check
 from brae.core.containers.nesting import Opened, open_path
 from brae.core.errors import NotFoundError
 from brae.core.layouts.library import Library
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 def library_for(file: Path, home: Path | None) -> Library:
     """The layouts for a file: the demo's, the person's own in ``home``, those of the game that it belongs to."""
-    return Library.of(layout_folders(file, LAYOUTS, home))
+    return Library.of(layout_folders(file, LAYOUTS, home), check)
 
 
 def check_file(file: Path) -> None:
@@ -42,7 +43,7 @@ def kind_of(layout: str | None, library: Library) -> str | None:
     if layout is None:
         return None
     if layout.endswith((".yaml", ".yml")):
-        found = load(Path(layout))
+        found = load(Path(layout), check)
         library.add(found)
         library.folders.append(Path(layout).parent)  # the list of names that goes with it lies beside it
         return found.layout

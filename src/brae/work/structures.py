@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import select
 
 from brae.core import addresses
+from brae.core.assets.said import check
 from brae.core.atomic import write_atomically
 from brae.core.containers import scattered
 from brae.core.errors import BraeError, FormatError, NotFoundError
@@ -210,7 +211,7 @@ def keep_layout(workspace: Workspace, text: str) -> str:
 
     Raises LayoutError with the line where it is not valid. Returns the file's name.
     """
-    layout = parse(text)
+    layout = parse(text, check=check)
     if layout.kind != "archive":
         raise FormatError("Only layouts of archives are kept from here.")
     name = free_name(workspace, layout.layout)

@@ -33,6 +33,7 @@ from brae.core.assets.base import (
     Viewed,
 )
 from brae.core.assets.registry import kinds
+from brae.core.assets.said import check
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers import scattered
 from brae.core.containers.base import Container
@@ -180,14 +181,14 @@ class Workspace:
 
     def library(self) -> Library:
         """The layouts known beside every game: Brae's demo's, the person's own."""
-        return Library.of([LAYOUTS, self.home.layouts])
+        return Library.of([LAYOUTS, self.home.layouts], check)
 
     def _folders(self, project: Project) -> list[Path]:
         return [LAYOUTS, self.home.layouts, Path(project.folder) / FOLDER]
 
     def project_library(self, project: Project) -> Library:
         """The layouts known to a project; those of its edition come before others."""
-        library = Library.of(self._folders(project))
+        library = Library.of(self._folders(project), check)
         profile = profiles_in(library.folders)[0].get(project.game or "")
         chosen = project.chosen_edition or project.edition
         preferred = next((one.layouts for one in profile.editions if one.edition == chosen), []) if profile else []

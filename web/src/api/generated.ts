@@ -1508,6 +1508,11 @@ export interface components {
              * @enum {string}
              */
             severity: "stops" | "shows" | "note";
+            /**
+             * Sure
+             * @default certain
+             */
+            sure: string;
             /** Title */
             title: string;
         };

@@ -20,6 +20,7 @@ from brae.api.schemas.workshop import (
     WorkshopRequest,
     WorkshopView,
 )
+from brae.core.assets.said import check
 from brae.core.structure import workshop
 from brae.work import Workspace
 from brae.work.structures import beginning_of, hits_in, workshop_sources
@@ -37,7 +38,7 @@ def beginning(project_id: str, path: str, workspace: Work, data: str | None = No
 def look(project_id: str, request: WorkshopRequest, workspace: Work) -> WorkshopView:
     """What the description makes of the file: spans, members, the proof, or the error and its line."""
     sources = workshop_sources(workspace, project_id, request.path, request.data)
-    return WorkshopView.of(workshop.look(request.text, sources, _found(workspace, project_id, request)))
+    return WorkshopView.of(workshop.look(request.text, sources, _found(workspace, project_id, request), check))
 
 
 @router.post("/window")

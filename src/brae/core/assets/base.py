@@ -202,6 +202,14 @@ class Query(BaseModel):
         return False
 
 
+class SaidKind(BaseModel):
+    """What a layout can say of an item of a kind of which nothing more can be said; a kind has its own."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    kind: str = ""
+
+
 class NoChoices(BaseModel):
     """The choices of a kind that has none."""
 
@@ -230,6 +238,8 @@ class AssetKind(ABC, Generic[Asset]):
     #: its place among the kinds: in the catalogue, and in telling what a member is
     rank: ClassVar[int] = 50
     facts: ClassVar[type[Facts]] = Facts
+    #: what a layout can say of one: facts that it can check when the layout is read
+    layout_facts: ClassVar[type[BaseModel]] = SaidKind
     #: the file types that go out and come back, the usual one first; none where it is only looked at
     exchange: ClassVar[tuple[Exchange, ...]] = ()
     #: what puts an edit right, by identifier, in the order in which they are applied

@@ -28,6 +28,8 @@ class Finding(BaseModel):
     title: str
     in_game: str
     remedy: Remedy | None = None
+    #: how sure it is, in a few words: what can be counted is certain, what was compared is likely
+    sure: str = "certain"
 
     @property
     def open(self) -> bool:

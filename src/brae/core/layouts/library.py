@@ -13,7 +13,7 @@ import numpy as np
 
 from brae.core.errors import BraeError, NotFoundError, storage_error
 from brae.core.layouts.files import numbered_file
-from brae.core.layouts.load import load
+from brae.core.layouts.load import Check, load
 from brae.core.layouts.model import Layout
 from brae.core.layouts.signs import Signs, State, layout_files, named, state_of
 from brae.core.places import GAME_LAYOUTS
@@ -33,9 +33,9 @@ GAME = ".game.yaml"
 
 
 @lru_cache(maxsize=256)
-def _loaded(path: Path, changed: int, size: int) -> Layout:
+def _loaded(path: Path, changed: int, size: int, check: Check | None) -> Layout:
     """A file as it was at that time; reading YAML is slow, and a page asks for hundreds of pictures."""
-    return load(path)
+    return load(path, check)
 
 
 @dataclass
@@ -52,8 +52,8 @@ class Library:
     read: list[tuple[State, Signs | None]] = field(default_factory=list)
 
     @classmethod
-    def of(cls, folders: Iterable[Path]) -> Library:
-        """Read every ``*.yaml`` of the folders; faulty ones are kept as errors."""
+    def of(cls, folders: Iterable[Path], check: Check | None = None) -> Library:
+        """Read every ``*.yaml`` of the folders; faulty ones, also by ``check``, are kept as errors."""
         library = cls()
         for folder in folders:
             library.folders.append(folder)
@@ -63,7 +63,7 @@ class Library:
                     if path.name.endswith(GAME):  # a game's profile: see brae.core.games.known
                         library.read.append((state, None))
                         continue
-                    found = _loaded(path, *state[1:])
+                    found = _loaded(path, *state[1:], check)
                     library.add(found)
                     library.versions[found.layout] = state
                     library.read.append((state, found.signs))

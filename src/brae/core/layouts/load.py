@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
@@ -138,12 +138,24 @@ def _keys(model: type[BaseModel]) -> list[str]:
 Checked = TypeVar("Checked", bound=BaseModel)
 
 
-def parse(text: str, where: str = "layout") -> Layout:
-    """Read a layout from YAML text; LayoutError with the line where it is not valid."""
-    return parse_as(Layout, text, where)
+#: what else is wrong with a layout: where that stands, what it is, what is known instead
+Check = Callable[[Layout], Iterator[tuple[Path_, str, str | None]]]
 
 
-def parse_as(model: type[Checked], text: str, where: str) -> Checked:
+def parse(text: str, where: str = "layout", check: Check | None = None) -> Layout:
+    """Read a layout from YAML text; LayoutError with the line where it is not valid.
+
+    ``check`` finds what this floor does not know: that a kind of item has no such fact.
+    """
+    return parse_as(Layout, text, where, check)
+
+
+def parse_as(
+    model: type[Checked],
+    text: str,
+    where: str,
+    check: Callable[[Checked], Iterator[tuple[Path_, str, str | None]]] | None = None,
+) -> Checked:
     """Read a layout or a game profile; LayoutError with the line where it is not valid."""
     if len(text) > LARGEST:
         raise LayoutError(f"A layout may have {LARGEST} characters at most.", address=where)
@@ -155,7 +167,11 @@ def parse_as(model: type[Checked], text: str, where: str) -> Checked:
             raise LayoutError("There is no layout in this text.", expected="'layout: NAME' and its parts", line=1)
         content = _construct(node, loader, (), lines)
         places.learn(content, lines)
-        return model.model_validate(content)
+        found = model.model_validate(content)
+        for path, words, expected in check(found) if check is not None else ():
+            line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
+            raise LayoutError(words, line=line, expected=expected)
+        return found
     except LayoutError as error:
         error.line = error.line or places.line(error.message)
         raise error.at(where) from None
@@ -181,12 +197,16 @@ def lines_of_parts(text: str) -> list[int]:
     return [line for path, line in lines.items() if len(path) == 2 and path[0] == "parts"]
 
 
-def load(path: Path) -> Layout:
+def load(path: Path, check: Check | None = None) -> Layout:
     """Read a layout from a file."""
-    return load_as(Layout, path)
+    return load_as(Layout, path, check)
 
 
-def load_as(model: type[Checked], path: Path) -> Checked:
+def load_as(
+    model: type[Checked],
+    path: Path,
+    check: Callable[[Checked], Iterator[tuple[Path_, str, str | None]]] | None = None,
+) -> Checked:
     """Read a layout or a game profile from a file."""
     try:
         if path.stat().st_size > LARGEST:
@@ -196,4 +216,4 @@ def load_as(model: type[Checked], path: Path) -> Checked:
         raise LayoutError("This is not UTF-8 text.", address=path.name, offset=error.start) from error
     except OSError as error:
         raise storage_error(error, "read", path) from error
-    return parse_as(model, text, path.name)
+    return parse_as(model, text, path.name, check)

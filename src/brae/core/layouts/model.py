@@ -19,10 +19,11 @@ from brae.core.compression import described
 from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
-from brae.core.layouts.fields import MEMBER_FACTS, Bits, BytesPart, Expression, FieldPart, Name, Strict, near
+from brae.core.layouts.fields import MEMBER_FACTS, Bits, BytesPart, Expression, FieldPart, Leaf, Name, Strict, near
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
     ChunksPart,
+    Content,
     Fact,
     MembersPart,
     Part,
@@ -32,7 +33,6 @@ from brae.core.layouts.parts import (
     TablePart,
     TreePart,
 )
-from brae.core.layouts.roles import TEXTURE_FACTS, check_word
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
 
@@ -162,41 +162,54 @@ class Layout(Strict):
         for name in (part.elsewhere.here, part.elsewhere.stored) if part.elsewhere is not None else ():
             if name is not None and name not in values:
                 raise ValueError(f"'elsewhere' reads '{name}', which no field says{near(name, values)}")
-        fields = {one.field for one in self.parts if isinstance(one, FieldPart)}
-        for name in ("width", "height", "format"):
-            if name not in part.facts:
-                raise ValueError(f"'facts' of '{part.name}' do not say the texture's {name}")
-        for name, fact in part.facts.items():
-            if name not in TEXTURE_FACTS:
-                raise ValueError(f"'{name}' is nothing of a texture{near(name, TEXTURE_FACTS)}")
-            if isinstance(fact, Said) and fact.of not in fields:
-                for read in sorted(expressions.field_names(fact.of) - set(values)):
-                    raise ValueError(f"'{name}' reads '{read}', which no field says{near(read, values)}")
-            for word in self.meanings(name, fact):
-                check_word(name, word)
+        self._check_reads(part.facts, {one.field for one in self.parts if isinstance(one, FieldPart)}, values)
 
-    def meanings(self, name: str, fact: Fact) -> list[object]:
-        """What a texture's fact can be, as far as the layout says it by words."""
-        source = self.source(name, fact)
-        if source is None:
-            return [fact]
-        _, values = source
-        otherwise = [fact.otherwise] if isinstance(fact, Said) and fact.otherwise not in (None, "") else []
-        return [*(values or {}).values(), *otherwise]
+    @staticmethod
+    def _check_reads(facts: Mapping[str, Fact], fields: Collection[str], values: Collection[str]) -> None:
+        """What facts are sums of has to be there."""
+        numbers = {*values, *fields}
+        for name, one in facts.items():
+            if not isinstance(one, Said) or one.of is None or one.of in fields:
+                continue
+            for read in sorted(expressions.field_names(one.of) - numbers):
+                raise ValueError(f"'{name}' reads '{read}', which no field says{near(read, numbers)}")
 
-    def source(self, name: str, fact: Fact) -> tuple[FieldPart | Bits | None, Mapping[Any, Any] | None] | None:
-        """The header's field that a texture's fact is, and what its values mean; no field where it is a sum.
+    def source(self, fact: Fact) -> tuple[FieldPart | Bits | None, Mapping[Any, Any] | None] | None:
+        """The header's field that a fact is, and what its values mean; no field where it is a sum over several.
 
-        None where the fact is so for all. A word that the fact can be is that word, though a field is called so.
+        None where the fact is so for all.
         """
         of = fact.of if isinstance(fact, Said) else fact
-        if not isinstance(of, str) or (not isinstance(fact, Said) and of in TEXTURE_FACTS[name]):
+        if not isinstance(of, str):
             return None
         said = fact.values if isinstance(fact, Said) else None
         meant = self.header_field(of)
         if meant is not None:
             return meant, said if said is not None else meant.values
         return (None, said) if isinstance(fact, Said) or self._is_sum(of) else None
+
+    def member_source(
+        self, part: Content, fact: Fact
+    ) -> tuple[Leaf | FieldPart | Bits | None, Mapping[Any, Any] | None] | None:
+        """The same of a member's fact, which may be a field of its record as well."""
+        of = fact.of if isinstance(fact, Said) else fact
+        table = part if isinstance(part, ChunksPart) else self._part(getattr(part, "of", None))
+        leaves = {leaf.field: leaf for leaf in table.leaves} if isinstance(table, Records) else {}
+        if isinstance(of, str) and of in leaves:
+            said = fact.values if isinstance(fact, Said) else None
+            return leaves[of], said if said is not None else leaves[of].meant.values
+        if isinstance(of, str) and not isinstance(fact, Said) and self.header_field(of) is None:
+            # A sum over a record's fields, or a word.
+            try:
+                names = expressions.field_names(of)
+            except LayoutError:
+                return None
+            numbers = {*leaves, *MEMBER_FACTS, *(meant.field for meant in self._header_fields)}
+            return (None, None) if names and names <= numbers else None
+        return self.source(fact)
+
+    def _part(self, name: str | None) -> Part | None:
+        return next((part for part in self.parts if part.name == name), None)
 
     def header_field(self, name: str) -> FieldPart | Bits | None:
         """The header's field of that name, or the piece of one."""
@@ -270,16 +283,11 @@ class Layout(Strict):
         """What the members' facts read has to be there."""
         table = part if isinstance(part, ChunksPart) else known.get(part.of or "")
         fields = {leaf.field for leaf in table.leaves} if isinstance(table, Records) else set()
-        numbers = {*values, *fields, *MEMBER_FACTS}
+        numbers = {*values, *MEMBER_FACTS}
         if part.facts and part.kind is None:
             raise ValueError(f"'facts' of '{part.name}' are facts of a kind: say which, such as kind: texture")
-        for name, one in {"kind": part.kind, **part.facts}.items():
-            if not isinstance(one, Said) or one.of in fields:
-                continue
-            for read in sorted(expressions.field_names(one.of) - numbers):
-                raise ValueError(
-                    f"'{name}' of '{part.name}' reads '{read}', which no field says{near(read, numbers)}"
-                )
+        kind = {"kind": part.kind} if part.kind is not None else {}
+        Layout._check_reads({**kind, **part.facts}, fields, numbers)
 
     def _check_packers(self, part: MembersPart | ChunksPart, known: dict[str, Part]) -> None:
         names = {*packer_names(), *self.packers}

@@ -176,17 +176,31 @@ class NamesPart(Hidden):
 
 
 class Said(Strict):
-    """What a field, or a sum over fields, says of a member."""
+    """What a field, or a sum over fields, says of a member; or what is so for all."""
 
-    of: str = Field(description="a field of the record or of the header, or a sum over them")
+    of: str | None = Field(None, description="a field of the record or of the header, or a sum over them")
+    is_: bool | int | float | str | None = Field(
+        None, alias="is", description="instead: this for all of them, also where a field is called so"
+    )
     values: dict[int | str, int | float | str] | None = Field(
         None, description="what each number, or each text such as 'TEX ', means"
     )
     otherwise: int | float | str | None = Field(None, description="what any other value means")
 
+    @model_validator(mode="after")
+    def _one(self) -> Said:
+        if (self.of is None) == (self.is_ is None):
+            raise ValueError("a fact is 'of' a field, or it 'is' something for all")
+        if self.is_ is not None and (self.values is not None or self.otherwise is not None):
+            raise ValueError("'values' and 'otherwise' are for a fact 'of' a field")
+        return self
+
 
 #: a field's name, a sum over fields, or what is so for all of them
-Fact = bool | int | float | str | Said
+Fact = Annotated[
+    Annotated[bool | int | float | str, Tag("plain")] | Annotated[Said, Tag("said")],
+    Discriminator(lambda value: "said" if isinstance(value, dict | Said) else "plain"),
+]
 
 
 class Content(Placed):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Literal, get_args
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -12,20 +12,6 @@ Role = Literal[
     "colour", "normal", "specular", "smoothness", "roughness", "metallic", "occlusion", "height", "emission",
 ]  # fmt: skip
 Channel = Literal["r", "g", "b", "a"]
-#: what can be said of a texture: its facts, and their words where only some make sense
-TEXTURE_FACTS: dict[str, tuple[str, ...]] = {
-    "width": (),
-    "height": (),
-    "format": (),
-    "mips": (),
-    "rows": ("top-down", "bottom-up"),
-    "map": get_args(Role),
-    "layers": (),
-    "faces": (),
-    "depth": (),
-    "colour": ("srgb", "linear"),
-    "premultiplied": (),
-}
 #: what is the other way round: white for black makes the one of the other
 OPPOSITES: dict[Role, Role] = {"roughness": "smoothness", "smoothness": "roughness"}
 
@@ -87,19 +73,6 @@ def use_of(said: object) -> MapUse | None:
     if "=" not in said:
         return MapUse.model_validate({"role": said})
     return MapUse.model_validate({"channels": dict(part.split("=", 1) for part in said.split())})
-
-
-def check_word(fact: str, word: object) -> None:
-    """ValueError where a word is nothing that a texture's fact can be."""
-    words = TEXTURE_FACTS[fact]
-    if not words or word in words:
-        return
-    if fact == "map" and isinstance(word, str) and "=" in word:
-        pairs = [part.partition("=") for part in word.split()]
-        if all(channel in get_args(Channel) and role in words for channel, _, role in pairs):
-            return
-    more = ", or of a packed map its channels, such as 'r=roughness g=metallic'" if fact == "map" else ""
-    raise ValueError(f"'{word}' is nothing that '{fact}' can be; known are {', '.join(words)}{more}")
 
 
 def map_name(name: str, rules: Sequence[MapRule] = ()) -> MapName:

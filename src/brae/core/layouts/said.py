@@ -10,7 +10,6 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate_columns, field_names
 from brae.core.layouts.parts import Content, Said
-from brae.core.layouts.roles import TEXTURE_FACTS
 from brae.core.layouts.rows import decode, trimmed
 
 if TYPE_CHECKING:
@@ -64,10 +63,10 @@ def _column(
     places: np.ndarray[Any, Any],
 ) -> Sequence[Value | None]:
     """One fact of some members."""
-    if isinstance(said, str) and said not in TEXTURE_FACTS.get(name, ()) and _reads(said, values, found):
+    if isinstance(said, str) and _reads(said, values, found):
         said = Said(of=said)
-    if not isinstance(said, Said):
-        return [said] * len(places)
+    if not isinstance(said, Said) or said.of is None:
+        return [said.is_ if isinstance(said, Said) else said] * len(places)
     given = _given(said.of, values, found, places)
     own = said.values if said.values is not None else _meanings(parsed, found, said.of)
     if own is None:

@@ -17,7 +17,7 @@ from brae.core.containers.evidence import Evidence, judge
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.directory import directory
 from brae.core.layouts.fields import FieldPart
-from brae.core.layouts.load import lines_of_parts, parse
+from brae.core.layouts.load import Check, lines_of_parts, parse
 from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.parts import MembersPart, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
@@ -85,14 +85,17 @@ class Look:
 Found = Mapping[str, Sequence[tuple[int, int, str]]]
 
 
-def look(text: str, sources: Mapping[str, ByteSource], found: Found | None = None) -> Look:
+def look(
+    text: str, sources: Mapping[str, ByteSource], found: Found | None = None, check: Check | None = None
+) -> Look:
     """Read files by the text of a layout, as far as it goes; what is wrong stands in the result, never raised.
 
-    Where the description says nothing yet, the files that were ``found`` by their signs stand.
+    Where the description says nothing yet, the files that were ``found`` by their signs stand. ``check`` finds what
+    is wrong with a layout that reads well.
     """
     result = Look(by_signs=found or {})
     try:
-        layout, finished = _draft(text)
+        layout, finished = _draft(text, check)
     except BraeError as error:
         result.error = error
         for file in _firsts(sources):
@@ -132,7 +135,7 @@ def look(text: str, sources: Mapping[str, ByteSource], found: Found | None = Non
 _NOTHING = "nothing_yet"
 
 
-def _draft(text: str) -> tuple[Layout, bool]:
+def _draft(text: str, check: Check | None = None) -> tuple[Layout, bool]:
     """A layout, and whether it is finished: a draft without members is read as if there were none.
 
     Raises LayoutError where the text is wrong in any other way.
@@ -141,7 +144,7 @@ def _draft(text: str) -> tuple[Layout, bool]:
         text = f"{text.rstrip()}\n  - {{members: {_NOTHING}, at: file_size}}\n"
         return parse(text), False
     try:
-        return parse(text), True
+        return parse(text, check=check), True
     except LayoutError as error:
         if "one part 'members'" not in error.message:
             raise

@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from brae.core.assets.said import check
 from brae.core.assets.texture import described
 from brae.core.errors import LayoutError
 from brae.core.layouts.load import parse
@@ -83,25 +84,29 @@ def test_a_number_without_a_meaning_and_a_layout_without_a_word_say_nothing() ->
     assert described.read(parse(LAYOUT), bytes((1, 1, 9)) + bytes(4)).header.use is None
     plain = LAYOUT.replace(", map: use", "")
     assert described.read(parse(plain), bytes((1, 1, 1)) + bytes(4)).header.use is None
-    for word in ("roughness", "height"):  # one is a field's name, too
-        always = parse(LAYOUT.replace("map: use", f"map: {word}"))
+    for word, written in (("roughness", "roughness"), ("height", "{is: height}")):  # one is a field's name, too
+        always = parse(LAYOUT.replace("map: use", f"map: {written}"), check=check)
         assert described.read(always, bytes((1, 1, 1)) + bytes(4)).header.use == MapUse(role=word)
 
 
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [
-        ("1: normal", "1: shiny", "'shiny' is nothing that 'map' can be; known are colour, normal"),
-        ("r=occlusion", "r=shine", "'r=shine a=smoothness' is nothing that 'map' can be"),
-        ("map: use", "rows: upwards", "'upwards' is nothing that 'rows' can be; known are top-down, bottom-up"),
+        ("1: normal", "1: shiny", "'shiny' is nothing that a map is for; known are colour, normal"),
+        ("r=occlusion", "r=shine", "'r=shine a=smoothness' is nothing that a map is for"),
+        ("map: use", "rows: upwards", "'rows' cannot be so: 'upwards' is not known here"),
         ("map: use", "maps: use", "'maps' is nothing of a texture; did you mean 'map'"),
+        ("format: rgba8", "format: rgba9", "there is no pixel format 'rgba9'; did you mean 'rgba8'"),
+        ("map: use", "mips: 40", "'mips' cannot be so: 40 is too large; the limit is 17"),
+        ("map: use", "map: {is: use, of: use}", "a fact is 'of' a field, or it 'is' something for all"),
         ("map: use", "map: {of: uses}", "'map' reads 'uses', which no field says; did you mean 'use'"),
         ("height: height, ", "", "'facts' of 'pixels' do not say the texture's height"),
     ],
 )
 def test_wrong_words_in_a_layout(old: str, new: str, message: str) -> None:
-    with pytest.raises(LayoutError, match=message):
-        parse(LAYOUT.replace(old, new))
+    with pytest.raises(LayoutError, match=message) as caught:
+        parse(LAYOUT.replace(old, new), check=check)
+    assert caught.value.line in (8, 9), "the field's line, or that of the facts"
 
 
 def test_what_a_format_says_comes_before_the_name() -> None:

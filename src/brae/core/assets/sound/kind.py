@@ -26,8 +26,9 @@ from brae.core.assets.base import (
     Viewed,
     unknown,
 )
-from brae.core.assets.facts import Fact, Facts, Value
+from brae.core.assets.facts import Value
 from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sound.facts import SaidSound, SoundFacts
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
@@ -37,16 +38,6 @@ _CODECS = {1: "pcm", 2: "ms-adpcm", 3: "float", 6: "a-law", 7: "mu-law", 17: "im
 #: LUFS that every preview is brought to where it is louder, so that nobody's ears are hurt
 SAFE = -23.0
 _LARGEST = 1 << 30
-
-
-class SoundFacts(Facts):
-    """The facts of a sound."""
-
-    codec: Annotated[str | None, Fact("Codec", case="capitals", facet=True, order="up")] = None
-    rate: Annotated[int | None, Fact("Sample rate", unit="Hz", facet=True, order="down")] = None
-    channels: Annotated[int | None, Fact("Channels", words={"1": "mono", "2": "stereo"}, facet=True)] = None
-    bits: Annotated[int | None, Fact("Bits a sample")] = None
-    seconds: Annotated[float | None, Fact("Length", unit="s", order="down")] = None
 
 
 class SoundQuery(Query):
@@ -185,6 +176,7 @@ class SoundKind(AssetKind[Any]):
     title, titles = "Sound", "Sounds"
     rank = 20
     facts = SoundFacts
+    layout_facts = SaidSound
     exchange = (
         Exchange(".wav", "audio/wav"),
         Exchange(".flac", "audio/flac"),

@@ -209,12 +209,11 @@ def header_of(layout: Layout, parsed: Parsed) -> Header:
 
 def _value(parsed: Parsed, name: str, fact: Fact) -> bool | int | float | str | None:
     """A fact of this file; None where the layout says nothing of it."""
-    source = parsed.layout.source(name, fact)
+    source = parsed.layout.source(fact)
     if source is None:
-        assert not isinstance(fact, Said)
-        return fact
+        return fact.is_ if isinstance(fact, Said) else fact
     meant, values = source
-    of = fact.of if isinstance(fact, Said) else str(fact)
+    of = str(fact.of if isinstance(fact, Said) else fact)
     number = evaluate(of, parsed.values) if meant is None or meant.field in parsed.values else _text(parsed, of)
     if values is None:
         return number
@@ -253,7 +252,7 @@ def _values(layout: Layout, parsed: Parsed, new: Header) -> dict[str, int]:
         if value == was[name]:
             continue
         fact = part.facts.get(name)
-        meant, meanings = (layout.source(name, fact) if fact is not None else None) or (None, None)
+        meant, meanings = (layout.source(fact) if fact is not None else None) or (None, None)
         if meant is None or meant.field not in parsed.values:
             raise LayoutError(
                 f"A file of '{layout.title}' has no number for its {_TITLES[name]}, so it cannot be another.",

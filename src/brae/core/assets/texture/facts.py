@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from brae.core.assets.base import as_said
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import PixelFormat
 from brae.core.assets.texture.texture import Header, Shape
-from brae.core.layouts.roles import use_of
+from brae.core.layouts.fields import near
+from brae.core.layouts.roles import Channel, Role, use_of
 
 
 class TextureFacts(Facts):
@@ -45,6 +46,25 @@ def facts_of(header: Header) -> dict[str, Value]:
     return found
 
 
+def _known_format(name: str) -> str:
+    known = [one.name for one in formats.all_formats()]
+    if name not in known:
+        raise ValueError(f"there is no pixel format '{name}'{near(name, known)}")
+    return name
+
+
+def _known_map(said: str) -> str:
+    """A role, or of a packed map one for each channel: ``r=roughness g=metallic``."""
+    roles, channels = get_args(Role), get_args(Channel)
+    pairs = [part.partition("=") for part in said.split()] if "=" in said else [("r", "=", said)]
+    if not all(channel in channels and role in roles for channel, _, role in pairs):
+        raise ValueError(
+            f"'{said}' is nothing that a map is for; known are {', '.join(roles)}, and of a packed map its "
+            "channels, such as 'r=roughness g=metallic'"
+        )
+    return said
+
+
 class SaidFacts(BaseModel):
     """What a layout can say of a texture: of its header, or of a member whose bytes are nothing but pixels."""
 
@@ -52,11 +72,11 @@ class SaidFacts(BaseModel):
     kind: str = "texture"
     width: Annotated[int, Field(ge=1, le=65536)]
     height: Annotated[int, Field(ge=1, le=65536)]
-    format: str
+    format: Annotated[str, AfterValidator(_known_format)]
     #: no level, layer, face or slice at all stands for one in some formats
     mips: Annotated[int, Field(ge=0, le=17)] = 1
     rows: Literal["top-down", "bottom-up"] = "top-down"
-    map: str | None = None
+    map: Annotated[str, AfterValidator(_known_map)] | None = None
     layers: Annotated[int, Field(ge=0, le=65536)] = 1
     faces: Annotated[int, Field(ge=0, le=6)] = 1
     depth: Annotated[int, Field(ge=0, le=65536)] = 1

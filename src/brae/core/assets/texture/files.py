@@ -173,7 +173,7 @@ def sayable(container: str, library: Library) -> list[str]:
     layout = library.layouts.get(container)
     part = layout.only(PixelsPart) if layout is not None else None
     known = {pixel_format.name for pixel_format in formats.all_formats()}
-    source = layout.source("format", part.facts["format"]) if layout is not None and part is not None else None
+    source = layout.source(part.facts["format"]) if layout is not None and part is not None else None
     _, meanings = source or (None, None)
     return [str(name) for name in (meanings or {}).values() if name in known]
 

@@ -24,7 +24,7 @@ from brae.core.assets.base import (
     Viewed,
 )
 from brae.core.assets.texture import described, formats, looking
-from brae.core.assets.texture.facts import TextureFacts, facts_of, header_of
+from brae.core.assets.texture.facts import SaidFacts, TextureFacts, facts_of, header_of
 from brae.core.assets.texture.files import (
     TGA_END,
     can_write,
@@ -139,6 +139,7 @@ class TextureKind(AssetKind[TextureFile]):
     title, titles = "Texture", "Textures"
     rank = 10
     facts = TextureFacts
+    layout_facts = SaidFacts
     exchange = _EXCHANGE
     remedies: ClassVar[Mapping[Any, str]] = REMEDIES
     choices = Departures
