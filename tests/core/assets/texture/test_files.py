@@ -273,7 +273,7 @@ def test_a_texture_without_a_magic_is_known_by_its_name(library: Library) -> Non
         assert read_texture(data, library, name).picture().tolist() == [[[1, 2, 3, 255], [4, 5, 6, 0]]]
         assert sniff_texture(data, library, name) == read_texture(data, library, name).header
     assert sniff_texture(data, library, "pictures/oar.raw") is None
-    item = describe(data, library, level="icon_oar.raw", name="icon_oar.raw", stored=12, real=12, packer="none")
+    item = describe(data, library, label="icon_oar.raw", name="icon_oar.raw", stored=12, real=12, packer="none")
     assert (item.kind, item.container, item.facts["width"]) == ("texture", "bare-icons", 2)
 
 

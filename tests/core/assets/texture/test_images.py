@@ -60,7 +60,7 @@ def test_a_beginning_says_what_the_file_says(name: str) -> None:
     item = describe(
         data[:HEAD],
         Library(),
-        level=name,
+        label=name,
         name=name,
         stored=len(data),
         real=len(data),
