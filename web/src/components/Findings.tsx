@@ -54,6 +54,11 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
   );
 }
 
+/** Words at the beginning of a sentence. */
+function large(words: string): string {
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
+
 /** A sentence in the middle of another one. */
 function small(words: string): string {
   return words.charAt(0).toLowerCase() + words.slice(1);
@@ -85,6 +90,7 @@ function FindingRow({
           <p className="text-[14.5px]">
             {right ? `Put right: ${small(finding.remedy?.label ?? "")}.` : finding.in_game}
           </p>
+          {!right && <p className="text-[13.5px] text-quiet">{large(finding.sure)}.</p>}
         </div>
       </div>
       {finding.remedy && onRemedy && (

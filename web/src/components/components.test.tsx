@@ -19,6 +19,7 @@ const FINDING: Finding = {
   severity: "shows",
   title: "The transparency is gone",
   in_game: "A box shows around the picture.",
+  sure: "certain",
   remedy: {
     id: "restore-alpha",
     label: "Take the transparency from the original",
