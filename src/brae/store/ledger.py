@@ -67,6 +67,10 @@ class Ledger:
         except OSError as error:
             raise storage_error(error, "write", path) from error
 
+    def keep_meant(self, project: str, rules: list[dict[str, Any]]) -> None:
+        """Write down which findings are meant."""
+        _write(self.folder / project / "meant.json", {"rules": rules})
+
     def keep_edit(self, edit: Edit) -> None:
         """Write down one edit with its versions."""
         steps = [{name: getattr(step, name) for name in _STEP} for step in edit.steps]
@@ -85,6 +89,7 @@ class Ledger:
         """A project that was forgotten comes back no more."""
         with contextlib.suppress(OSError):
             (self.folder / project / "project.json").unlink()
+            (self.folder / project / "meant.json").unlink(missing_ok=True)
         shutil.rmtree(self.folder / project / "edits", ignore_errors=True)
 
     def rebuild(self, database: Database) -> list[str]:
@@ -97,7 +102,8 @@ class Ledger:
             with database.change() as session:
                 if session.get(Project, content["project"]["id"]) is not None:
                     continue
-                project = Project(**content["project"], files_seen=0)
+                rules = (_read(path.parent / "meant.json") or {}).get("rules", [])
+                project = Project(**content["project"], files_seen=0, meant=rules)
                 session.add(project)
                 session.flush()
                 for file in content["files"]:

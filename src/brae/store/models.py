@@ -46,6 +46,8 @@ class Project(Base):
     game_faults: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     #: files that no layout describes, largest first: path, size, time, what a look at them showed
     undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
+    #: findings that are meant: their identifier, and the address or folder within which they are
+    meant: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     #: counts the changes of what is listed, other than that more is
     listing: Mapped[int] = mapped_column(default=time.time_ns, server_default="1")
 

@@ -16,10 +16,12 @@ from sqlalchemy.orm.exc import StaleDataError
 from brae.core.addresses import exchange_path, split
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
+from brae.core.assets.sheet import MatchSheet
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, EditStep, Member, Project, now
+from brae.work import meant
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -468,6 +470,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     found = workspace.find(edit.project_id, edit.address)
     kind, original = kind_of(edit.kind), workspace.original_asset(project, found)
     sheet, made = kind.match(original, workspace.version_of(step), edit.recipe)
+    sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit.address)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
@@ -478,6 +481,39 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"
+
+
+def say_meant(workspace: Workspace, project_id: str, address: str, finding: str, scope: meant.Scope | None) -> None:
+    """A finding of an item is meant: of this one, of its folder or everywhere; None takes all that reaches it back.
+
+    What the edits hold stays as it is; those that only waited for this decision are ready.
+    """
+    workspace.edit(project_id, address)
+    with workspace.database.change() as session:
+        project = session.get_one(Project, project_id)
+        if scope is None:
+            rules = [rule for rule in project.meant if not meant.reaches(rule, finding, address)]
+        else:
+            rule = {"finding": finding, "within": meant.within(address, scope)}
+            rules = [*(one for one in project.meant if one != rule), rule]
+        project.meant = rules
+        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
+        addresses = list(session.scalars(query))
+        # Within the change, so that of two at once the later one is written down last.
+        workspace.ledger.keep_meant(project_id, rules)
+
+    def judge(edit: Edit) -> bool:
+        # Written down even where nothing changes, so that what is being matched with the rules before starts again.
+        if edit.sheet is None:
+            return True
+        sheet = meant.marked(MatchSheet.model_validate(edit.sheet), rules, edit.address)
+        edit.sheet = edit.sheet | {"findings": sheet.model_dump()["findings"]}
+        if edit.state in ("ready", "attention") and edit.fault is None and edit.encoded_sha256 is not None:
+            edit.state = "attention" if sheet.open_findings else "ready"
+        return True
+
+    for one in addresses:
+        _change(workspace, project_id, one, judge, encode=False)
 
 
 def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> None:

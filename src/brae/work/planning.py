@@ -366,5 +366,7 @@ def _standing(edit: Edit, severity: str) -> list[str]:
     return [
         finding["title"]
         for finding in (edit.sheet or {}).get("findings", [])
-        if finding["severity"] == severity and not (finding["remedy"] and finding["remedy"]["applied"])
+        if finding["severity"] == severity
+        and not finding.get("meant")
+        and not (finding["remedy"] and finding["remedy"]["applied"])
     ]

@@ -408,6 +408,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/meant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Finding Meant
+         * @description A finding is meant, of this item, of its folder or of every item; or it is not meant after all.
+         */
+        put: operations["finding_meant_api_projects__project_id__edits_meant_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/position": {
         parameters: {
             query?: never;
@@ -1502,6 +1522,11 @@ export interface components {
             id: string;
             /** In Game */
             in_game: string;
+            /**
+             * Meant
+             * @default false
+             */
+            meant: boolean;
             remedy?: components["schemas"]["Remedy"] | null;
             /**
              * Severity
@@ -1840,6 +1865,16 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** Properties */
             properties: components["schemas"]["Property"][];
+        };
+        /**
+         * Meant
+         * @description A finding, and for what it is meant; null takes it back.
+         */
+        Meant: {
+            /** Finding */
+            finding: string;
+            /** Scope */
+            scope: ("item" | "folder" | "game") | null;
         };
         /**
          * MemberPage
@@ -3583,6 +3618,43 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    finding_meant_api_projects__project_id__edits_meant_put: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Meant"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

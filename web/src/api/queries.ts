@@ -186,6 +186,25 @@ export const useSetRemedies = (project: string) =>
     ),
   );
 
+export const useSetMeant = (project: string) =>
+  useAct(
+    ({
+      address,
+      finding,
+      scope,
+    }: {
+      address: string;
+      finding: string;
+      scope: "item" | "folder" | "game" | null;
+    }) =>
+      take(
+        client.PUT("/api/projects/{project_id}/edits/meant", {
+          ...item(project, address),
+          body: { finding, scope },
+        }),
+      ),
+  );
+
 export const useSetChoices = (project: string) =>
   useAct(({ address, choices }: { address: string; choices: Record<string, unknown> }) =>
     take(

@@ -1,6 +1,7 @@
-import { CheckCircle2, Info, OctagonAlert, TriangleAlert } from "lucide-react";
+import { CheckCircle2, ChevronDown, Info, OctagonAlert, TriangleAlert } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
 import type { Edit, Finding } from "../api/client";
-import { useSetRemedies } from "../api/queries";
+import { useSetMeant, useSetRemedies } from "../api/queries";
 import { Button } from "./controls";
 
 const SIGNS = {
@@ -12,9 +13,11 @@ const SIGNS = {
 /** Each finding with what the game would do, and its remedy as a button. */
 export function Findings({ project, edit }: { project: string; edit: Edit }) {
   const set = useSetRemedies(project);
+  const say = useSetMeant(project);
   const all = edit.sheet?.findings ?? [];
   const automatic = all.filter((finding) => finding.remedy?.automatic);
-  const findings = all.filter((finding) => !finding.remedy?.automatic);
+  const findings = all.filter((finding) => !finding.remedy?.automatic && !finding.meant);
+  const intended = all.filter((finding) => finding.meant);
   const applied = edit.steps[edit.position - 1]?.remedies ?? [];
   // One remedy may put several findings right; it is offered once.
   const offered = new Set<string>();
@@ -32,7 +35,8 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
           <FindingRow
             key={finding.id}
             finding={finding}
-            busy={set.isPending}
+            busy={set.isPending || say.isPending}
+            onMeant={(scope) => say.mutate({ address: edit.address, finding: finding.id, scope })}
             onRemedy={
               first
                 ? (id, on) =>
@@ -45,12 +49,62 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
           />
         );
       })}
+      {intended.map((finding) => (
+        <li key={finding.id} className="flex items-center gap-3 text-[14px] text-quiet">
+          <span className="min-w-0 flex-1">Meant: {small(finding.title)}</span>
+          <Button
+            look="quiet"
+            disabled={say.isPending}
+            onClick={() => say.mutate({ address: edit.address, finding: finding.id, scope: null })}
+          >
+            Not meant after all
+          </Button>
+        </li>
+      ))}
       {automatic.length > 0 && (
         <li className="text-[14px] text-quiet">
           Put right by itself: {automatic.map((finding) => small(finding.remedy?.label ?? "")).join("; ")}.
         </li>
       )}
     </ul>
+  );
+}
+
+type Scope = "item" | "folder" | "game";
+const SCOPES: [Scope, string][] = [
+  ["item", "Of this item"],
+  ["folder", "Of everything in its folder"],
+  ["game", "Of every item of this game"],
+];
+
+/** Nothing has to be decided: it is on purpose. */
+function MeantMenu({ busy, onMeant }: { busy: boolean; onMeant: (scope: Scope) => void }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        disabled={busy}
+        className="inline-flex items-center gap-1.5 rounded-lg px-2.5 py-1.5 hover:bg-sunk disabled:opacity-55"
+      >
+        This is meant <ChevronDown aria-hidden className="size-4" />
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="start"
+          sideOffset={6}
+          className="z-20 min-w-60 rounded-xl border border-line bg-raised p-1.5 shadow-lg"
+        >
+          {SCOPES.map(([scope, words]) => (
+            <DropdownMenu.Item
+              key={scope}
+              className="cursor-pointer rounded-md px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
+              onSelect={() => onMeant(scope)}
+            >
+              {words}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
   );
 }
 
@@ -68,9 +122,11 @@ function FindingRow({
   finding,
   busy,
   onRemedy,
+  onMeant,
 }: {
   finding: Finding;
   busy: boolean;
+  onMeant: (scope: Scope) => void;
   onRemedy?: (id: string, on: boolean) => void;
 }) {
   const right = finding.remedy?.applied ?? false;
@@ -93,16 +149,19 @@ function FindingRow({
           {!right && <p className="text-[13.5px] text-quiet">{large(finding.sure)}.</p>}
         </div>
       </div>
-      {finding.remedy && onRemedy && (
-        <Button
-          look={right ? "quiet" : "act"}
-          className="mt-2 max-w-full text-left whitespace-normal"
-          disabled={busy}
-          onClick={() => finding.remedy && onRemedy(finding.remedy.id, !right)}
-        >
-          {right ? "Leave it as it came" : finding.remedy.label}
-        </Button>
-      )}
+      <div className="mt-2 flex flex-wrap items-center gap-2 empty:hidden">
+        {finding.remedy && onRemedy && (
+          <Button
+            look={right ? "quiet" : "act"}
+            className="max-w-full text-left whitespace-normal"
+            disabled={busy}
+            onClick={() => finding.remedy && onRemedy(finding.remedy.id, !right)}
+          >
+            {right ? "Leave it as it came" : finding.remedy.label}
+          </Button>
+        )}
+        {!right && finding.severity !== "note" && <MeantMenu busy={busy} onMeant={onMeant} />}
+      </div>
     </li>
   );
 }

@@ -8,7 +8,7 @@ export function StateMark({ edit }: { edit: Edit }) {
     return <Mark icon={CheckCircle2} className="text-moss" words="ready to build" />;
   if (edit.state === "attention") {
     const open = edit.sheet?.findings.filter(
-      (finding) => finding.severity !== "note" && !finding.remedy?.applied,
+      (finding) => finding.severity !== "note" && !finding.meant && !finding.remedy?.applied,
     );
     return (
       <Mark

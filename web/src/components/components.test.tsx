@@ -20,6 +20,7 @@ const FINDING: Finding = {
   title: "The transparency is gone",
   in_game: "A box shows around the picture.",
   sure: "certain",
+  meant: false,
   remedy: {
     id: "restore-alpha",
     label: "Take the transparency from the original",

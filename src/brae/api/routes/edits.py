@@ -10,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
 from brae.api.schemas.edits import EditChoices as Choices
-from brae.api.schemas.edits import EditView, Position, Remedies, StepView, TestColours
+from brae.api.schemas.edits import EditView, Meant, Position, Remedies, StepView, TestColours
 from brae.api.schemas.items import Addresses
 from brae.core.assets.base import HEAD, AssetKind
 from brae.core.assets.registry import kind_of
@@ -26,6 +26,7 @@ from brae.work.edits import (
     go_to,
     marked_now,
     put_in_work,
+    say_meant,
     set_choices,
     set_marks,
     set_remedies,
@@ -157,6 +158,13 @@ def _media_of(edit: Edit) -> str:
 def remedies(project_id: str, address: str, request: Remedies, workspace: Work) -> EditView:
     """Apply exactly these remedies."""
     set_remedies(workspace, project_id, address, request.remedies)
+    return view_of(workspace, project_id, address)
+
+
+@router.put("/meant")
+def finding_meant(project_id: str, address: str, request: Meant, workspace: Work) -> EditView:
+    """A finding is meant, of this item, of its folder or of every item; or it is not meant after all."""
+    say_meant(workspace, project_id, address, request.finding, request.scope)
     return view_of(workspace, project_id, address)
 
 

@@ -85,6 +85,13 @@ class Remedies(Asked):
     remedies: list[str]
 
 
+class Meant(Asked):
+    """A finding, and for what it is meant; null takes it back."""
+
+    finding: str
+    scope: Literal["item", "folder", "game"] | None
+
+
 class EditChoices(Asked):
     """Where the encoding departs from the original's; what is left out is taken from the original."""
 

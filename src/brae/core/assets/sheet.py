@@ -30,11 +30,13 @@ class Finding(BaseModel):
     remedy: Remedy | None = None
     #: how sure it is, in a few words: what can be counted is certain, what was compared is likely
     sure: str = "certain"
+    #: whether a person said that it is meant: then nothing has to be decided any more
+    meant: bool = False
 
     @property
     def open(self) -> bool:
         """Whether it still stands."""
-        return self.severity != "note" and not (self.remedy and self.remedy.applied)
+        return self.severity != "note" and not self.meant and not (self.remedy and self.remedy.applied)
 
 
 class Property(BaseModel):

@@ -124,8 +124,8 @@ def size(edit: Compared) -> Iterator[Finding]:
     alike = edit.picture.shape[:2] == (height, width)
     yield Finding(
         id="byte-size",
-        severity="shows" if resized or alike else "stops",
+        # It follows from other sides, and of those a person decides.
+        severity="shows" if resized or alike else "note",
         title=f"{edit.size:,} bytes instead of {edit.recipe.size:,}",
         in_game="Some loaders accept only the very same size.",
-        remedy=None if resized or alike else edit.remedy("resize"),
     )

@@ -1,0 +1,34 @@
+"""Findings that are meant: said once for an item, for a folder, or for every item of the game."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, Literal
+
+from brae.core.assets.sheet import MatchSheet
+
+#: for what a person says it
+Scope = Literal["item", "folder", "game"]
+Rule = Mapping[str, Any]
+
+
+def within(address: str, scope: Scope) -> str:
+    """What a rule reaches: an item, a folder (with what divides it from names), or all."""
+    return {"item": address, "folder": address[: address.rfind("/") + 1], "game": ""}[scope]
+
+
+def reaches(rule: Rule, finding: str, address: str) -> bool:
+    """Whether a rule says that this finding of this item is meant."""
+    place = str(rule["within"])
+    here = address == place or ((not place or place.endswith("/")) and address.startswith(place))
+    return bool(rule["finding"] == finding and here)
+
+
+def marked(sheet: MatchSheet, rules: Iterable[Rule], address: str) -> MatchSheet:
+    """A sheet whose findings say whether they are meant."""
+    rules = list(rules)
+    findings = [
+        finding.model_copy(update={"meant": any(reaches(rule, finding.id, address) for rule in rules)})
+        for finding in sheet.findings
+    ]
+    return sheet.model_copy(update={"findings": findings})
