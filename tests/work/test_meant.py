@@ -21,7 +21,6 @@ from brae.work.opening import open_game
 from tests.work.test_flow import SAIL, SKY, come_back, edit_of, paint
 
 
-
 @pytest.fixture
 def opened(workspace: Workspace, game: Path) -> Path:
     open_game(workspace, game)
