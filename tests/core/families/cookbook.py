@@ -140,6 +140,57 @@ def folders(members: Members) -> Files:
     return {"main": head.ljust(start, b"\0") + body}
 
 
+#: where what is added can go: there are no other folders
+LANES = ("quay", "lamp/oil", "north")
+
+
+def in_a_lane(word: str) -> str:
+    """A name in one of the folders."""
+    return f"{LANES[len(word) % 3]}/{_short(word)}"
+
+
+def by_lanes(members: Members) -> Members:
+    """One folder's after the other's, as they came."""
+    return sorted(members, key=lambda member: LANES.index(member[0].rpartition("/")[0]))
+
+
+def grouped(members: Members) -> Files:
+    runs = {lane: [one for one in members if one[0].rpartition("/")[0] == lane] for lane in LANES}
+    firsts, so_far = {}, 0
+    for lane in LANES:
+        firsts[lane], so_far = so_far, so_far + len(runs[lane])
+    head = struct.pack("<4sHH", b"GRUP", len(LANES), len(members))
+    for lane in reversed(LANES):  # the folders are listed in another order than their files
+        head += struct.pack("<12sHH", lane.encode(), firsts[lane], len(runs[lane]))
+    places, body = _places(members, len(head) + 20 * len(members))
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<12sII", name.rpartition("/")[2].encode(), at, len(data))
+    return {"main": head + body}
+
+
+def name_list(members: Members) -> Files:
+    counts = [sum(name.rpartition("/")[0] == lane for name, _ in members) for lane in LANES]
+    names = b"".join(text.encode() + b"\0" for text in [*LANES, *(name.rpartition("/")[2] for name, _ in members)])
+    head = struct.pack(">4sBHI", b"NMLS", len(LANES), len(members), len(names))
+    table = struct.pack(f">{len(LANES)}H", *counts) + b"".join(struct.pack(">I", len(data)) for _, data in members)
+    return {"main": head + table + names + b"".join(data for _, data in members)}
+
+
+def _typed(word: str) -> str:
+    return f"{_short(word)}.{('tex', 'snd', 'map')[len(word) % 3]}"
+
+
+def typed_files(members: Members) -> Files:
+    kinds = ("tex", "snd", "map")
+    head = struct.pack("<4sBH", b"TYPF", len(kinds), len(members))
+    head += b"".join(struct.pack("<4sB", kind.encode(), 40 + number) for number, kind in enumerate(kinds))
+    places, body = _places(members, len(head) + 21 * len(members), 1)
+    for (name, data), at in zip(members, places, strict=True):
+        stem, _, kind = name.rpartition(".")
+        head += struct.pack("<12sBII", stem.encode(), 40 + kinds.index(kind), at, len(data))
+    return {"main": head + body}
+
+
 def offsets(members: Members) -> Files:
     start = 8 + 4 * len(members)
     places, body = _places(members, start)
@@ -583,4 +634,7 @@ COOKED = [
     _cooked("pieces", pieces, shape=_short),
     _cooked("said", said, shape=_short, grows=False),
     _cooked("salted", salted, shape=_short, grows=False),
+    _cooked("grouped", grouped, shape=in_a_lane, order=by_lanes),
+    _cooked("name-list", name_list, shape=in_a_lane, order=by_lanes),
+    _cooked("typed-files", typed_files, shape=_typed),
 ]

@@ -338,12 +338,59 @@ def _in_folders(parsed: Parsed, records: Records, table: Rows, names: list[str])
             f"{paths[owner]}/{name}" if owner >= 0 and paths[owner] else name
             for owner, name in zip(owners, names, strict=True)
         ]
+    owners_of = group_owners(parsed, records)
+    if owners_of is not None:
+        paths = group_paths(parsed, records)
+        return [
+            f"{paths[owner]}/{name}" if owner >= 0 and paths[owner] else name
+            for owner, name in zip(owners_of.tolist(), names, strict=True)
+        ]
     folder = records.column("folder")
     if folder is None:
         parent = records.column("parent")
         return names if parent is None else joined(_parents(table, parent), names)
     folders = _meanings(parsed, folder, table)
     return [f"{path}/{name}" if path else name for path, name in zip(folders, names, strict=True)]
+
+
+def group_paths(parsed: Parsed, records: Records) -> list[str]:
+    """The paths of the folders by which records are grouped, in the folders' order."""
+    assert isinstance(records, TablePart)
+    groups = parsed.regions[records.grouped_by or ""].part
+    assert isinstance(groups, TablePart)
+    return _names(parsed, groups, parsed.tables[groups.name], ())
+
+
+def group_owners(parsed: Parsed, records: Records) -> Ints | None:
+    """The folder of each record, by what the folders' records count; -1: in none. None where nothing groups them.
+
+    Raises FormatError where a folder counts records that there are not, or that another one has counted.
+    """
+    if not isinstance(records, TablePart) or records.grouped_by is None:
+        return None
+    groups, table = parsed.regions[records.grouped_by].part, parsed.tables[records.grouped_by]
+    assert isinstance(groups, TablePart)
+    first, count = groups.column("first-member"), groups.column("member-count")
+    assert count is not None
+    counts = table.numbers(count.field)
+    firsts = np.cumsum(counts) - counts if first is None else table.numbers(first.field)
+    size = len(parsed.tables[records.name])
+    owners = np.full(size, -1, np.int64)
+    bad = np.flatnonzero((counts < 0) | ((counts > 0) & ((firsts < 0) | (firsts > size - counts))))
+    for group in np.flatnonzero(counts > 0).tolist() if not len(bad) else []:
+        mine = slice(int(firsts[group]), int(firsts[group] + counts[group]))
+        if (owners[mine] >= 0).any():
+            bad = np.array([group])
+            break
+        owners[mine] = group
+    if len(bad):
+        group = int(bad[0])
+        raise FormatError(
+            f"{groups.name}[{group}] says that it has {counts[group]} records from {firsts[group]} on.",
+            offset=parsed.regions[groups.name].start + table.start(group),
+            expected=f"some of the {size} records of '{records.name}' that no other one has",
+        )
+    return owners
 
 
 def _parents(table: Rows, leaf: Leaf) -> Ints:
@@ -393,7 +440,7 @@ def _own_names(parsed: Parsed, records: Records, table: Rows) -> list[str] | Non
     block_part = next((p for p in parsed.layout.parts if isinstance(p, NamesPart)), None)
     if pointer is None:
         if block_part is not None and block_part.in_order:
-            return _in_order(parsed, block_part, table)
+            return _in_order(parsed, block_part, records, table)
         return None
     if block_part is None:
         raise LayoutError("The role 'name-offset' needs a part 'names'.")
@@ -451,8 +498,20 @@ def split_names(block: bytes, encoding: str) -> list[bytes]:
     return names[:-1] if names and not names[-1] else names
 
 
-def _in_order(parsed: Parsed, part: NamesPart, table: Rows) -> list[str]:
-    names = split_names(parsed.content(part.name), part.encoding)
+def names_before(parsed: Parsed, part: NamesPart, records: Records) -> int:
+    """How many names of other tables come before those of these records."""
+    before = 0
+    for name in part.of:
+        if name == getattr(records, "name", None):
+            return before
+        before += len(parsed.tables[name])
+    if part.of:
+        raise LayoutError(f"'{part.name}' does not say that it holds names of '{records.name}'.")  # type: ignore[attr-defined]
+    return 0
+
+
+def _in_order(parsed: Parsed, part: NamesPart, records: Records, table: Rows) -> list[str]:
+    names = split_names(parsed.content(part.name), part.encoding)[names_before(parsed, part, records) :]
     if len(names) < len(table):
         raise FormatError(
             f"The block holds {len(names)} names for {len(table)} records.", offset=parsed.regions[part.name].start

@@ -36,7 +36,7 @@ Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,63}$")]
 MemberRole = Literal[
     "name", "name-offset", "name-length", "name-hash", "extension", "folder", "parent", "id",
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
-    "file-count", "folder-count", "file-number", "reference", "owner",
+    "file-count", "folder-count", "first-member", "member-count", "file-number", "reference", "owner",
 ]  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -11,11 +12,18 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, links
 from brae.core.layouts.chunks import Chunks
-from brae.core.layouts.directory import Directory, folder_numbers, split_names
+from brae.core.layouts.directory import (
+    Directory,
+    folder_numbers,
+    group_owners,
+    group_paths,
+    names_before,
+    split_names,
+)
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
@@ -106,7 +114,9 @@ class Added:
     blocks: dict[str, bytes] = field(default_factory=dict)
 
 
-def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | None, row_of: Ints) -> Added:
+def restructure(
+    parsed: Parsed, found: Directory, edits: Edits, table: Rows | None, row_of: Ints, tables: Mapping[str, Rows]
+) -> Added:
     """Take records out of a table and put new ones in; ``row_of`` follows (-1 for those taken out).
 
     Raises LayoutError where the structure does not allow it.
@@ -122,22 +132,28 @@ def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | No
     block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
     names = parsed.content(block.name) if block is not None else b""
     in_order = split_names(names, block.encoding) if block is not None and block.in_order else None
+    before = names_before(parsed, block, records) if block is not None and in_order is not None else 0
+    owners = group_owners(parsed, records)
+    groups = _Groups(parsed, records, tables, owners) if owners is not None else None
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
         kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
         table.keep(kept)
         row_of[:] = [-1 if row in gone else int(np.searchsorted(kept, row)) for row in row_of.tolist()]
         if in_order is not None:
-            in_order = [name for row, name in enumerate(in_order) if row not in gone]
+            in_order = [name for row, name in enumerate(in_order) if row - before not in gone]
+        if groups is not None:
+            groups.keep(kept)
     for new in edits.added:
-        values, name = _new_values(parsed, found, records, table, new)
-        at = _insertion(found, records, table, values)
+        group, inside = groups.of(new.name) if groups is not None else (-1, new.name)
+        values, name = _new_values(parsed, found, records, table, new, inside)
+        at = groups.insert(group) if groups is not None else _insertion(found, records, table, values)
         pointer = records.column("name-offset")
         if block is not None and pointer is not None:
             result.name_places.append(len(names))
             names += name if records.column("name-length") else name + bytes(2 if block.encoding == "utf-16" else 1)
         elif in_order is not None:
-            in_order.insert(at, name)
+            in_order.insert(before + at, name)
         result.name_places += [0] * (len(result.rows) + 1 - len(result.name_places))
         own = records.column("record-length")
         if own is not None:
@@ -145,6 +161,8 @@ def restructure(parsed: Parsed, found: Directory, edits: Edits, table: Rows | No
         table.insert(at, encode_record(records, table.endian, values))
         row_of[row_of >= at] += 1
         result.rows = [row + (row >= at) for row in result.rows] + [at]
+    if groups is not None:
+        groups.write()
     if block is not None:
         if in_order is not None:
             end = bytes(2 if block.encoding == "utf-16" else 1)
@@ -167,20 +185,90 @@ def _stored_number(leaf: Leaf, number: int) -> int:
     return stored
 
 
+class _Groups:
+    """Records in runs, each of a folder whose own record counts them."""
+
+    def __init__(self, parsed: Parsed, records: Records, tables: Mapping[str, Rows], owners: Ints) -> None:
+        assert isinstance(records, TablePart)
+        self._table = tables[records.grouped_by or ""]
+        groups = parsed.regions[records.grouped_by or ""].part
+        assert isinstance(groups, Records)
+        self._first, self._count = groups.column("first-member"), groups.column("member-count")
+        self._paths = group_paths(parsed, records)
+        self._owners = owners
+        # Folders in the order in which their records lie; an empty one before the one that begins where it would.
+        filled = np.bincount(owners[owners >= 0], minlength=len(self._paths)) > 0
+        self._order = np.arange(len(filled))
+        if self._first is not None:
+            begins = self._table.numbers(self._first.field)
+            self._order = np.lexsort((self._order, filled, begins))
+        #: whether empty ones say where they would begin, too
+        self._said = self._first is not None and all(
+            int(begins[group]) == self._end_before(group) for group in np.flatnonzero(~filled).tolist()
+        )
+
+    def of(self, name: str) -> tuple[int, str]:
+        """The folder of a new member, and its name in it."""
+        for number, path in enumerate(self._paths):
+            if path and name.startswith(f"{path}/") and "/" not in name[len(path) + 1 :]:
+                return number, name[len(path) + 1 :]
+        if "" in self._paths and "/" not in name:
+            return self._paths.index(""), name
+        folder = name.rpartition("/")[0]
+        raise LayoutError(
+            f"The archive has no folder '{folder}', and folders cannot be added yet.",
+            expected=", ".join(self._paths[:8]),
+        )
+
+    def keep(self, kept: Ints) -> None:
+        """Only these records are left."""
+        self._owners = self._owners[kept]
+
+    def insert(self, group: int) -> int:
+        """Make room for one more record of a folder, behind its others; returns the record's number."""
+        mine = np.flatnonzero(self._owners == group)
+        at = int(mine[-1]) + 1 if len(mine) else self._end_before(group)
+        self._owners = np.insert(self._owners, at, group)
+        return at
+
+    def _end_before(self, group: int) -> int:
+        """Where the records of the folders before one end."""
+        earlier = self._order[: int(np.flatnonzero(self._order == group)[0])]
+        before = np.flatnonzero(np.isin(self._owners, earlier))
+        return int(before[-1]) + 1 if len(before) else 0
+
+    def write(self) -> None:
+        """Tell the folders' records how many they have, and where they begin."""
+        assert self._count is not None
+        counts = np.bincount(self._owners[self._owners >= 0], minlength=len(self._paths))
+        self._table.put(self._count.field, np.arange(len(counts)), counts)
+        if self._first is not None:
+            for group in range(len(counts)):
+                if counts[group]:
+                    self._table.put(self._first.field, group, int(np.flatnonzero(self._owners == group)[0]))
+                elif self._said:
+                    self._table.put(self._first.field, group, self._end_before(group))
+
+
 def _new_values(
-    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember
+    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str
 ) -> tuple[dict[str, int | bytes], bytes]:
-    """The stored values of a new record, and its name's bytes for the block of names."""
+    """The stored values of a new record, which calls its member ``name``, and that as the block of names has it."""
     values: dict[str, int | bytes] = {}
-    name = new.name
-    if name in found.names:
-        raise LayoutError(f"There is a member '{name}' already.")
+    if new.name in found.names:
+        raise LayoutError(f"There is a member '{new.name}' already.")
     ending = records.column("extension")
     if ending is not None:
-        if ending.column.number_like:
-            raise LayoutError("Members of typed records cannot be added yet.")
         name, _, end = name.rpartition(".")
-        values[ending.field] = encode(end, ending.column.encoding, table.endian)
+        if ending.column.number_like:
+            numbers = folder_numbers(parsed, ending)
+            if end not in numbers:
+                raise LayoutError(
+                    f"The archive has no type '{end}', so '{new.name}' cannot be one.", expected=", ".join(numbers)
+                )
+            values[ending.field] = numbers[end]
+        else:
+            values[ending.field] = encode(end, ending.column.encoding, table.endian)
     folder = records.column("folder")
     if folder is not None:
         path, _, name = name.rpartition("/")

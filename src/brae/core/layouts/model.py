@@ -26,6 +26,7 @@ from brae.core.layouts.parts import (
     Content,
     Fact,
     MembersPart,
+    NamesPart,
     Part,
     PixelsPart,
     Records,
@@ -307,6 +308,11 @@ class Layout(Strict):
                     raise ValueError(f"'{column.field}' points into '{column.table}', which is no table")
                 if column.role in ("reference", "owner") and column.table is None:
                     raise ValueError(f"'{column.field}' refers to records, and needs 'in' to say of which table")
+        if isinstance(part, TablePart) and part.grouped_by is not None:
+            self._check_groups(part, known)
+        for name in part.of if isinstance(part, NamesPart) else ():
+            if not isinstance(known.get(name), TablePart):
+                raise ValueError(f"'{part.name}' holds names of '{name}', which is no table{near(name, known)}")
         if not isinstance(part, FieldPart):
             return
         over = part.checksum.over if part.checksum and isinstance(part.checksum.over, list) else []
@@ -326,6 +332,19 @@ class Layout(Strict):
         missing = expressions.field_names(part.is_) - set(values) if part.is_ is not None else set()
         if missing:
             raise ValueError(f"'{part.field}' reads '{missing.pop()}', which no field says")
+
+    @staticmethod
+    def _check_groups(part: TablePart, known: dict[str, Part]) -> None:
+        groups = known.get(part.grouped_by or "")
+        if not isinstance(groups, TablePart):
+            raise ValueError(
+                f"'{part.name}' is grouped by '{part.grouped_by}', which is no table"
+                f"{near(part.grouped_by or '', known)}"
+            )
+        if groups.column("member-count") is None:
+            raise ValueError(f"'{groups.name}' groups records, and needs a field with the role member-count")
+        if part.column("folder") is not None or part.column("parent") is not None:
+            raise ValueError(f"'{part.name}' says its folders twice: by its groups and by a field")
 
     def pieces(self, stem: str) -> dict[str, str]:
         """The pieces of a main file's name (without its ending); none where it is not of the layout's form."""

@@ -112,6 +112,9 @@ class TablePart(Records):
     count: Expression | None = None
     size: Expression | None = Field(None, description="bytes, where no count is known")
     until: Until | None = Field(None, description="the record that ends the table")
+    grouped_by: Name | None = Field(
+        None, description="the table of folders whose records say how many of these records are in each"
+    )
 
     @property
     def name(self) -> str:
@@ -163,6 +166,9 @@ class NamesPart(Hidden):
     encoding: Encoding = "utf-8"
     slash: Annotated[str, Field(min_length=1, max_length=1)] = Field("/", description="between folders")
     in_order: bool = Field(False, description="the first name is the first record's, and so on; nothing points")
+    of: list[Name] = Field(
+        default_factory=list, description="the tables whose records' names these are, one table after the other"
+    )
 
     @property
     def name(self) -> str:
@@ -172,6 +178,8 @@ class NamesPart(Hidden):
     def _ended(self) -> NamesPart:
         if (self.size is None) == (self.count is None):
             raise ValueError("a block of names has either a size or a count")
+        if self.of and not self.in_order:
+            raise ValueError("'of' says whose names come first where they are 'in_order'")
         return self
 
 

@@ -91,7 +91,7 @@ class _Composer:
         if structural and not (directory is not None and isinstance(directory.part, ChunksPart)):
             assert directory is not None
             assert self.row_of is not None
-            added = restructure(parsed, directory, edits, self.table, self.row_of)
+            added = restructure(parsed, directory, edits, self.table, self.row_of, self.tables)
             self.new_rows, self.name_places = added.rows, added.name_places
             self.blocks |= added.blocks
 
