@@ -647,3 +647,11 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
         f"{opened}/texture/channel", params=where, headers={"X-File-Name": "s.png"}, content=stream.getvalue()
     )
     assert "different sides" in refused.json()["detail"]
+
+
+@pytest.mark.parametrize("act", ["export", "import"])
+@pytest.mark.parametrize("folder", ["~nobody-of-that-name/mods", "mods", ""])
+def test_folders_that_cannot_be_are_refused_in_words(client: TestClient, opened: str, act: str, folder: str) -> None:
+    answer = client.post(f"{opened}/{act}", json={"folder": folder})
+    assert answer.status_code == 422
+    assert "internal" not in answer.text.lower()

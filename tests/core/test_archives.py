@@ -183,11 +183,11 @@ def test_the_plan_says_which_way_and_why(family: Family) -> None:
     index = min(3, len(members) - 1)
     same = archive.pack(index, members[index][1], family.level)
     large = archive.pack(index, np.random.default_rng(1).bytes(9000))
-    if family.exact:
+    if family.exact and not archive.in_blocks:
         assert plan_archive(archive, archive.prove(), {index: same}).way == "patch"
     plan = plan_archive(archive, archive.prove(), {index: large})
     assert plan.way == "rebuild"
-    assert "slot" in plan.why
+    assert ("blocks" if archive.in_blocks else "slot") in plan.why
     assert plan.members[0].slot < plan.members[0].stored_after
     assert plan_archive(archive, archive.prove(), {index: same}, may_patch=False).way == "rebuild"
 
@@ -226,7 +226,7 @@ def test_the_proof_checks_members_too(family: Family) -> None:
     data[int(archive.offsets[4]) + int(archive.stored_sizes[4]) // 2] ^= 0xFF
     proof = family.open(files | {archive.file: bytes(data)}).prove()
     assert not proof.exact
-    assert proof.field in (archive.labels[4], "whole")
+    assert proof.field in (archive.labels[4], "whole") or (archive.in_blocks and "Block" in (proof.reason or ""))
 
 
 def test_cut_files_are_refused_with_the_place(family: Family) -> None:

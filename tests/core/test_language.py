@@ -7,6 +7,7 @@ import struct
 import zlib
 from pathlib import Path
 
+import lz4.block
 import numpy as np
 import pytest
 
@@ -475,3 +476,84 @@ def test_a_chunk_that_names_the_next_is_no_member() -> None:
     text = family.layout.replace("    named_by: [NAME]\n", "    named_by: [NAME]\n    nest: {NAME: 0}\n")
     with pytest.raises(LayoutError, match="cannot be a name as well"):
         parse(text)
+
+
+# ---- blocks that members share
+
+
+LZ4_BLOCKS = """
+layout: lz4-blocks
+title: Bare LZ4 blocks, which do not say their own end
+kind: archive
+parts:
+  - {field: total, type: u32}
+  - {field: count, type: u16, is: count(blocks)}
+  - {table: blocks, count: count, record: [{field: stored, type: u16, role: stored-size}]}
+  - {table: files, count: 2, record: [{field: size, type: u32, role: stored-size}]}
+  - {stream: body, of: blocks, block: 100, total: total, compression: lz4, obfuscation: [{xor: 7}]}
+  - {members: data, file: body, of: files}
+"""
+
+
+def _lz4_blocks(first: bytes, second: bytes) -> bytes:
+    whole = first + second
+    blocks = [lz4.block.compress(whole[at : at + 100], store_size=False) for at in range(0, len(whole), 100)]
+    head = struct.pack("<IH", len(whole), len(blocks)) + b"".join(struct.pack("<H", len(one)) for one in blocks)
+    return head + struct.pack("<II", len(first), len(second)) + bytes(b ^ 7 for b in b"".join(blocks))
+
+
+def test_blocks_of_members_that_share_them() -> None:
+    """``total`` says how long the last block is; an edit packs only the blocks that it reaches (liblz4)."""
+    first, second = b"gull and tern " * 21, b"skerry " * 30
+    described = parse(LZ4_BLOCKS.replace("type: u32}", "type: u32, is: file_size(body)}", 1))
+    archive = opened(described, _lz4_blocks(first, second))
+    assert [archive.read(0), archive.read(1)] == [first, second]
+    assert archive.prove().exact
+    changed = b"skerry " * 29 + b"islands"
+    made = written(archive.rebuild({1: archive.pack(1, changed)}))
+    again = opened(described, made)
+    assert [again.read(0), again.read(1)] == [first, changed]
+    before, after = (one.parsed.tables["blocks"].raw("stored").tolist() for one in (archive, again))
+    kept = (len(first) + len(second)) // 100 - 1
+    assert after[:kept] == before[:kept]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("of: blocks,", "of: block,", "needs the table 'block' before it; did you mean 'blocks'"),
+        ("block: 100, total: total, ", "", "needs 'block', or the role real-size"),
+        ("stream: body", "stream: main", "is called like a file"),
+        ("role: stored-size}]}\n  - {table: files", "about: x}]}\n  - {table: files", "with the role stored-size"),
+        ("compression: lz4", "compression: lz5", "there is no packer 'lz5'"),
+        ("members: data, file: body", "members: data, file: bodi", "'bodi', which 'files' does not name"),
+        ("  - {members", "  - {bytes: more, file: body, size: 4}\n  - {members", "only members can"),
+    ],
+)
+def test_what_a_stream_of_blocks_may_not_say(old: str, new: str, words: str) -> None:
+    with pytest.raises(LayoutError, match=words):
+        parse(LZ4_BLOCKS.replace(old, new))
+
+
+def test_blocks_that_lie_are_errors() -> None:
+    data = _lz4_blocks(b"gull and tern " * 21, b"skerry " * 30)
+    layout = parse(LZ4_BLOCKS)
+    with pytest.raises(FormatError, match="last block of 'body' would be"):
+        opened(layout, struct.pack("<I", 9999) + data[4:])
+    with pytest.raises(TruncatedError, match=r"blocks\[0\] says its block"):
+        opened(layout, data[:6] + b"\xff\xff" + data[8:])
+
+
+def test_folders_that_count_wrongly_are_named() -> None:
+    grouped = BY_NAME["grouped"]
+    data = bytearray(grouped.write(members_for(grouped))["main"])
+    data[8 + 14 : 8 + 16] = b"\xff\x00"
+    with pytest.raises(FormatError, match=r"folders\[0\] says that it has 255 records from 0 on"):
+        grouped.open({"main": bytes(data)})
+
+
+def test_new_members_need_a_folder_and_a_type_that_are_there() -> None:
+    for family, name in (("grouped", "moor/new"), ("typed-files", "new.xyz")):
+        archive = BY_NAME[family].open(BY_NAME[family].write(members_for(BY_NAME[family])))
+        with pytest.raises(LayoutError, match=r"no folder 'moor'|no type 'xyz'"):
+            archive.rebuild(Edits(added=[NewMember(name, archive.pack_new(name, b"new"))]))

@@ -160,7 +160,7 @@ def grouped(members: Members) -> Files:
     for lane in LANES:
         firsts[lane], so_far = so_far, so_far + len(runs[lane])
     head = struct.pack("<4sHH", b"GRUP", len(LANES), len(members))
-    for lane in reversed(LANES):  # the folders are listed in another order than their files
+    for lane in LANES:
         head += struct.pack("<12sHH", lane.encode(), firsts[lane], len(runs[lane]))
     places, body = _places(members, len(head) + 20 * len(members))
     for (name, data), at in zip(members, places, strict=True):
@@ -189,6 +189,40 @@ def typed_files(members: Members) -> Files:
         stem, _, kind = name.rpartition(".")
         head += struct.pack("<12sBII", stem.encode(), 40 + kinds.index(kind), at, len(data))
     return {"main": head + body}
+
+
+def _blocked(data: bytes, size: int) -> list[bytes]:
+    """Pieces of so many bytes, each packed if that makes it smaller."""
+    pieces = [data[at : at + size] for at in range(0, len(data), size)]
+    return [min((piece, _deflate(piece)), key=len) for piece in pieces]
+
+
+def solid(members: Members) -> Files:
+    places, body = _places(members, 0)
+    blocks = _blocked(body, 64)
+    head = struct.pack("<4sHHI", b"SOLD", len(members), len(blocks), len(body))
+    head += b"".join(struct.pack("<H", len(block)) for block in blocks)
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<20sII", name.encode(), at, len(data))
+    return {"main": head + b"".join(blocks)}
+
+
+def common_blocks(members: Members) -> Files:
+    blocks, rows = [], b""
+    for name, data in members:
+        rows += struct.pack(">20sIH", name.encode(), len(data), len(blocks))
+        blocks += [(piece, zlib.crc32(piece)) for piece in _blocked(data, 64)]
+    table_at = 16 + len(rows)
+    at = table_at + 12 * len(blocks)
+    at += -at % 8
+    table, body = b"", b""
+    for piece, check in blocks:
+        body += bytes(-len(body) % 8)
+        table += struct.pack(">III", at + len(body), len(piece), check)
+        body += piece
+    body += bytes(-len(body) % 8)
+    head = struct.pack(">4sIII", b"CBLK", len(members), len(blocks), table_at)
+    return {"main": (head + rows + table).ljust(at, b"\0") + body}
 
 
 def offsets(members: Members) -> Files:
@@ -634,6 +668,8 @@ COOKED = [
     _cooked("pieces", pieces, shape=_short),
     _cooked("said", said, shape=_short, grows=False),
     _cooked("salted", salted, shape=_short, grows=False),
+    _cooked("solid", solid, shape=_short),
+    _cooked("common-blocks", common_blocks, shape=_short),
     _cooked("grouped", grouped, shape=in_a_lane, order=by_lanes),
     _cooked("name-list", name_list, shape=in_a_lane, order=by_lanes),
     _cooked("typed-files", typed_files, shape=_typed),

@@ -19,7 +19,10 @@ router = APIRouter(prefix="/projects/{project_id}", tags=["folders"])
 
 
 def _folder(name: str) -> Path:
-    folder = Path(name).expanduser()
+    try:
+        folder = Path(name).expanduser()
+    except RuntimeError as error:  # ~somebody
+        raise FormatError(f"There is nobody of the name in '{name}'.", expected="a whole path") from error
     if not folder.is_absolute():
         raise FormatError("The folder is named from the root of the disk on.", address=name)
     return folder

@@ -79,6 +79,10 @@ def plan_archive(
         why = "nothing else moves, but so much changes that a new file is written"
         return ArchivePlan("rebuild", why, composed, members)
     composed = archive.rebuild(changes)
+    if unfit and archive.in_blocks:
+        why = f"{unfit[0].label} lies in blocks that others share: those that changed are packed anew"
+        patched = may_patch and _moved(composed) <= min(LARGEST_PATCH, _size(composed) // 4)
+        return ArchivePlan("patch" if patched else "rebuild", why, composed, members)
     if unfit and may_patch and _moved(composed) <= min(LARGEST_PATCH, _size(composed) // 4):
         first = unfit[0]
         why = f"{first.label} needs {first.stored_after:,} bytes and goes to free room: nothing else moves"

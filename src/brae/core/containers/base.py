@@ -156,6 +156,11 @@ class Container(ABC):
         """The file, by the layout's name, in which the members lie."""
         return MAIN
 
+    @property
+    def in_blocks(self) -> bool:
+        """Whether members lie in packed blocks that they share, so that none has a place of its own."""
+        return False
+
     def file_of(self, index: int) -> str:
         """The file, of those that it is read from, in which a member begins."""
         return self.file

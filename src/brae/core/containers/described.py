@@ -57,12 +57,17 @@ class Archive(Container):
 
     @property
     def file(self) -> str:
-        """The file, by the layout's name, in which the members lie."""
-        return self.directory.part.file
+        """The file, by the layout's name, in which the members lie, also where they lie in packed blocks of it."""
+        stream = self.layout.streams.get(self.directory.part.file)
+        return self.directory.part.file if stream is None else stream.file
+
+    @property
+    def in_blocks(self) -> bool:
+        return self.directory.part.file in self.layout.streams
 
     @property
     def source(self) -> ByteSource:
-        return self.parsed.sources[self.file]
+        return self.parsed.sources[self.directory.part.file]
 
     def file_of(self, index: int) -> str:
         if not isinstance(self.source, JoinedSource):
@@ -250,6 +255,8 @@ class Archive(Container):
     def fits(self, index: int, length: int) -> bool:
         """Whether so many stored bytes can take a member's place without anything else moving."""
         part = self.directory.part
+        if self.in_blocks:
+            return False  # its blocks are packed anew, and have other sizes
         if isinstance(part, ChunksPart):
             at, room = int(self.offsets[index]), self.slot(index)
             return length <= room and (length == room or length + -(at + length) % part.align == room)

@@ -17,6 +17,7 @@ from brae.core.layouts.model import Numbered
 from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed, Region
 from brae.core.layouts.rows import Ints, Rows, decode
+from brae.core.layouts.streams import BlockSource
 from brae.core.layouts.trees import joined
 from brae.core.sources import JoinedSource
 
@@ -66,6 +67,9 @@ def directory(parsed: Parsed, known_names: Iterable[str] = ()) -> Directory:
     else:
         found = _of_table(parsed, part, known_names)
         _end_members(parsed, part, found)
+        source = parsed.sources[part.file]
+        if isinstance(source, BlockSource) and source.blocks.part.short:
+            source.blocks.reach(found.offsets, found.stored)
     found.aligns = alignments(part, found.names)
     return found
 

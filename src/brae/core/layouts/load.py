@@ -55,7 +55,7 @@ def _construct(node: yaml.Node, loader: Any, path: Path_, lines: dict[Path_, int
 
 
 #: keys whose value is what a part or a field is called
-_NAMING = ("field", "bytes", "table", "tree", "chunks", "names", "members", "pixels")
+_NAMING = ("field", "bytes", "table", "tree", "chunks", "stream", "names", "members", "pixels")
 
 
 def _words_of(content: Any, path: Path_, lines: dict[Path_, int]) -> Iterator[tuple[bool, str, int]]:

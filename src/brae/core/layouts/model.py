@@ -31,6 +31,7 @@ from brae.core.layouts.parts import (
     PixelsPart,
     Records,
     Said,
+    StreamPart,
     TablePart,
     TreePart,
 )
@@ -122,9 +123,14 @@ class Layout(Strict):
         for part in self.parts:
             if part.name in known:
                 raise ValueError(f"two parts are called '{part.name}'")
-            if part.file != MAIN and part.file not in self.files:
+            stream = known.get(part.file)
+            if part.file != MAIN and part.file not in self.files and not isinstance(stream, StreamPart):
                 raise ValueError(f"'{part.name}' lies in '{part.file}', which 'files' does not name")
-            keys = ["at", "count", "size", "length", "base", "folders", "real", "align_from"]
+            if isinstance(stream, StreamPart) and not isinstance(part, MembersPart):
+                raise ValueError(f"'{part.name}' cannot lie in '{part.file}': only members can")
+            if isinstance(part, StreamPart):
+                self._check_stream(part, known)
+            keys = ["at", "count", "size", "length", "base", "folders", "real", "align_from", "block", "total"]
             if isinstance(part, MembersPart) and part.of is not None:
                 keys = ["at", "base", "align_from"]  # the others are over the fields of each record
             wanted = [getattr(part, key, None) for key in keys]
@@ -144,6 +150,8 @@ class Layout(Strict):
                 self._check_packers(part, known)
                 self._check_said(part, known, values)
             known[part.name] = part
+            if isinstance(part, StreamPart):
+                values.add(f"{part.stream}_size")
             if isinstance(part, FieldPart) and part.number_like:
                 values |= {part.field} | {piece.field for piece in part.bits or []}
         for part in self.parts:
@@ -321,7 +329,7 @@ class Layout(Strict):
                 raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
         for function, name in expressions.calls(part.is_) if part.is_ is not None else []:
             if function == "file_size":
-                if name not in {MAIN, *self.files}:
+                if name not in {MAIN, *self.files, *self.streams}:
                     raise ValueError(f"'{part.field}' speaks of the file '{name}', which 'files' does not name")
             elif name not in known:
                 raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
@@ -345,6 +353,27 @@ class Layout(Strict):
             raise ValueError(f"'{groups.name}' groups records, and needs a field with the role member-count")
         if part.column("folder") is not None or part.column("parent") is not None:
             raise ValueError(f"'{part.name}' says its folders twice: by its groups and by a field")
+
+    def _check_stream(self, part: StreamPart, known: dict[str, Part]) -> None:
+        table = known.get(part.of)
+        if not isinstance(table, TablePart):
+            raise ValueError(f"'{part.stream}' needs the table '{part.of}' before it{near(part.of, known)}")
+        if table.column("stored-size") is None or not table.fixed:
+            raise ValueError(f"the table '{part.of}' needs records of one size, with the role stored-size")
+        if part.block is None and table.column("real-size") is None:
+            raise ValueError(f"'{part.stream}' needs 'block', or the role real-size in '{part.of}'")
+        if part.stream == MAIN or part.stream in self.files:
+            raise ValueError(f"'{part.stream}' is called like a file")
+        leaf = table.column("compression")
+        names = {*packer_names(), *self.packers}
+        for name in [part.compression, *(leaf.meant.values or {}).values()] if leaf else [part.compression]:
+            if name not in names:
+                raise ValueError(f"there is no packer '{name}'; known are {', '.join(sorted(names))}")
+
+    @property
+    def streams(self) -> dict[str, StreamPart]:
+        """The files that are made of packed blocks, by name."""
+        return {part.stream: part for part in self.parts if isinstance(part, StreamPart)}
 
     def pieces(self, stem: str) -> dict[str, str]:
         """The pieces of a main file's name (without its ending); none where it is not of the layout's form."""

@@ -258,6 +258,36 @@ class MembersPart(Content):
         return self.members
 
 
+class StreamPart(Hidden):
+    """Blocks packed one by one that are read as a file of their own, in which members lie."""
+
+    stream: Name = Field(description="what that file is called: parts behind this one can have it as their 'file'")
+    of: Name = Field(description="the table of the blocks, with the role stored-size")
+    block: Expression | None = Field(
+        None, description="bytes that every block but the last unpacks to, where no field says it"
+    )
+    total: Expression | None = Field(None, description="bytes of all of them unpacked, where a field says it")
+    base: Expression = Field(0, description="what the blocks' offsets are counted from")
+    compression: Annotated[str, Field(json_schema_extra={"examples": packer_names()})] = "none"
+    unpacked: Literal["never", "equal"] = Field(
+        "never", description="a block is not packed where its stored size equals what it unpacks to"
+    )
+    short: bool = Field(
+        False, description="a block ends where its member ends; in the file it fills its whole place all the same"
+    )
+    pad_last: bool = Field(True, description="whether the last block is padded like the others")
+
+    @property
+    def name(self) -> str:
+        return self.stream
+
+    @model_validator(mode="after")
+    def _sized(self) -> StreamPart:
+        if self.short and self.block is None:
+            raise ValueError("'short' blocks need 'block', the bytes of a whole one")
+        return self
+
+
 class ChunksPart(Records, Content):
     """Records that each stand before their own data: tag, size, data, padding, and the next."""
 
@@ -358,13 +388,14 @@ def _part_kind(value: Any) -> str | None:
     return next((kind for kind in _PART_KINDS if kind in keys), None)
 
 
-_PART_KINDS = ("table", "tree", "chunks", "names", "members", "pixels", "bytes", "field")
+_PART_KINDS = ("table", "tree", "chunks", "stream", "names", "members", "pixels", "bytes", "field")
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
     | Annotated[BytesPart, Tag("bytes")]
     | Annotated[TablePart, Tag("table")]
     | Annotated[TreePart, Tag("tree")]
     | Annotated[ChunksPart, Tag("chunks")]
+    | Annotated[StreamPart, Tag("stream")]
     | Annotated[NamesPart, Tag("names")]
     | Annotated[MembersPart, Tag("members")]
     | Annotated[PixelsPart, Tag("pixels")],

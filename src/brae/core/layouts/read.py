@@ -20,11 +20,13 @@ from brae.core.layouts.parts import (
     NamesPart,
     Part,
     PixelsPart,
+    StreamPart,
     TablePart,
     TreePart,
     shifts,
 )
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
+from brae.core.layouts.streams import BlockSource, blocks_of
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import MAIN, ByteSource
 
@@ -55,7 +57,8 @@ class Parsed:
     """
 
     layout: Layout
-    sources: Mapping[str, ByteSource]
+    #: its files, and those that are made of packed blocks
+    sources: dict[str, ByteSource]
     regions: dict[str, Region] = field(default_factory=dict)
     values: dict[str, int] = field(default_factory=dict)
     texts: dict[str, bytes] = field(default_factory=dict)
@@ -94,7 +97,7 @@ def parse(layout: Layout, sources: Mapping[str, ByteSource]) -> Parsed:
 
 def parse_some(layout: Layout, sources: Mapping[str, ByteSource]) -> tuple[Parsed, BraeError | None]:
     """Read as many parts as can be read, and say what is wrong with the next one."""
-    parsed = Parsed(layout, sources)
+    parsed = Parsed(layout, dict(sources))
     try:
         _parse(layout, sources, parsed)
     except BraeError as error:
@@ -124,6 +127,8 @@ def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) ->
             error.message = f"{part.name}: {error.message}"
             raise
         cursors[part.file] = end
+        if isinstance(part, StreamPart):
+            cursors[part.stream] = 0
 
 
 def _start(part: Part, parsed: Parsed, cursor: int | None) -> int:
@@ -152,6 +157,15 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             _check_fits(end - start, source, start, f"{end - start} bytes")
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end if part.of is None else None
+    if isinstance(part, StreamPart):
+        blocks = blocks_of(parsed, part, start)
+        parsed.sources[part.stream] = BlockSource(blocks)
+        parsed.values[f"{part.stream}_size"] = int(blocks.starts[-1])
+        end = int((blocks.offsets + blocks.stored).max(initial=start))
+        if part.pad_last:
+            end = min(end + -end % part.align, source.size)
+        parsed.regions[part.name] = Region(part, part.file, start, end)
+        return end
     if isinstance(part, PixelsPart):
         size = source.size - start if part.size is None else _size(part.size, parsed, start)
         parsed.regions[part.name] = Region(part, part.file, start, min(start + size, source.size))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator
 from typing import Literal
 
@@ -16,10 +17,11 @@ from brae.core.layouts.fields import FieldPart, Hidden, Leaf, Range
 from brae.core.layouts.members import Slots, compose_chunks, describe_member, restructure
 from brae.core.layouts.model import Numbered
 from brae.core.layouts.obfuscation import hide
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, PixelsPart, Records, shifts
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, PixelsPart, Records, StreamPart, shifts
 from brae.core.layouts.read import Parsed, encode_value
 from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, body_segments, parts
+from brae.core.layouts.streams import BlockSource, Made, packed_again, resize, written
 from brae.core.sources import MAIN, ByteSource, chunks
 
 
@@ -83,6 +85,8 @@ class _Composer:
         self.row_of = None if directory is None else directory.rows.copy()
         self.new_rows: list[int] = []
         self.grown = False
+        #: where the members begin and end, as they will be
+        self.member_spans = np.empty(0, np.int64), np.empty(0, np.int64)
         #: where in the block of names those of the added members begin
         self.name_places: list[int] = []
         structural = bool(edits.added or edits.removed)
@@ -104,9 +108,16 @@ class _Composer:
         self.starts: dict[str, int] = {}
         self.ends: dict[str, list[int]] = {}
         self.order: dict[str, list[tuple[str | None, list[Segment]]]] = {}
+        # What is packed in blocks comes first: how many blocks there are tells how long their table is.
+        streams = self.parsed.layout.streams
+        self.blocks_made: dict[str, list[Made]] = {}
+        for name, stream in streams.items():
+            self._lay_out(name)
+            self._pack_blocks(stream)
         sizes = {name: len(table.block()) for name, table in self.tables.items()}
         for file in self.parsed.sources:
-            self._lay_out(file)
+            if file not in streams:
+                self._lay_out(file)
         self._move_names()
         self.grown = any(len(table.block()) != sizes[name] for name, table in self.tables.items())
         for name, region in self.parsed.regions.items():
@@ -116,8 +127,11 @@ class _Composer:
             if not isinstance(self.parsed.regions[name].part, ChunksPart):
                 self._fill(name, table.block())
         self._fill_checksums()
-        composed = Composed(dict(self.parsed.sources), ends=self.ends)
+        files = {name: source for name, source in self.parsed.sources.items() if name not in streams}
+        composed = Composed(files, ends=self.ends)
         for file, pieces in self.order.items():
+            if file in streams:
+                continue
             composed.segments[file] = [piece for _, content in pieces for piece in content if piece.length]
         return composed
 
@@ -178,9 +192,34 @@ class _Composer:
             )
         return [New(fill * room)]
 
+    def _pack_blocks(self, part: StreamPart) -> None:
+        """The blocks of a stream for what is to lie in it; its table has as many records from now on."""
+        if self.in_place and (self.edits.changed or self.edits.added or self.edits.removed):
+            raise LayoutError(f"The members lie in '{part.stream}', whose blocks are packed anew.")
+        source = self.parsed.sources[part.stream]
+        assert isinstance(source, BlockSource)
+        pieces = [piece for _, content in self.order[part.stream] for piece in content if piece.length]
+        begins, ends = self.member_spans
+
+        def used(place: int, length: int) -> int:
+            inside = (begins < place + length) & (ends > place)
+            return int(np.minimum(ends[inside], place + length).max(initial=place)) - place
+
+        self.blocks_made[part.stream] = packed_again(source.blocks, pieces, used)
+        resize(self.tables[part.of], len(self.blocks_made[part.stream]))
+
+    def _stream(self, part: StreamPart, new_start: int) -> list[Segment]:
+        source = self.parsed.sources[part.stream]
+        assert isinstance(source, BlockSource)
+        base = expressions.evaluate(part.base, self._known_values())
+        table, before = self.tables[part.of], self.parsed.tables[part.of]
+        return written(source.blocks, table, before, self.blocks_made[part.stream], new_start, base)
+
     def _content(self, name: str, new_start: int) -> list[Segment]:
         region = self.parsed.regions[name]
         part = region.part
+        if isinstance(part, StreamPart):
+            return self._stream(part, new_start)
         if isinstance(part, MembersPart):
             assert self.directory is not None
             return self._members(part, self.directory, region.start, region.end, new_start)
@@ -262,7 +301,11 @@ class _Composer:
         appended: list[int] = []
         # Numbered files each count their own bytes: where the present one began, and where it begins now.
         origins = self._origins(part)
-        work = sorted(self.edits.changed.keys() | self.edits.removed, key=lambda i: (int(offsets[i]), i))
+        # Where only sizes tell the places, what is new lies where its record does.
+        between = self._between(len(offsets)) if only_sizes else {}
+        inserted: dict[int, int] = {}
+        touched_here = self.edits.changed.keys() | self.edits.removed | between.keys()
+        work = sorted(touched_here, key=lambda i: (int(offsets[i]), i))
         if part.align_by and work and not self.in_place:
             # Alignments differ, so each member behind the first change may need other padding.
             first = int(offsets[work[0]])
@@ -289,6 +332,12 @@ class _Composer:
                 continue
             old_next, align = slots.next(index, alone)
             segments.append(Copy(position, old_start - position))
+            for new in between.get(index, ()):
+                stored = self.edits.added[new].change.stored
+                inserted[new] = old_start + shift
+                padding = (origins[1] - old_start - shift - len(stored)) % part.align
+                segments += [*body_segments(stored), New(fill * padding)]
+                shift += len(stored) + padding
             if change is not None:
                 segments += body_segments(change.stored)
                 new_sizes[index] = len(change.stored)
@@ -331,9 +380,14 @@ class _Composer:
         origin = file_origin or self._origins(part)[1]
         added_offsets: list[int] = []
         ends = new_end
+        late = [number for number in range(len(self.edits.added)) if number not in inserted]
+        if only_sizes:
+            late.sort(key=lambda number: self.new_rows[number])
+        added = [self.edits.added[number] for number in late]
+        rest = [(self._align_of(part, new.name), new.change.stored, None) for new in added]
         for align, stored, index_or_none in [
             *((int(found.aligns[i]), self.edits.changed[i].stored, i) for i in appended),
-            *((self._align_of(part, new.name), new.change.stored, None) for new in self.edits.added),
+            *rest,
         ]:
             segments.append(New(fill * ((origin - new_end) % align)))
             new_end += (origin - new_end) % align
@@ -344,7 +398,9 @@ class _Composer:
                 new_offsets[index_or_none], new_sizes[index_or_none] = new_end, len(stored)
             new_end += len(stored)
             ends = new_end
-        if part.pad_last and (appended or self.edits.added):
+        inserted |= dict(zip(late, added_offsets, strict=True))
+        added_offsets = [inserted[number] for number in range(len(self.edits.added))]
+        if part.pad_last and (appended or rest):
             segments.append(New(fill * ((origin - new_end) % part.align)))
         begins = np.zeros(len(offsets), np.int64)
         if found.walls:
@@ -353,10 +409,27 @@ class _Composer:
             begins = walls[numbers]
             self._number_files(found, numbers)
             self.ends[part.file] = walls[1:-1].tolist()
+        lengths = [len(new.change.stored) for new in self.edits.added]
+        kept = [index for index in range(len(offsets)) if index not in self.edits.removed]
+        begun = np.append(new_offsets[kept], added_offsets).astype(np.int64)
+        self.member_spans = begun, begun + np.append(new_sizes[kept], lengths).astype(np.int64)
         self._describe_members(
             part, found, new_offsets - begins, new_sizes, [offset - file_origin for offset in added_offsets], ends
         )
         return segments
+
+    def _between(self, count: int) -> dict[int, list[int]]:
+        """Of each member before whose record new ones stand, which of the added ones those are, in order."""
+        if self.row_of is None:
+            return {}
+        rows = [(int(self.row_of[index]), index) for index in range(count) if self.row_of[index] >= 0]
+        rows.sort()
+        found: dict[int, list[int]] = {}
+        for row, number in sorted(zip(self.new_rows, range(len(self.new_rows)), strict=True)):
+            place = bisect_left(rows, (row, -1))
+            if place < len(rows):
+                found.setdefault(rows[place][1], []).append(number)
+        return found
 
     def _origins(self, part: MembersPart) -> tuple[int, int]:
         """Where alignment counts from, in the original and now."""
