@@ -651,7 +651,9 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
 
 @pytest.mark.parametrize("act", ["export", "import"])
 @pytest.mark.parametrize("folder", ["~nobody-of-that-name/mods", "mods", ""])
-def test_folders_that_cannot_be_are_refused_in_words(client: TestClient, opened: str, act: str, folder: str) -> None:
+def test_folders_that_cannot_be_are_refused_in_words(
+    client: TestClient, opened: str, act: str, folder: str
+) -> None:
     answer = client.post(f"{opened}/{act}", json={"folder": folder})
     assert answer.status_code == 422
     assert "internal" not in answer.text.lower()
