@@ -26,7 +26,7 @@ from brae.core.layouts.parts import (
     shifts,
 )
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
-from brae.core.layouts.streams import BlockSource, blocks_of
+from brae.core.layouts.streams import BlockSource, Described, blocks_of
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import MAIN, ByteSource
 
@@ -158,7 +158,10 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end if part.of is None else None
     if isinstance(part, StreamPart):
-        blocks = blocks_of(parsed, part, start)
+        table = parsed.regions[part.of]
+        assert isinstance(table.part, TablePart)
+        told = Described(parsed.tables[part.of], table.part, table.start, parsed.values, parsed.layout.packers)
+        blocks = blocks_of(part, told, source, start)
         parsed.sources[part.stream] = BlockSource(blocks)
         parsed.values[f"{part.stream}_size"] = int(blocks.starts[-1])
         end = int((blocks.offsets + blocks.stored).max(initial=start))

@@ -8,9 +8,8 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -25,9 +24,6 @@ from brae.core.layouts.parts import Records, StreamPart
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode_record
 from brae.core.layouts.segments import Copy, New, Segment, parts
 from brae.core.sources import ByteSource, check_range
-
-if TYPE_CHECKING:
-    from brae.core.layouts.read import Parsed
 
 #: blocks that are kept unpacked, as what is read next is mostly near
 _KEPT = 16
@@ -135,19 +131,29 @@ class Made:
     length: int
 
 
-def blocks_of(parsed: Parsed, part: StreamPart, start: int) -> Blocks:
+@dataclass(frozen=True)
+class Described:
+    """The table of a stream's blocks, and what is known when it is read."""
+
+    table: Rows
+    records: Records
+    #: where the table lies
+    at: int
+    values: Mapping[str, int]
+    packers: Mapping[str, described.PackerSpec]
+
+
+def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int) -> Blocks:
     """The blocks of a stream, by the table of them; ``start``: where the first one lies.
 
     Raises FormatError or TruncatedError where the table's numbers are beyond the file.
     """
-    table, records = parsed.tables[part.of], parsed.regions[part.of].part
-    assert isinstance(records, Records)
-    count, source = len(table), parsed.sources[part.file]
+    table, records, count = told.table, told.records, len(told.table)
     at, size, real = (records.column(role) for role in ("offset", "stored-size", "real-size"))
     assert size is not None
     stored = table.numbers(size.field)
     if at is not None:
-        offsets = table.numbers(at.field) + evaluate(part.base, parsed.values)
+        offsets = table.numbers(at.field) + evaluate(part.base, told.values)
     else:
         padded = np.maximum(stored, 0)
         padded = padded + -padded % part.align
@@ -157,15 +163,15 @@ def blocks_of(parsed: Parsed, part: StreamPart, start: int) -> Blocks:
         number = int(bad[0])
         raise TruncatedError(
             f"{part.of}[{number}] says its block is {stored[number]} bytes at {offsets[number]}, outside the file.",
-            offset=parsed.regions[part.of].start + table.start(number),
+            offset=told.at + table.start(number),
         )
     packer = records.column("compression")
     names = [part.compression] * count
     if packer is not None:
         names = [str(packer.meant.meaning(number)) for number in table.raw(packer.field).tolist()]
-    known = {name: described.describe(name, parsed.layout.packers) for name in set(names)}
+    known = {name: described.describe(name, dict(told.packers)) for name in set(names)}
     packers = [known[name] for name in names]
-    whole = None if part.block is None else evaluate(part.block, parsed.values)
+    whole = None if part.block is None else evaluate(part.block, told.values)
     if whole is not None and not 0 < whole <= _LARGEST_BLOCK:
         raise FormatError(f"Blocks of {whole} bytes cannot be.", expected=f"1 to {_LARGEST_BLOCK}")
     if real is not None:
@@ -179,7 +185,7 @@ def blocks_of(parsed: Parsed, part: StreamPart, start: int) -> Blocks:
     if real is None and not part.short and count:
         # Only the last one may be shorter; what it unpacks to tells how much.
         if part.total is not None:
-            last = evaluate(part.total, parsed.values) - int(found.starts[-2])
+            last = evaluate(part.total, told.values) - int(found.starts[-2])
         else:
             data = reveal(part.obfuscation, source.read(int(offsets[-1]), int(stored[-1])))
             last = len(data) if part.unpacked == "equal" and not _unpacks(packers[-1], data) else 0
