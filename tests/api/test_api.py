@@ -646,7 +646,7 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
     refused = client.put(
         f"{opened}/texture/channel", params=where, headers={"X-File-Name": "s.png"}, content=stream.getvalue()
     )
-    assert "different sides" in refused.json()["detail"]
+    assert "different dimensions" in refused.json()["detail"]
 
 
 @pytest.mark.parametrize("act", ["export", "import"])

@@ -110,7 +110,7 @@ def states(originals: dict[str, Original]) -> dict[str, tuple[str, str]]:
 
 
 @dataclass
-class _Work:
+class _Changes:
     """What is to become of one archive: its members' new bytes, and the archives inside that were rebuilt."""
 
     row: ArchiveRow
@@ -126,7 +126,7 @@ class Planner:
 
     def run(self) -> tuple[BuildPlan, list[Target]]:
         result = BuildPlan()
-        work: dict[int, _Work] = {}
+        work: dict[int, _Changes] = {}
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
         with self.workspace.database.session() as session:
             edits = list(session.scalars(query))
@@ -149,7 +149,7 @@ class Planner:
             except BraeError as error:
                 result.left_out[edit.address] = str(error)
                 continue
-            entry = work.setdefault(found.archive.id, _Work(found.archive))
+            entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, edit.recipe)
             result.edits.append(edit.address)
             standing = _standing(edit, "shows")
@@ -175,7 +175,7 @@ class Planner:
             return 0
         return self.workspace.number_of(self.workspace.archive(self.project, found.archive), found)
 
-    def _elsewhere(self, edit: Edit, work: dict[int, _Work]) -> None:
+    def _elsewhere(self, edit: Edit, work: dict[int, _Changes]) -> None:
         """The parts of an edit that other items hold: the larger levels of a streamed texture."""
         for address, sha256 in edit.encoded_elsewhere.items():
             found = self.workspace.find(self.project.id, address)
@@ -185,7 +185,7 @@ class Planner:
                 if data == archive.read(number):
                     continue
                 level = archive.packing_level(number)
-            entry = work.setdefault(found.archive.id, _Work(found.archive))
+            entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, {"packing_level": level})
 
     def _loose_way(self) -> bool:
@@ -193,7 +193,7 @@ class Planner:
         profile = self.workspace.profile(self.project)
         return profile is not None and profile.way(self.project.way).way == "loose"
 
-    def _targets(self, work: dict[int, _Work], result: BuildPlan) -> list[Target]:
+    def _targets(self, work: dict[int, _Changes], result: BuildPlan) -> list[Target]:
         """What every file of the game is to become, by the way that was chosen."""
         targets: list[Target] = []
         profile = self.workspace.profile(self.project)
@@ -249,7 +249,7 @@ class Planner:
         self.workspace.check_unchanged(self.project, found)
         return Target(found, FilePlan(path, "replace", words, found.size, size), composed, key)
 
-    def _from_inside_out(self, work: dict[int, _Work], result: BuildPlan) -> None:
+    def _from_inside_out(self, work: dict[int, _Changes], result: BuildPlan) -> None:
         """Rebuild the archives that lie inside others, the deepest first; each becomes a change of its holder."""
         while nested := [one for one in work.values() if one.row.parent_id is not None]:
             one = max(nested, key=lambda one: len(addresses.split(one.row.address)))
@@ -260,7 +260,7 @@ class Planner:
                 found = plan_archive(archive, _proof(row), self._packed(archive, one))
                 holder = self.workspace.parent(row)
                 outer = self.workspace.archive(self.project, holder)
-                entry = work.setdefault(holder.id, _Work(holder))
+                entry = work.setdefault(holder.id, _Changes(holder))
                 entry.nested |= changes_outside(outer, row.files, found.composed)
             except BraeError as error:
                 result.faults.append(error.at(row.address).as_dict())
@@ -268,7 +268,7 @@ class Planner:
             entry.inside += [*one.inside, InsidePlan(row.address, row.title, found.way, found.why, found.members)]
 
     @staticmethod
-    def _packed(archive: Container, one: _Work) -> dict[int, MemberChange]:
+    def _packed(archive: Container, one: _Changes) -> dict[int, MemberChange]:
         def pack(item: tuple[int, tuple[bytes, dict[str, Any]]]) -> tuple[int, MemberChange]:
             number, (data, recipe) = item
             return number, archive.pack(number, data, recipe.get("packing_level"))
@@ -287,7 +287,7 @@ class Planner:
             )
         return {name: self.originals[path] for name, path in row.files.items()}
 
-    def _plan_archive(self, one: _Work) -> list[Target]:
+    def _plan_archive(self, one: _Changes) -> list[Target]:
         row = one.row
         originals = self._originals(row)
         for original in originals.values():

@@ -1440,25 +1440,6 @@ export interface components {
             remedy?: string | null;
         };
         /**
-         * FieldView
-         * @description A field over shown bytes.
-         */
-        FieldView: {
-            /** End */
-            end: number;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "field" | "records" | "names" | "members" | "padding" | "found" | "unknown";
-            /** Name */
-            name: string;
-            /** Start */
-            start: number;
-            /** Value */
-            value: string;
-        };
-        /**
          * FileEntry
          * @description A file, its bytes, and what its first ones say that it is.
          */
@@ -2763,6 +2744,25 @@ export interface components {
             words: string[];
         };
         /**
+         * Value
+         * @description A field in a window of bytes; offsets are those of the file.
+         */
+        Value: {
+            /** End */
+            end: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "field" | "records" | "names" | "members" | "padding" | "found" | "unknown";
+            /** Name */
+            name: string;
+            /** Start */
+            start: number;
+            /** Value */
+            value: string;
+        };
+        /**
          * WindowRequest
          * @description Which bytes to show; ``file`` is 'main', or 'data' for the second file.
          */
@@ -2792,7 +2792,7 @@ export interface components {
             /** Bytes */
             bytes: string;
             /** Fields */
-            fields: components["schemas"]["FieldView"][];
+            fields: components["schemas"]["Value"][];
             /** Offset */
             offset: number;
         };

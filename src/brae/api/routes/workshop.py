@@ -9,7 +9,6 @@ from fastapi import APIRouter
 from brae.api.routes import Work
 from brae.api.schemas.games import LayoutText
 from brae.api.schemas.workshop import (
-    FieldView,
     MendRequest,
     Places,
     Said,
@@ -47,8 +46,7 @@ def window(project_id: str, request: WindowRequest, workspace: Work) -> WindowVi
     sources = workshop_sources(workspace, project_id, request.path, request.data)
     found = _found(workspace, project_id, request)
     data, fields = workshop.window(request.text, sources, request.file, request.offset, request.length, found)
-    views = [FieldView.model_validate(one) for one in fields]
-    return WindowView(offset=request.offset, bytes=base64.b64encode(data).decode(), fields=views)
+    return WindowView(offset=request.offset, bytes=base64.b64encode(data).decode(), fields=list(fields))
 
 
 def _found(workspace: Workspace, project_id: str, request: WorkshopRequest) -> workshop.Found:

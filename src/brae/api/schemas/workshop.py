@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from brae.api.schemas.common import Asked, Fault, Row
+from brae.api.schemas.common import Asked, Fault
 from brae.core.containers.base import Proof
 from brae.core.containers.evidence import Evidence
-from brae.core.structure.workshop import Kind, Look, Says, Span, entropy
+from brae.core.structure.workshop import Look, Says, Span, Value, entropy
 
 
 class WorkshopRequest(Asked):
@@ -66,22 +66,12 @@ class Said(BaseModel):
     text: str
 
 
-class FieldView(Row):
-    """A field over shown bytes."""
-
-    start: int
-    end: int
-    kind: Kind
-    name: str
-    value: str
-
-
 class WindowView(BaseModel):
     """Bytes (base64) and the fields over them."""
 
     offset: int
     bytes: str
-    fields: list[FieldView]
+    fields: list[Value]
 
 
 class MemberRow(BaseModel):

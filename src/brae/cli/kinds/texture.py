@@ -242,7 +242,7 @@ def guess(
         data, name, _, _ = read_target(file, home)
         found = guesses_of(data, most)
         if not found:
-            raise UnknownFormatError(f"No sides explain {len(data):,} bytes of pixels.", address=name)
+            raise UnknownFormatError(f"No dimensions explain {len(data):,} bytes of pixels.", address=name)
         if out is not None:
             texture = read_raw(data, found[0].header(data), found[0].offset)
             write_atomically(out, write_image(texture.picture(), _picture_kind(out)))

@@ -33,7 +33,7 @@ def test_inverting_twice_changes_nothing_and_others_stay(picture: np.ndarray, le
 
 def test_what_cannot_be_composed_is_refused() -> None:
     small, large = np.zeros((2, 2, 4), np.uint8), np.zeros((4, 4, 4), np.uint8)
-    with pytest.raises(FormatError, match="different sides"):
+    with pytest.raises(FormatError, match="different dimensions"):
         compose({"r": Part(small), "g": Part(large)})
     with pytest.raises(FormatError, match="'x'"):
         compose({"x": Part(small)})

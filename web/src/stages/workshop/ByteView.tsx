@@ -24,7 +24,7 @@ export function ByteView({
   const bytes = useMemo(() => Uint8Array.from(atob(window.bytes), (c) => c.charCodeAt(0)), [window.bytes]);
   const anchor = useRef<number | null>(null);
   const fields = useMemo(() => {
-    const found: (Schemas["FieldView"] | undefined)[] = new Array(bytes.length);
+    const found: (Schemas["Value"] | undefined)[] = new Array(bytes.length);
     for (const field of window.fields)
       for (let at = Math.max(field.start - window.offset, 0); at < field.end - window.offset; at += 1)
         if (at < bytes.length) found[at] = field;

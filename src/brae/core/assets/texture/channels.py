@@ -50,7 +50,7 @@ def compose(parts: Mapping[str, Part], base: Picture | None = None) -> Picture:
     sides = {part.picture.shape[:2] for part in parts.values()} | {first.shape[:2]}
     if len(sides) > 1:
         words = ", ".join(f"{width} x {height}" for height, width in sorted(sides))
-        raise FormatError(f"The pictures have different sides: {words}.", remedy="Resize them first.")
+        raise FormatError(f"The pictures have different dimensions: {words}.", remedy="Resize them first.")
     result = first.copy() if base is not None else np.zeros_like(first)
     if base is None:
         result[..., 3] = formats.white_of(first)

@@ -141,7 +141,7 @@ def read(data: bytes, name: str = "") -> ImageFile:
         raise
     except Image.DecompressionBombError as error:
         raise LimitError(
-            "The picture is absurdly large.", expected=f"sides up to {formats.LARGEST_SIDE}"
+            "The picture is absurdly large.", expected=f"dimensions up to {formats.LARGEST_SIDE}"
         ) from error
     except (
         OSError, ValueError, SyntaxError, EOFError, struct.error, IndexError, KeyError, TypeError, MemoryError,
@@ -299,7 +299,7 @@ def _read_hdr(data: bytes) -> ImageFile:
     """Radiance HDR: three mantissas and an exponent a pixel."""
     sides = [line for line in data[:4096].split(b"\n") if line[:2] in (b"-Y", b"+Y")]
     if not sides:
-        raise FormatError("The HDR file does not say its sides, or its rows lie in an order that is not read.")
+        raise FormatError("The HDR file does not say its dimensions, or its rows lie in an order that is not read.")
     words = sides[0].split()
     formats.check_size(int(words[3]), int(words[1]))
     stored = imagecodecs.rgbe_decode(data)
@@ -536,7 +536,7 @@ def _sniff_tiff(head: bytes) -> tuple[int, int, bool]:
         tag, kind = struct.unpack_from(f"{order}HH", head, place)
         said[tag] = int(struct.unpack_from(f"{order}{'H' if kind == 3 else 'I'}", head, place + 8)[0])
     if not said.get(256) or not said.get(257):
-        raise FormatError("The TIFF directory does not say the picture's sides.", offset=start)
+        raise FormatError("The TIFF directory does not say the picture's dimensions.", offset=start)
     # 338 (ExtraSamples): 1 and 2 are alpha.
     width, height, alpha = said[256], said[257], said.get(338) in (1, 2)
     return (height, width, alpha) if said.get(274, 1) > 4 else (width, height, alpha)
@@ -556,7 +556,7 @@ def _sniff_jpeg(head: bytes) -> tuple[int, int, bool]:
             height, width = struct.unpack(">HH", head[at + 5 : at + 9])
             return width, height, False
         at += 2 + int(struct.unpack(">H", head[at + 2 : at + 4])[0])
-    raise ShortError("The JPEG file's first bytes do not tell the picture's sides.", offset=0)
+    raise ShortError("The JPEG file's first bytes do not tell the picture's dimensions.", offset=0)
 
 
 def _sniff_exr(head: bytes) -> tuple[str, int, int, bool]:
@@ -567,7 +567,7 @@ def _sniff_exr(head: bytes) -> tuple[str, int, int, bool]:
     window, channels = b"dataWindow\0box2i\0", b"channels\0chlist\0"
     at, listed = head.find(window), head.find(channels)
     if at < 0 or listed < 0 or at + len(window) + 20 > len(head):
-        raise FormatError("The EXR header does not tell the picture's sides in its first bytes.", offset=0)
+        raise FormatError("The EXR header does not tell the picture's dimensions in its first bytes.", offset=0)
     left, top, right, bottom = struct.unpack_from("<4i", head, at + len(window) + 4)
     names, place = [], listed + len(channels) + 4
     while place < len(head) and head[place]:

@@ -31,7 +31,7 @@ REMEDIES: dict[RemedyId, str] = {
     "turn-around": "Turn it half round",
     "turn-left": "Turn it a quarter to the left",
     "turn-right": "Turn it a quarter to the right",
-    "resize": "Resize to the original's sides",
+    "resize": "Resize to the original's dimensions",
     "shift-back": "Move it back to where the original is",
     "swap-red-blue": "Exchange red and blue",
     "flip-red": "Turn the red direction round",

@@ -29,7 +29,7 @@ def sides(edit: Compared) -> Iterator[Finding]:
         id="dimensions",
         severity="stops",
         title=f"{width} x {height} pixels instead of {sheet_width} x {sheet_height}{pictures}",
-        in_game="Many games refuse a texture of other sides, or draw it shifted.",
+        in_game="Many games refuse a texture of other dimensions, or draw it shifted.",
         remedy=edit.remedy("resize"),
     )
     if "resize" in edit.remedies or head.pictures() > 1:
@@ -39,7 +39,7 @@ def sides(edit: Compared) -> Iterator[Finding]:
         yield Finding(
             id="power-of-two",
             severity="stops",
-            title="The sides are not powers of two, the original's are",
+            title="The dimensions are not powers of two, the original's are",
             in_game="Graphics hardware may refuse it or leave out its mip levels.",
             remedy=edit.remedy("resize"),
         )
@@ -48,7 +48,7 @@ def sides(edit: Compared) -> Iterator[Finding]:
         yield Finding(
             id="block-sides",
             severity="shows",
-            title=f"The sides are no multiple of {columns}, as {head.format.title} packs blocks of that side",
+            title=f"The dimensions are no multiple of {columns}, as {head.format.title} packs blocks of that side",
             in_game="Some hardware refuses it; others repeat the last pixels at the edge.",
             remedy=edit.remedy("resize"),
         )

@@ -111,7 +111,7 @@ class Blocks:
 def check_size(width: int, height: int) -> None:
     """Raise LimitError for sides that no texture has."""
     if not (1 <= width <= LARGEST_SIDE and 1 <= height <= LARGEST_SIDE):
-        raise LimitError(f"The sides are {width} x {height}.", expected=f"1 to {LARGEST_SIDE} pixels")
+        raise LimitError(f"The dimensions are {width} x {height}.", expected=f"1 to {LARGEST_SIDE} pixels")
 
 
 def blocks_of(pixel_format: Any, width: int, height: int) -> tuple[int, int]:
