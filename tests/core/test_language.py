@@ -552,8 +552,30 @@ def test_folders_that_count_wrongly_are_named() -> None:
         grouped.open({"main": bytes(data)})
 
 
-def test_new_members_need_a_folder_and_a_type_that_are_there() -> None:
-    for family, name in (("grouped", "moor/new"), ("typed-files", "new.xyz")):
-        archive = BY_NAME[family].open(BY_NAME[family].write(members_for(BY_NAME[family])))
-        with pytest.raises(LayoutError, match=r"no folder 'moor'|no type 'xyz'"):
-            archive.rebuild(Edits(added=[NewMember(name, archive.pack_new(name, b"new"))]))
+@pytest.mark.parametrize(
+    ("family", "names"),
+    [
+        ("grouped", ["moor/new", "quay/more", "moor/and", "fell/last"]),
+        ("name-list", ["moor/new", "quay/more", "moor/and", "fell/last"]),
+        ("typed-files", ["new.xyz", "more.tex", "and.xyz", "last.abc"]),
+    ],
+)
+def test_new_folders_and_types_come_with_new_members(family: str, names: list[str]) -> None:
+    archive = BY_NAME[family].open(BY_NAME[family].write(members_for(BY_NAME[family])))
+    before = dict(zip(archive.names, map(archive.read, range(len(archive))), strict=True))
+    added = [NewMember(name, archive.pack_new(name, name.encode())) for name in names]
+    made = written(archive.rebuild(Edits(added=added)))
+    again = opened(archive.layout, made)
+    assert again.prove().exact
+    after = dict(zip(again.names, map(again.read, range(len(again))), strict=True))
+    assert after == before | {name: name.encode() for name in names}
+
+
+def test_a_folder_whose_record_says_more_cannot_be_made() -> None:
+    text = BY_NAME["grouped"].layout.replace(
+        "role: member-count}", "role: member-count}\n      - {field: up, type: u8, role: parent}"
+    )
+    data = struct.pack("<4sHH", b"GRUP", 1, 0) + struct.pack("<12sHHB", b"quay", 0, 0, 9)
+    archive = opened(parse(text), data)
+    with pytest.raises(LayoutError, match="'moor' is not among 'folders', and its records say too much"):
+        archive.rebuild(Edits(added=[NewMember("moor/a", archive.pack_new("moor/a", b"x"))]))

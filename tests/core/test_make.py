@@ -12,8 +12,8 @@ from tests.core.families import BY_NAME, FAMILIES, Family, members_for
 
 #: structures that take no new members yet, or of which a layout alone does not say enough: refused with a reason
 REFUSED = {
-    "tree", "folders", "bundle", "lone", "fixed-size", "salted", "chunks", "forms", "stream",
-    "named", "grouped", "name-list", "typed-files",
+    "tree", "folders", "lone", "fixed-size", "salted", "chunks", "forms", "stream",
+    "named",
 }  # fmt: skip
 #: made anew they are what the family's writer writes, to the byte
 SAME = {

@@ -647,7 +647,7 @@ COOKED = [
     _cooked("varints", varints),
     _cooked("chunks", chunks, shape=_chunk_name, order=lambda members: sorted(members, key=_outside)),
     _cooked("stream", stream, grows=False),
-    _cooked("bundle", bundle, grows=False),
+    _cooked("bundle", bundle),
     _cooked("blocks", blocks),
     _cooked("lzss", lzss, shape=_short, exact=False),
     _cooked("runs", runs, shape=_short, exact=False),

@@ -122,7 +122,22 @@ describe("findings", () => {
   it("offer a remedy once where it puts several right", () => {
     const other = { ...FINDING, id: "alpha-soft", title: "Soft edges" };
     shown(<Findings project="p" edit={edit({}, [FINDING, other])} />);
-    expect(screen.getAllByRole("button")).toHaveLength(1);
+    expect(screen.getAllByRole("button", { name: "Take the transparency from the original" })).toHaveLength(
+      1,
+    );
+    expect(screen.getAllByRole("button", { name: "This is meant" })).toHaveLength(2);
+  });
+
+  it("that are meant stand aside, and can be taken back", async () => {
+    const put = vi
+      .spyOn(client, "PUT")
+      .mockResolvedValue({ data: {}, response: new Response("{}") } as never);
+    put.mockClear();
+    shown(<Findings project="p" edit={edit({}, [{ ...FINDING, meant: true }])} />);
+    expect(screen.queryByRole("button", { name: "This is meant" })).toBeNull();
+    fireEvent.click(screen.getByRole("button", { name: "Not meant after all" }));
+    await vi.waitFor(() => expect(put).toHaveBeenCalledOnce());
+    expect(put.mock.calls[0]?.[1]).toMatchObject({ body: { finding: FINDING.id, scope: null } });
   });
 
   it("name what was put right by itself, without a button", () => {

@@ -16,14 +16,14 @@ from brae.core.layouts.directory import (
     Directory,
     folder_numbers,
     group_owners,
-    group_paths,
     names_before,
     split_names,
 )
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TablePart
+from brae.core.layouts.groups import Groups, Types
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
@@ -134,7 +134,9 @@ def restructure(
     in_order = split_names(names, block.encoding) if block is not None and block.in_order else None
     before = names_before(parsed, block, records) if block is not None and in_order is not None else 0
     owners = group_owners(parsed, records)
-    groups = _Groups(parsed, records, tables, owners) if owners is not None else None
+    groups = Groups(parsed, records, tables, owners) if owners is not None else None
+    ending = records.column("extension")
+    types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
         kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
@@ -146,7 +148,13 @@ def restructure(
             groups.keep(kept)
     for new in edits.added:
         group, inside = groups.of(new.name) if groups is not None else (-1, new.name)
-        values, name = _new_values(parsed, found, records, table, new, inside)
+        if groups is not None and in_order is not None and block is not None:
+            start = names_before(parsed, block, groups.part) if groups.named else 0
+            for number, text in groups.named:
+                in_order.insert(start + number, text)
+                before += start <= before
+            groups.named.clear()
+        values, name = _new_values(parsed, found, records, table, new, inside, types)
         at = groups.insert(group) if groups is not None else _insertion(found, records, table, values)
         pointer = records.column("name-offset")
         if block is not None and pointer is not None:
@@ -185,73 +193,8 @@ def _stored_number(leaf: Leaf, number: int) -> int:
     return stored
 
 
-class _Groups:
-    """Records in runs, each of a folder whose own record counts them."""
-
-    def __init__(self, parsed: Parsed, records: Records, tables: Mapping[str, Rows], owners: Ints) -> None:
-        assert isinstance(records, TablePart)
-        self._table = tables[records.grouped_by or ""]
-        groups = parsed.regions[records.grouped_by or ""].part
-        assert isinstance(groups, Records)
-        self._first, self._count = groups.column("first-member"), groups.column("member-count")
-        self._paths = group_paths(parsed, records)
-        self._owners = owners
-        # Folders in the order in which their records lie; an empty one before the one that begins where it would.
-        filled = np.bincount(owners[owners >= 0], minlength=len(self._paths)) > 0
-        self._order = np.arange(len(filled))
-        if self._first is not None:
-            begins = self._table.numbers(self._first.field)
-            self._order = np.lexsort((self._order, filled, begins))
-        #: whether empty ones say where they would begin, too
-        self._said = self._first is not None and all(
-            int(begins[group]) == self._end_before(group) for group in np.flatnonzero(~filled).tolist()
-        )
-
-    def of(self, name: str) -> tuple[int, str]:
-        """The folder of a new member, and its name in it."""
-        for number, path in enumerate(self._paths):
-            if path and name.startswith(f"{path}/") and "/" not in name[len(path) + 1 :]:
-                return number, name[len(path) + 1 :]
-        if "" in self._paths and "/" not in name:
-            return self._paths.index(""), name
-        folder = name.rpartition("/")[0]
-        raise LayoutError(
-            f"The archive has no folder '{folder}', and folders cannot be added yet.",
-            expected=", ".join(self._paths[:8]),
-        )
-
-    def keep(self, kept: Ints) -> None:
-        """Only these records are left."""
-        self._owners = self._owners[kept]
-
-    def insert(self, group: int) -> int:
-        """Make room for one more record of a folder, behind its others; returns the record's number."""
-        mine = np.flatnonzero(self._owners == group)
-        at = int(mine[-1]) + 1 if len(mine) else self._end_before(group)
-        self._owners = np.insert(self._owners, at, group)
-        return at
-
-    def _end_before(self, group: int) -> int:
-        """Where the records of the folders before one end."""
-        earlier = self._order[: int(np.flatnonzero(self._order == group)[0])]
-        before = np.flatnonzero(np.isin(self._owners, earlier))
-        return int(before[-1]) + 1 if len(before) else 0
-
-    def write(self) -> None:
-        """Tell the folders' records how many they have, and where they begin."""
-        assert self._count is not None
-        counts = np.bincount(self._owners[self._owners >= 0], minlength=len(self._paths))
-        self._table.put(self._count.field, np.arange(len(counts)), counts)
-        if self._first is not None:
-            for group in range(len(counts)):
-                if counts[group]:
-                    self._table.put(self._first.field, group, int(np.flatnonzero(self._owners == group)[0]))
-                elif self._said:
-                    self._table.put(self._first.field, group, self._end_before(group))
-
-
 def _new_values(
-    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str
+    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str, types: Types | None
 ) -> tuple[dict[str, int | bytes], bytes]:
     """The stored values of a new record, which calls its member ``name``, and that as the block of names has it."""
     values: dict[str, int | bytes] = {}
@@ -260,13 +203,8 @@ def _new_values(
     ending = records.column("extension")
     if ending is not None:
         name, _, end = name.rpartition(".")
-        if ending.column.number_like:
-            numbers = folder_numbers(parsed, ending)
-            if end not in numbers:
-                raise LayoutError(
-                    f"The archive has no type '{end}', so '{new.name}' cannot be one.", expected=", ".join(numbers)
-                )
-            values[ending.field] = numbers[end]
+        if types is not None:
+            values[ending.field] = types.number(end)
         else:
             values[ending.field] = encode(end, ending.column.encoding, table.endian)
     folder = records.column("folder")

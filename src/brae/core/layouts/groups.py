@@ -1,0 +1,139 @@
+"""Tables that others speak of: folders that count their files, types of files. What new members need is added."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from brae.core.errors import LayoutError
+from brae.core.layouts.directory import folder_numbers, group_paths
+from brae.core.layouts.fields import Encoding, Leaf
+from brae.core.layouts.parts import NamesPart, Records, TablePart
+from brae.core.layouts.read import Parsed
+from brae.core.layouts.rows import Ints, Rows, encode, encode_record
+
+#: what a record may have whose meaning for a new one nobody knows
+_UNKNOWN = ("parent", "folder", "name-hash", "name-offset", "name-length", "extension", "record-length", "offset")
+
+
+def new_record(part: Records, table: Rows, name: str, follows: Encoding | None) -> tuple[bytes, bytes | None]:
+    """A record called ``name`` for a table, and that name for a block of names where it stands there (``follows``).
+
+    Raises LayoutError where a record has more to say than a name and numbers that are worked out.
+    """
+    called = getattr(part, "name", "")
+    unknown = next((role for role in _UNKNOWN if part.column(role) is not None), None)
+    inline, identity = part.column("name"), part.column("id")
+    if unknown is not None or (inline is None) == (follows is None) or (inline and inline.column.number_like):
+        raise LayoutError(
+            f"'{name}' is not among '{called}', and its records say too much for a new one to be made.",
+            remedy="Add it to one that is there.",
+        )
+    values: dict[str, int | bytes] = {}
+    if identity is not None:
+        values[identity.field] = int(table.raw(identity.field).astype(np.int64).max(initial=-1)) + 1
+    if inline is None:
+        assert follows is not None
+        return encode_record(part, table.endian, values), encode(name, follows, table.endian)
+    raw = encode(name.replace("/", inline.column.slash), inline.column.encoding, table.endian)
+    values[inline.field] = raw
+    if isinstance(inline.column.length, str):
+        values[inline.column.length] = len(raw) // max(inline.column.unit, inline.column.character)
+    return encode_record(part, table.endian, values), None
+
+
+class Types:
+    """Words that numbers of a record stand for, in a table of their own."""
+
+    def __init__(self, parsed: Parsed, leaf: Leaf, tables: Mapping[str, Rows]) -> None:
+        self._numbers = folder_numbers(parsed, leaf)
+        self._part = self._table = None
+        if leaf.column.table is not None:
+            self._table, self._part = tables[leaf.column.table], parsed.regions[leaf.column.table].part
+
+    def number(self, word: str) -> int:
+        """The number of a word; a record more where the table has none of it."""
+        if word not in self._numbers:
+            if self._table is None:
+                known = ", ".join(self._numbers)
+                raise LayoutError(f"The layout has no number for '{word}'.", expected=known)
+            assert isinstance(self._part, TablePart)
+            record, _ = new_record(self._part, self._table, word, None)
+            self._table.insert(len(self._table), record)
+            identity, last = self._part.column("id"), len(self._table) - 1
+            self._numbers[word] = last if identity is None else int(self._table.raw(identity.field)[last])
+        return self._numbers[word]
+
+
+class Groups:
+    """Records in runs, each of a folder whose own record counts them."""
+
+    def __init__(self, parsed: Parsed, records: Records, tables: Mapping[str, Rows], owners: Ints) -> None:
+        assert isinstance(records, TablePart)
+        self._table = tables[records.grouped_by or ""]
+        groups = parsed.regions[records.grouped_by or ""].part
+        assert isinstance(groups, TablePart)
+        self.part = groups
+        block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
+        #: whether the folders' names stand in a block, in order; those of new ones, with their places among them
+        self._names_follow = block.encoding if block is not None and groups.name in block.of else None
+        self.named: list[tuple[int, bytes]] = []
+        self._first, self._count = groups.column("first-member"), groups.column("member-count")
+        self._paths = group_paths(parsed, records)
+        self._owners = owners
+        # Folders in the order in which their records lie; an empty one before the one that begins where it would.
+        filled = np.bincount(owners[owners >= 0], minlength=len(self._paths)) > 0
+        self._order = np.arange(len(filled))
+        if self._first is not None:
+            begins = self._table.numbers(self._first.field)
+            self._order = np.lexsort((self._order, filled, begins))
+        #: whether empty ones say where they would begin, too
+        self._said = self._first is not None and all(
+            int(begins[group]) == self._end_before(group) for group in np.flatnonzero(~filled).tolist()
+        )
+
+    def of(self, name: str) -> tuple[int, str]:
+        """The folder of a new member, which is made where there is none, and the member's name in it."""
+        for number, path in enumerate(self._paths):
+            if path and name.startswith(f"{path}/") and "/" not in name[len(path) + 1 :]:
+                return number, name[len(path) + 1 :]
+        folder, _, inside = name.rpartition("/")
+        if folder in self._paths:
+            return self._paths.index(folder), inside
+        record, text = new_record(self.part, self._table, folder, self._names_follow)
+        if text is not None:
+            self.named.append((len(self._paths), text))
+        self._table.insert(len(self._table), record)
+        self._paths.append(folder)
+        self._order = np.append(self._order, len(self._paths) - 1)
+        return len(self._paths) - 1, inside
+
+    def keep(self, kept: Ints) -> None:
+        """Only these records are left."""
+        self._owners = self._owners[kept]
+
+    def insert(self, group: int) -> int:
+        """Make room for one more record of a folder, behind its others; returns the record's number."""
+        mine = np.flatnonzero(self._owners == group)
+        at = int(mine[-1]) + 1 if len(mine) else self._end_before(group)
+        self._owners = np.insert(self._owners, at, group)
+        return at
+
+    def _end_before(self, group: int) -> int:
+        """Where the records of the folders before one end."""
+        earlier = self._order[: int(np.flatnonzero(self._order == group)[0])]
+        before = np.flatnonzero(np.isin(self._owners, earlier))
+        return int(before[-1]) + 1 if len(before) else 0
+
+    def write(self) -> None:
+        """Tell the folders' records how many they have, and where they begin."""
+        assert self._count is not None
+        counts = np.bincount(self._owners[self._owners >= 0], minlength=len(self._paths))
+        self._table.put(self._count.field, np.arange(len(counts)), counts)
+        if self._first is not None:
+            for group in range(len(counts)):
+                if counts[group]:
+                    self._table.put(self._first.field, group, int(np.flatnonzero(self._owners == group)[0]))
+                elif self._said:
+                    self._table.put(self._first.field, group, self._end_before(group))
