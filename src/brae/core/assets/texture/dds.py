@@ -119,6 +119,8 @@ class Head:
 
     header: Header
     raw: bytes
+    #: levels that the header states and the file does not hold
+    missing: int = 0
 
 
 def read_header(data: bytes, size: int | None = None) -> Head:
@@ -130,14 +132,16 @@ def read_header(data: bytes, size: int | None = None) -> Head:
     if len(data) < HEADER.itemsize:
         raise TruncatedError(f"A DDS header has {HEADER.itemsize} bytes, but there are {len(data)}.")
     head = np.frombuffer(data, HEADER, 1)[0]
-    if data[:4] != MAGIC or head["size"] != 124 or head["pf_size"] != 32:
+    # Some writers leave the sizes of the header and of its pixel format at 0.
+    if data[:4] != MAGIC or head["size"] not in (124, 0) or head["pf_size"] not in (32, 0):
         raise FormatError("This is not a DDS file.", offset=0, expected="'DDS ', header size 124")
     length, four_cc = HEADER.itemsize, data[84:88]
     volume, cube = int(head["caps"][1]) & _VOLUME, int(head["caps"][1]) & _CUBE_MAP
-    shape: Shape = "volume" if volume else "cube" if cube else "2d"
-    surfaces, colour = 6 if cube else 1, None
-    if cube and int(head["caps"][1]) & _ALL_FACES != _ALL_FACES:
-        raise UnknownFormatError("This DDS cube map has not all of its six faces.", offset=112)
+    faces = int(head["caps"][1]) & _ALL_FACES
+    # A cube map with some of its faces holds these in their order; without a word on them it has all six.
+    surfaces, colour = (faces.bit_count() or 6) if cube else 1, None
+    shape: Shape = "volume" if volume else "2d" if not cube else "cube" if surfaces == 6 else "array"
+    shape = "2d" if shape == "array" and surfaces == 1 else shape
     if head["pf_flags"] & _PF_FOURCC and four_cc == b"DX10":
         length += DX10.itemsize
         if len(data) < length:
@@ -190,13 +194,22 @@ def read_header(data: bytes, size: int | None = None) -> Head:
     if stated > header.levels and size is not None and stated <= formats.full_chain(header.width, header.height):
         chain = replace(header, levels=stated)
         header = chain if length + chain.data_size <= size else header
-    return Head(header, data[:length])
+    missing = 0
+    if size is not None and header.surfaces == 1:
+        # Of a chain that is cut short what is there is shown.
+        held = header
+        while held.levels > 1 and length + held.data_size > size:
+            held = replace(held, levels=held.levels - 1)
+        if length + held.data_size <= size:
+            header, missing = held, header.levels - held.levels
+    return Head(header, data[:length], missing)
 
 
-def write_header(header: Header, *, like: bytes | None = None, dx10: bool = False) -> bytes:
-    """A header for these pixels: a new one, or the original's (``like``) with sides and levels changed.
+def write_header(header: Header, *, like: bytes | None = None, dx10: bool = False, missing: int = 0) -> bytes:
+    """A header for these pixels: a new one, or the original's (``like``) with dimensions and levels changed.
 
-    A new one has the DX10 extension where nothing else can say the format.
+    ``missing``: so many levels more than it holds the original states, and goes on doing so. A new one has the DX10
+    extension where nothing else can say the format.
     """
     pixel_format, levels = header.format, header.levels
     if like is not None and read_header(like).header.format.name == pixel_format.name:
@@ -206,7 +219,8 @@ def write_header(header: Header, *, like: bytes | None = None, dx10: bool = Fals
         head, tail = _new_header(header, dx10 or (like is not None and len(like) > HEADER.itemsize))
         like = None
     row = head[0]
-    old_width, old_height, old_levels = int(row["width"]), int(row["height"]), max(1, int(row["mip_count"]))
+    old_width, old_height = int(row["width"]), int(row["height"])
+    old_levels = max(1, int(row["mip_count"])) - missing
     row["width"], row["height"] = header.width, header.height
     # Numbers that the original leaves out or writes its own way stay so as long as they still hold.
     if like is None or (old_width, old_height) != (header.width, header.height):
@@ -275,9 +289,9 @@ def read(data: bytes) -> TextureFile:
     trailing = data[end:]
 
     def rewrite(header: Header, levels: Sequence[bytes]) -> bytes:
-        return write_header(header, like=head.raw) + join_levels(header, levels) + trailing
+        return write_header(header, like=head.raw, missing=head.missing) + join_levels(header, levels) + trailing
 
-    return TextureFile(head.header, levels, len(data), rewrite, lambda again, _: read(again))
+    return TextureFile(head.header, levels, len(data), rewrite, lambda again, _: read(again), missing=head.missing)
 
 
 def end_of(data: bytes) -> int:

@@ -143,6 +143,8 @@ class TextureFile:
     divide: Callable[[Header, Sequence[bytes]], dict[str, bytes]] | None = None
     #: bytes behind its pixels that an editor appended, and that are not written again
     appended: int = 0
+    #: levels that its header states and that it does not hold
+    missing: int = 0
     _decoded: dict[int, Picture] = field(default_factory=dict)
 
     def picture(self, level: int = 0) -> Picture:

@@ -88,6 +88,14 @@ def encoding(edit: Compared) -> Iterator[Finding]:
                 id="make-mips", label=f"{recipe.levels} levels made from the picture", applied=True, automatic=True
             ),
         )
+    if edit.original.missing:
+        held = edit.original.header.levels
+        yield Finding(
+            id="chain-short",
+            severity="note",
+            title=f"The original says that it has {held + edit.original.missing} mip levels, and holds {held}",
+            in_game="As many are made from the picture, and the header goes on saying what it says.",
+        )
     if recipe.format != edit.original.header.format.name:
         yield Finding(
             id="other-format",
