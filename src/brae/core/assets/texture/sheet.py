@@ -58,10 +58,32 @@ def properties(
         ("File type", head.container, image.type, words(made and made.container)),
         ("Bytes", f"{recipe.size:,}", "–", words(result and f"{result.size:,}")),
     ]
+    meant = _meant(original, recipe)
+    rows.insert(2, ("Channels hold", meant, "–", words(result and meant)))
     if head.pictures() > 1:
         shape = f"{head.pictures()} {_SHAPE_WORDS[head.shape]}"
         rows.insert(1, ("Pictures", shape, f"one sheet of {width} x {height}", words(made and shape)))
     return [Property.of(*row) for row in rows]
+
+
+_CONTENT_WORDS = {
+    "colour": "colour", "cut-out": "colour, cut out by its transparency", "normal": "directions (a normal map)",
+    "data": "numbers",
+}  # fmt: skip
+
+
+def _meant(original: TextureFile, recipe: Recipe) -> str:
+    """What the channels are taken for, by which levels and findings go, and how that is known."""
+    said, head = original.recipe().content, original.header
+    if recipe.content != said:
+        return f"{_CONTENT_WORDS[recipe.content]}, by your choice"
+    if head.use is not None:
+        return f"{_CONTENT_WORDS[said]}, as its format says: certain"
+    if head.format.holds == "rg":
+        return f"{_CONTENT_WORDS[said]}, as two channels mostly do: likely"
+    if said == "normal":
+        return f"{_CONTENT_WORDS[said]}, by its pixels: likely"
+    return _CONTENT_WORDS[said]
 
 
 def match(
