@@ -225,6 +225,22 @@ def common_blocks(members: Members) -> Files:
     return {"main": (head + rows + table).ljust(at, b"\0") + body}
 
 
+def both_sides(members: Members) -> Files:
+    half = (len(members) + 1) // 2
+    first, early = _places(members[:half], 16, 4)
+    at = 16 + len(early)
+    at += -at % 16
+    start = at + 20 * len(members)
+    start += -start % 4
+    second, late = _places(members[half:], start, 4)
+    table = b"".join(
+        struct.pack("<12sII", name.encode(), place, len(data))
+        for (name, data), place in zip(members, first + second, strict=True)
+    )
+    head = struct.pack("<4sIII", b"BOTH", at, len(members), 77)
+    return {"main": ((head + early).ljust(at, b"\0") + table).ljust(start, b"\0") + late}
+
+
 def offsets(members: Members) -> Files:
     start = 8 + 4 * len(members)
     places, body = _places(members, start)
@@ -668,6 +684,7 @@ COOKED = [
     _cooked("pieces", pieces, shape=_short),
     _cooked("said", said, shape=_short, grows=False),
     _cooked("salted", salted, shape=_short, grows=False),
+    _cooked("both-sides", both_sides, shape=_short, least=2),
     _cooked("solid", solid, shape=_short),
     _cooked("common-blocks", common_blocks, shape=_short),
     _cooked("grouped", grouped, shape=in_a_lane, order=by_lanes),

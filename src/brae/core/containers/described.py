@@ -18,7 +18,7 @@ from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.files import divide, join, numbered_file
-from brae.core.layouts.members import Slots, chunk_room, common_packing
+from brae.core.layouts.members import Slots, chunk_room, common_packing, inner_of
 from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.parts import ChunksPart
@@ -283,7 +283,7 @@ class Archive(Container):
     @cached_property
     def _slots(self) -> Slots:
         region = self.parsed.regions[self.directory.part.name]
-        return Slots(self.directory, region.start, region.end)
+        return Slots(self.directory, region.start, region.end, inner_of(self.parsed, self.directory.part))
 
     def compose(self, edits: Edits, *, in_place: bool) -> Composed:
         composed = compose(self.parsed, self.directory, edits, in_place=in_place)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
@@ -30,13 +30,22 @@ from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segm
 from brae.core.sources import ByteSource
 
 
+class Inner(NamedTuple):
+    """A part that lies among the members: where, and what its place is a multiple of."""
+
+    start: int
+    end: int
+    align: int
+    name: str
+
+
 class Slots:
-    """The room between each member and the next.
+    """The room between each member and the next, or another part that lies among them (``inner``).
 
     Raises LayoutError where members overlap without being the same bytes.
     """
 
-    def __init__(self, found: Directory, start: int, end: int) -> None:
+    def __init__(self, found: Directory, start: int, end: int, inner: Sequence[Inner] = ()) -> None:
         self._found, self._end = found, end
         offsets, sizes = found.offsets, found.stored
         full = sizes > 0
@@ -44,6 +53,12 @@ class Slots:
         self._aligns = found.aligns[full][first] if len(found.aligns) else np.ones(len(first), np.int64)
         ends = np.zeros_like(self._starts)
         np.maximum.at(ends, np.searchsorted(self._starts, offsets[full]), (offsets + sizes)[full])
+        if inner:
+            places = np.searchsorted(self._starts, [one.start for one in inner])
+            self._starts = np.insert(self._starts, places, [one.start for one in inner])
+            ends = np.insert(ends, places, [one.end for one in inner])
+            self._aligns = np.insert(self._aligns, places, [one.align for one in inner])
+            self._counts = np.insert(self._counts, places, 1)
         if len(self._starts) and self._starts[0] < start:
             place = int(self._starts[0])
             raise LayoutError(f"A member lies at {place}, before the members' area.", offset=place)
@@ -68,6 +83,13 @@ class Slots:
             return int(self._starts[after]), int(self._aligns[after])
         return wall, self._found.part.align
 
+    def after(self, place: int) -> tuple[int, int]:
+        """What begins behind a place (or where the area ends), and what that is a multiple of."""
+        number = int(np.searchsorted(self._starts, place, "right"))
+        if number < len(self._starts):
+            return int(self._starts[number]), int(self._aligns[number])
+        return self._end, self._found.part.align
+
     def fits(self, index: int, length: int) -> bool:
         """Whether so many bytes can take a member's place without anything else moving."""
         found = self._found
@@ -84,6 +106,22 @@ class Slots:
         if found.leaf("offset") is None and (summed is None or summed.offset is None):
             return start + length + (-(start + length) % align) == old_next
         return True
+
+
+def inner_of(parsed: Parsed, part: MembersPart | ChunksPart) -> list[Inner]:
+    """The parts that lie among the members, in their order."""
+    own = parsed.regions[part.name]
+    if not isinstance(part, MembersPart):
+        return []
+    return sorted(
+        Inner(region.start, region.end, region.part.align, name)
+        for name, region in parsed.regions.items()
+        if region.file == own.file
+        and name != part.name
+        and own.start <= region.start
+        and region.end <= own.end
+        and region.start < own.end
+    )
 
 
 def describe_member(found: Directory, table: Rows, row: int, change: MemberChange) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 import numpy as np
@@ -14,7 +14,7 @@ from brae.core.layouts.directory import Directory, alignments
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
 from brae.core.layouts.fields import FieldPart, Hidden, Leaf, Range
-from brae.core.layouts.members import Slots, compose_chunks, describe_member, restructure
+from brae.core.layouts.members import Inner, Slots, compose_chunks, describe_member, inner_of, restructure
 from brae.core.layouts.model import Numbered
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, PixelsPart, Records, StreamPart, shifts
@@ -106,6 +106,8 @@ class _Composer:
     def run(self) -> Composed:
         self.contents: dict[str, list[Segment]] = {}
         self.starts: dict[str, int] = {}
+        #: bytes of members that lie around other parts, with those
+        self.lengths: dict[str, int] = {}
         self.ends: dict[str, list[int]] = {}
         self.order: dict[str, list[tuple[str | None, list[Segment]]]] = {}
         # What is packed in blocks comes first: how many blocks there are tells how long their table is.
@@ -154,9 +156,14 @@ class _Composer:
         )
         pieces: list[tuple[str | None, list[Segment]]] = []
         old_end = new_end = 0
+        content_part = parsed.layout.content
+        among = inner_of(parsed, content_part) if content_part is not None and content_part.file == file else []
+        inner = {one.name for one in among}
         for start, *_, name in regions:
             region = parsed.regions[name]
             part = region.part
+            if name in inner:
+                continue  # it is laid out with the members between which it lies
             if start < old_end:
                 raise LayoutError(f"'{name}' overlaps the part before it at {start}.", offset=start)
             # What counts from a place of its own begins there, whatever that is a multiple of.
@@ -165,10 +172,17 @@ class _Composer:
             pieces.append((None, gap))
             new_start = new_end + sum(piece.length for piece in gap)
             self.starts[name] = new_start
+            old_end = region.end
+            if isinstance(part, MembersPart) and inner:
+                laid = self._members_around(part, region.start, region.end, new_start, among)
+                self.contents[name] = [piece for other, content in laid if other is None for piece in content]
+                pieces += laid
+                self.lengths[name] = sum(piece.length for _, content in laid for piece in content)
+                new_end = new_start + self.lengths[name]
+                continue
             content = self._content(name, new_start)
             self.contents[name] = content
             pieces.append((name, content))
-            old_end = region.end
             new_end = new_start + sum(piece.length for piece in content)
         pieces.append((None, self._rest(file, source, old_end, new_end)))
         self.order[file] = pieces
@@ -221,8 +235,8 @@ class _Composer:
         if isinstance(part, StreamPart):
             return self._stream(part, new_start)
         if isinstance(part, MembersPart):
-            assert self.directory is not None
-            return self._members(part, self.directory, region.start, region.end, new_start)
+            ((_, content),) = self._members_around(part, region.start, region.end, new_start, [])
+            return content
         if isinstance(part, ChunksPart):
             assert self.directory is not None
             assert self.parsed.chunks is not None
@@ -283,17 +297,28 @@ class _Composer:
             return [New(bytes([fill]) * ((new_origin - new_end) % align))]
         return [Copy(old_end, length), New(bytes([fill]) * ((new_origin - new_end - length) % align))]
 
-    def _members(self, part: MembersPart, found: Directory, start: int, end: int, new_start: int) -> list[Segment]:
-        """Lay out the members' area: unchanged runs are copied, changed members and their padding are new."""
+    def _members_around(
+        self, part: MembersPart, start: int, end: int, new_start: int, inner: Sequence[Inner]
+    ) -> list[tuple[str | None, list[Segment]]]:
+        """Lay out the members' area: unchanged runs are copied, changed members and their padding are new.
+
+        Parts that lie among them (``inner``) are laid out where they come, each as a piece of its own.
+        """
+        found = self.directory
+        assert found is not None
         source = self.parsed.sources[part.file]
         offsets, sizes = found.offsets, found.stored
-        slots = Slots(found, start, end)
+        slots = Slots(found, start, end, inner)
         only_sizes = found.table is not None and found.leaf("offset") is None and part.offset is None
         sized = found.leaf("stored-size") or found.leaf("end-offset") or part.size is not None
         only_offsets = found.table is not None and not sized
         fill = bytes([part.fill])
 
         segments: list[Segment] = []
+        laid: list[tuple[str | None, list[Segment]]] = [(None, segments)]
+        if inner and only_sizes:
+            raise LayoutError("Members whose places only their sizes tell cannot lie around other parts.")
+        waiting = list(inner)
         position, shift = start, new_start - start
         new_offsets = offsets.copy()
         new_sizes = sizes.copy()
@@ -313,7 +338,35 @@ class _Composer:
             work = [
                 int(i) for i in np.lexsort((np.arange(len(offsets)), offsets)) if i in own or offsets[i] >= first
             ]
-        for index in work:
+        for index in [*work, None]:
+            while waiting and (index is None or waiting[0].start <= offsets[index]):
+                one = waiting.pop(0)
+                before = int((offsets + sizes)[offsets < one.start].max(initial=position))
+                if shift != new_start - start and position <= before <= one.start:
+                    # What lies before it may end elsewhere now, and the part begins at a place that it may have.
+                    gap = self._gap(source, before, one.start, before + shift, one.align, part.fill)
+                    segments += [Copy(position, before - position), *gap]
+                    position, shift = one.start, before + shift + sum(piece.length for piece in gap) - one.start
+                segments.append(Copy(position, one.start - position))
+                self.starts[one.name] = one.start + shift
+                content = self._content(one.name, one.start + shift)
+                self.contents[one.name] = content
+                segments = []
+                laid += [(one.name, content), (None, segments)]
+                position, length = one.end, sum(piece.length for piece in content)
+                boundaries.append(np.int64(one.start))
+                if length == one.end - one.start and shift == new_start - start:
+                    shifts.append(shift)
+                    continue
+                # A part that moved or grew moves what follows it, to a place that it may have.
+                old_next, align = slots.after(one.start)
+                new_end = one.start + shift + length
+                gap = self._gap(source, one.end, old_next, new_end, align, part.fill, origins)
+                segments += gap
+                position, shift = old_next, new_end + sum(piece.length for piece in gap) - old_next
+                shifts.append(shift)
+            if index is None:
+                break
             if found.walls:
                 origin = (0, *found.walls)[found.numbers[index]]
                 origins = origins if origins[0] == origin else (origin, origin + shift)
@@ -357,7 +410,7 @@ class _Composer:
             if last and not part.pad_last:
                 align = 1
             if removed or (only_sizes and last):
-                gap: list[Segment] = [New(fill * ((origins[1] - new_end) % align))]
+                gap = [New(fill * ((origins[1] - new_end) % align))]
             else:
                 gap = self._gap(source, old_end, old_next, new_end, align, part.fill, origins)
             segments += gap
@@ -416,7 +469,7 @@ class _Composer:
         self._describe_members(
             part, found, new_offsets - begins, new_sizes, [offset - file_origin for offset in added_offsets], ends
         )
-        return segments
+        return laid
 
     def _between(self, count: int) -> dict[int, list[int]]:
         """Of each member before whose record new ones stand, which of the added ones those are, in order."""
@@ -586,6 +639,8 @@ class _Composer:
         return number.to_bytes(len(raw), order)
 
     def _length(self, name: str) -> int:
+        if name in self.lengths:
+            return self.lengths[name]
         return sum(piece.length for piece in self.contents[name])
 
     def _real_size(self) -> int:
