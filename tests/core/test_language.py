@@ -579,3 +579,36 @@ def test_a_folder_whose_record_says_more_cannot_be_made() -> None:
     archive = opened(parse(text), data)
     with pytest.raises(LayoutError, match="'moor' is not among 'folders', and its records say too much"):
         archive.rebuild(Edits(added=[NewMember("moor/a", archive.pack_new("moor/a", b"x"))]))
+
+
+@pytest.mark.parametrize("order", ["files-first", "folders-first"])
+def test_folder_trees_grow_and_shrink_in_either_order(order: str) -> None:
+    """A tree by hand, with a folder in a folder and an empty one; what is added makes the folders that it needs."""
+    text = BY_NAME["tree"].layout.replace("  - tree: root\n", f"  - tree: root\n    order: {order}\n")
+    text = text.replace(", compression: zlib", "").replace(
+        "      - {field: real, type: u32, role: real-size}\n", ""
+    )
+
+    def file(name: str, at: int) -> bytes:
+        return name.encode() + b"\0" + struct.pack("<II", at, 4)
+
+    def folder(name: str, files: list[bytes], folders: list[bytes]) -> bytes:
+        inside = [*files, *folders] if order == "files-first" else [*folders, *files]
+        return name.encode() + b"\0" + struct.pack("<HH", len(files), len(folders)) + b"".join(inside)
+
+    quay = folder("quay", [file("crate", 8)], [folder("shed", [file("oar", 16), file("rope", 24)], [])])
+    tree = folder("", [file("map", 0)], [quay, folder("empty", [], [])])
+    at = 8 + len(tree) + -(8 + len(tree)) % 8
+    body = b"".join(word.ljust(8, b"\0") for word in (b"MAP.", b"CRAT", b"OAR.", b"ROPE"))
+    archive = opened(parse(text), (b"TREE" + struct.pack("<I", at) + tree).ljust(at, b"\0") + body)
+    assert archive.prove().exact
+    before = dict(zip(archive.names, map(archive.read, range(len(archive))), strict=True))
+    assert before == {"map": b"MAP.", "quay/crate": b"CRAT", "quay/shed/oar": b"OAR.", "quay/shed/rope": b"ROPE"}
+    names = ["quay/shed/sail", "empty/bell", "empty/deep/gull", "quay/anchor", "new/one", "top"]
+    added = [NewMember(name, archive.pack_new(name, name.encode())) for name in names]
+    gone = archive.names.index("quay/shed/oar")
+    again = opened(archive.layout, written(archive.rebuild(Edits(added=added, removed={gone}))))
+    assert again.prove().exact
+    after = dict(zip(again.names, map(again.read, range(len(again))), strict=True))
+    del before["quay/shed/oar"]
+    assert after == before | {name: name.encode() for name in names}

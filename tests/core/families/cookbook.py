@@ -654,7 +654,7 @@ COOKED = [
     _cooked("inline", inline),
     _cooked("prefixed", prefixed),
     _cooked("own-length", own_length),
-    _cooked("tree", tree, grows=False),
+    _cooked("tree", tree),
     _cooked("folders", folders, grows=False),
     _cooked("offsets", offsets, named=False, least=1),
     _cooked("sizes", sizes),

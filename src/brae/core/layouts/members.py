@@ -23,10 +23,11 @@ from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.groups import Groups, Types
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
+from brae.core.layouts.trees import Growth, Tree
 from brae.core.sources import ByteSource
 
 
@@ -153,8 +154,9 @@ class Added:
 
 
 def restructure(
-    parsed: Parsed, found: Directory, edits: Edits, table: Rows | None, row_of: Ints, tables: Mapping[str, Rows]
-) -> Added:
+    parsed: Parsed, found: Directory, edits: Edits, table: Rows | None, row_of: Ints, tables: Mapping[str, Rows],
+    tree: Tree | None = None,
+) -> Added:  # fmt: skip
     """Take records out of a table and put new ones in; ``row_of`` follows (-1 for those taken out).
 
     Raises LayoutError where the structure does not allow it.
@@ -175,10 +177,14 @@ def restructure(
     groups = Groups(parsed, records, tables, owners) if owners is not None else None
     ending = records.column("extension")
     types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
+    growth = Growth(tree, records, table.endian) if tree is not None and isinstance(records, TreePart) else None
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
         kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
-        table.keep(kept)
+        if growth is not None:
+            growth.remove(gone)
+        else:
+            table.keep(kept)
         row_of[:] = [-1 if row in gone else int(np.searchsorted(kept, row)) for row in row_of.tolist()]
         if in_order is not None:
             in_order = [name for row, name in enumerate(in_order) if row - before not in gone]
@@ -186,6 +192,7 @@ def restructure(
             groups.keep(kept)
     for new in edits.added:
         group, inside = groups.of(new.name) if groups is not None else (-1, new.name)
+        path, _, inside = new.name.rpartition("/") if growth is not None else ("", "", inside)
         if groups is not None and in_order is not None and block is not None:
             start = names_before(parsed, block, groups.part) if groups.named else 0
             for number, text in groups.named:
@@ -193,6 +200,12 @@ def restructure(
                 before += start <= before
             groups.named.clear()
         values, name = _new_values(parsed, found, records, table, new, inside, types)
+        if growth is not None:
+            at = growth.insert(path, encode_record(records, table.endian, values))
+            row_of[row_of >= at] += 1
+            result.rows = [row + (row >= at) for row in result.rows] + [at]
+            result.name_places.append(0)
+            continue
         at = groups.insert(group) if groups is not None else _insertion(found, records, table, values)
         pointer = records.column("name-offset")
         if block is not None and pointer is not None:

@@ -329,6 +329,10 @@ class VariableRows(Rows):
             list(self.leaf.values()), self.columns, self.endian, block, self.starts, self.spans, self.values.copy()
         )
 
+    def become(self, other: VariableRows) -> None:
+        """The records of another walk."""
+        self.bytes_, self.starts, self.spans, self.values = other.bytes_, other.starts, other.spans, other.values
+
     def block(self) -> bytes:
         return self.bytes_.tobytes()
 

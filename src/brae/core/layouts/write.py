@@ -22,6 +22,7 @@ from brae.core.layouts.read import Parsed, encode_value
 from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, body_segments, parts
 from brae.core.layouts.streams import BlockSource, Made, packed_again, resize, written
+from brae.core.layouts.trees import Tree
 from brae.core.sources import MAIN, ByteSource, chunks
 
 
@@ -95,9 +96,14 @@ class _Composer:
         if structural and not (directory is not None and isinstance(directory.part, ChunksPart)):
             assert directory is not None
             assert self.row_of is not None
-            added = restructure(parsed, directory, edits, self.table, self.row_of, self.tables)
+            added = restructure(
+                parsed, directory, edits, self.table, self.row_of, self.tables, self._tree_of(directory)
+            )
             self.new_rows, self.name_places = added.rows, added.name_places
             self.blocks |= added.blocks
+
+    def _tree_of(self, directory: Directory) -> Tree | None:
+        return self.trees.get(getattr(directory.part, "of", None) or "")
 
     def _table_of(self, directory: Directory) -> Rows:
         part = directory.part
