@@ -123,7 +123,7 @@ parts:
       - {field: at, type: u32, role: offset}
       - {field: size, type: u32, role: stored-size}
       - {field: seven, type: u32}
-  - {members: files, of: list, align: 8}
+  - {members: files, of: list, align: 8, align_from: list_at + 16 * count}
 """
 
 
@@ -142,10 +142,11 @@ def test_an_archive_from_its_first_byte_to_a_build(page: Page, folder: Path) -> 
         page.keyboard.press("Control+a")
         said = DESCRIPTION.partition("  - table: list")[0] if upto else DESCRIPTION
         page.keyboard.insert_text(said)
-        expect(page.get_by_text(words)).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("status").filter(has_text=words)).to_be_visible(timeout=15_000)
     expect(page.get_by_text("speaks against it")).to_have_count(0)
     page.get_by_role("button", name="Use this layout").click()
-    page.get_by_role("heading", name=FILE).wait_for(timeout=30_000)
+    page.wait_for_url("**/open", timeout=30_000)
+    page.get_by_role("heading", name=FILE).wait_for()
     stage(page, "Find").click()
     records = struct.iter_unpack("<4I", before[12 : 12 + 16 * 16])
     number = next(number for number, at, _, _ in records if before[at : at + 4] == b"\x89PNG")

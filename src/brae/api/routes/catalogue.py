@@ -168,7 +168,8 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
     if found.archive.layout is not None:
         archive = workspace.archive(project, found.archive)
         number = workspace.number_of(archive, found)
-        offset = int(archive.offsets[number])
+        # In blocks that members share none has a place of its own.
+        offset = None if archive.in_blocks else int(archive.offsets[number])
         refers_to, used_by = (
             [addresses.join(found.archive.address, label) for label in labels]
             for labels in (archive.refers_to(number), archive.used_by(number))

@@ -96,6 +96,11 @@ class BlockSource:
         """Bytes of all blocks, unpacked."""
         return int(self._starts[-1])
 
+    def place(self, offset: int) -> int:
+        """Where the block lies in which a place of what they unpack to is."""
+        number = max(0, min(bisect_right(self._starts, offset), len(self.blocks.offsets)) - 1)
+        return int(self.blocks.offsets[number]) if len(self.blocks.offsets) else offset
+
     def _block(self, number: int) -> bytes:
         found = self._kept.get(number)
         if found is None:

@@ -22,6 +22,7 @@ from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.parts import MembersPart, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
+from brae.core.layouts.streams import BlockSource
 from brae.core.sources import MAIN, ByteSource, JoinedSource, chunks
 
 Kind = Literal["field", "records", "names", "members", "padding", "found", "unknown"]
@@ -33,6 +34,7 @@ _KINDS: dict[str, Kind] = {
     "NamesPart": "names",
     "MembersPart": "members",
     "PixelsPart": "members",
+    "StreamPart": "members",
     "BytesPart": "unknown",
 }
 _MOST_SPANS = 2000
@@ -173,7 +175,9 @@ def _numbered(sources: Mapping[str, ByteSource], first: str) -> list[ByteSource]
 
 
 def _row(archive: Archive, index: int) -> dict[str, Any]:
-    real = int(archive.real_sizes[index])
+    real, offset = int(archive.real_sizes[index]), int(archive.offsets[index])
+    if isinstance(archive.source, BlockSource):
+        offset = archive.source.place(offset)
     try:
         packer, fault = archive.packer(index).name, None
         real = len(archive.read(index)) if real < 0 else real
@@ -182,7 +186,7 @@ def _row(archive: Archive, index: int) -> dict[str, Any]:
         packer, head, fault = "", "", str(error)
     return {
         "name": archive.names[index].encode("utf-8", "backslashreplace").decode(),
-        "offset": int(archive.offsets[index]),
+        "offset": offset,
         "stored": int(archive.stored_sizes[index]),
         "real": real,
         "packer": packer,
