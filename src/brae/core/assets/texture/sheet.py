@@ -59,7 +59,7 @@ def properties(
         ("Bytes", f"{recipe.size:,}", "–", words(result and f"{result.size:,}")),
     ]
     meant = _meant(original, recipe)
-    rows.insert(2, ("Channels hold", meant, "–", words(result and meant)))
+    rows.insert(4, ("Channels hold", meant, "–", words(result and meant)))
     if head.pictures() > 1:
         shape = f"{head.pictures()} {_SHAPE_WORDS[head.shape]}"
         rows.insert(1, ("Pictures", shape, f"one sheet of {width} x {height}", words(made and shape)))
@@ -67,23 +67,20 @@ def properties(
 
 
 _CONTENT_WORDS = {
-    "colour": "colour", "cut-out": "colour, cut out by its transparency", "normal": "directions (a normal map)",
+    "colour": "colour", "cut-out": "colour, cut out", "normal": "directions",
     "data": "numbers",
 }  # fmt: skip
 
 
 def _meant(original: TextureFile, recipe: Recipe) -> str:
-    """What the channels are taken for, by which levels and findings go, and how that is known."""
+    """What the channels are taken for, by which levels and findings go, and how sure that is."""
     said, head = original.recipe().content, original.header
     if recipe.content != said:
         return f"{_CONTENT_WORDS[recipe.content]}, by your choice"
-    if head.use is not None:
-        return f"{_CONTENT_WORDS[said]}, as its format says: certain"
-    if head.format.holds == "rg":
-        return f"{_CONTENT_WORDS[said]}, as two channels mostly do: likely"
-    if said == "normal":
-        return f"{_CONTENT_WORDS[said]}, by its pixels: likely"
-    return _CONTENT_WORDS[said]
+    if said != "normal" or head.use is not None:
+        return _CONTENT_WORDS[said]
+    why = "it has two channels" if head.format.holds == "rg" else "by its pixels"
+    return f"{_CONTENT_WORDS[said]}, likely: {why}"
 
 
 def match(
