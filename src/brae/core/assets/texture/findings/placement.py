@@ -10,14 +10,14 @@ from PIL import Image
 from brae.core.assets.sheet import Finding
 from brae.core.assets.texture.findings.compared import Compared
 from brae.core.assets.texture.formats import Picture
-from brae.core.assets.texture.remedies import RemedyId, shift_between
+from brae.core.assets.texture.remedies import RemedyId, few, shift_between
 
 #: levels of 255 by which two pictures have to differ before anything is said of them
 _DIFFERS = 6
 #: the other way round it has to be so much nearer
 _NEARER = 0.4
-#: exchanged channels are nearer still: another hue comes near by chance
-_EXCHANGED = 0.2
+#: another hue may come near to exchanged channels; but most pixels are then not what they were
+_MOST, _ALIKE = 0.3, 4
 
 _Turn = tuple[str, RemedyId, str, str, Callable[[np.ndarray], np.ndarray]]
 #: what puts it right, and the finding that it then is
@@ -35,6 +35,17 @@ def _small(picture: Picture) -> np.ndarray:
     seen = picture[..., :3].astype(np.float32) * (picture[..., 3:] / 255)
     small = Image.fromarray(seen.astype(np.uint8)).resize((32, 32), Image.Resampling.BOX)
     return np.asarray(small).astype(np.float32)
+
+
+def _as_before(edit: Compared, channels: list[int]) -> bool:
+    """Whether many pixels are what they were, with their channels in another order."""
+    if not edit.same_sides:
+        return True
+    now, before = few(edit.picture)[..., channels].astype(int), few(edit.before)[..., :3].astype(int)
+    # Greys are the same in any order and tell nothing.
+    tells = np.abs(before - before[..., channels]).max(axis=2) > 4 * _ALIKE
+    alike = np.abs(now - before).max(axis=2) <= _ALIKE
+    return bool(tells.sum() >= 64 and alike[tells].mean() > _MOST)
 
 
 def direction(edit: Compared) -> Iterator[Finding]:
@@ -56,7 +67,7 @@ def direction(edit: Compared) -> Iterator[Finding]:
         )
         return
     swapped = float(np.abs(now[..., ::-1] - before).mean())
-    if swapped < _EXCHANGED * straight:
+    if swapped < _NEARER * straight and _as_before(edit, [2, 1, 0]):
         yield Finding(
             id="channels-swapped",
             severity="shows",
