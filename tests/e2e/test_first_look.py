@@ -60,7 +60,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     check_access(page, "choosing a folder of unknown files")
     page.get_by_role("button", name="Open this folder as a game").click()  # 3
     grid = page.get_by_role("grid")
-    grid.wait_for(timeout=15_000)
+    grid.wait_for(timeout=60_000)
     expect(page.get_by_role("status").filter(has_text="16 items")).to_be_visible()
     grid.get_by_role("row", name=re.compile(r"\.png$")).first.click()  # 4
     expect(page.get_by_text("Unproved: found by its sign.")).to_be_visible()
@@ -69,11 +69,11 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     pixels = np.array(Image.open(file))
     pixels[:] = pixels[:1, :1]
     Image.fromarray(pixels).save(file)
-    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=60_000)
     stage(page, "Build").click()  # 6
     expect(page.get_by_text("unproved, by signs: a checksum elsewhere")).to_be_visible()
     page.get_by_role("button", name="Build", exact=True).click()  # 7
-    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=60_000)
     check_access(page, "built by signs")
     after = (folder / FILE).read_bytes()
     place = int(Path(file.name).name.split(".")[0])
@@ -90,10 +90,10 @@ def test_open_says_what_was_found_and_goes_on_by_itself(page: Page, folder: Path
     """The line of each file, the structure that is found without asking, and the workshop that knows the files."""
     _choose(page, folder.as_uri())
     page.get_by_role("button", name="Open this folder as a game").click()
-    page.get_by_role("grid").wait_for(timeout=15_000)
+    page.get_by_role("grid").wait_for(timeout=60_000)
     stage(page, "Open").click()
     crates, sealed = page.get_by_role("listitem", name=FILE), page.get_by_role("listitem", name="sealed.bin")
-    expect(crates.get_by_text("begins with “CRTE”")).to_be_visible(timeout=15_000)
+    expect(crates.get_by_text("begins with “CRTE”")).to_be_visible(timeout=60_000)
     expect(crates.get_by_text("16 files of open formats found by their signs.")).to_be_visible()
     expect(sealed.get_by_text("looks packed or encrypted as a whole")).to_be_visible()
     expect(crates.get_by_role("button", name="Use this layout")).to_be_visible(timeout=60_000)
@@ -104,7 +104,7 @@ def test_open_says_what_was_found_and_goes_on_by_itself(page: Page, folder: Path
     expect(page.get_by_text("16 files found by their signs, that the description does not reach")).to_be_visible()
     check_access(page, "workshop, found by signs")
     page.get_by_role("button", name="Put it here").click()
-    expect(page.get_by_text("Proved.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("Proved.")).to_be_visible(timeout=60_000)
     expect(page.get_by_text("found by their signs, that")).to_have_count(0)
 
 
@@ -132,7 +132,7 @@ def test_an_archive_from_its_first_byte_to_a_build(page: Page, folder: Path) -> 
     before = (folder / FILE).read_bytes()
     _choose(page, str(folder))
     page.get_by_role("button", name="Open this folder as a game").click()
-    page.get_by_role("grid").wait_for(timeout=15_000)
+    page.get_by_role("grid").wait_for(timeout=60_000)
     stage(page, "Open").click()
     page.get_by_role("listitem", name=FILE).get_by_role("link", name="Describe it in the workshop").click()
     text = page.get_by_label("The description")
@@ -142,7 +142,7 @@ def test_an_archive_from_its_first_byte_to_a_build(page: Page, folder: Path) -> 
         page.keyboard.press("Control+a")
         said = DESCRIPTION.partition("  - table: list")[0] if upto else DESCRIPTION
         page.keyboard.insert_text(said)
-        expect(page.get_by_role("status").filter(has_text=words)).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("status").filter(has_text=words)).to_be_visible(timeout=60_000)
     expect(page.get_by_text("speaks against it")).to_have_count(0)
     page.get_by_role("button", name="Use this layout").click()
     page.wait_for_url("**/open", timeout=30_000)
@@ -159,10 +159,10 @@ def test_an_archive_from_its_first_byte_to_a_build(page: Page, folder: Path) -> 
     pixels = np.array(Image.open(file).convert("RGB"))
     noise = np.random.default_rng(5).integers(0, 256, pixels.shape, np.uint8)
     Image.fromarray(noise).save(file)
-    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=60_000)
     stage(page, "Build").click()
     page.get_by_role("button", name="Build", exact=True).click()
-    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=60_000)
     assert len((folder / FILE).read_bytes()) > len(before), "noise packs badly"
     page.get_by_role("button", name="Restore").first.click()
     page.get_by_role("button", name="Put all of it back").click()
@@ -176,6 +176,6 @@ def test_a_folder_with_nothing_to_show_lands_where_something_can_be_done(page: P
     (folder / "sealed.bin").write_bytes(np.random.default_rng(1).bytes(70_000))
     _choose(page, str(folder))
     page.get_by_role("button", name="Open this folder as a game").click()
-    expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible(timeout=15_000)
+    expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible(timeout=60_000)
     expect(page.get_by_role("link", name="See what is inside")).to_have_count(0)
     expect(page.get_by_role("link", name="Describe it in the workshop")).to_be_visible()
