@@ -9,7 +9,7 @@ from tests.core.assets.texture.test_painted import open_findings, original
 from benchmarks.report import report
 
 #: pictures of each damage, harmless edits in all; the limits were set on other seeds
-_EACH, _HARMLESS, _SEED = 20, 500, 2026
+_EACH, _HARMLESS, _SEED = 20, 500, 90_210
 
 
 def run() -> None:

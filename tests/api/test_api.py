@@ -655,5 +655,4 @@ def test_folders_that_cannot_be_are_refused_in_words(
     client: TestClient, opened: str, act: str, folder: str
 ) -> None:
     answer = client.post(f"{opened}/{act}", json={"folder": folder})
-    assert answer.status_code == 422
-    assert "internal" not in answer.text.lower()
+    assert (answer.status_code, answer.json()["code"]) == (404, "not-found")

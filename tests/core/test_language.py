@@ -612,3 +612,20 @@ def test_folder_trees_grow_and_shrink_in_either_order(order: str) -> None:
     after = dict(zip(again.names, map(again.read, range(len(again))), strict=True))
     del before["quay/shed/oar"]
     assert after == before | {name: name.encode() for name in names}
+
+
+def test_a_new_folder_whose_name_is_counted_by_a_field() -> None:
+    """``length`` with ``add``: what the field holds is less than the bytes by so many."""
+    text = BY_NAME["grouped"].layout.replace(
+        "      - {field: path, type: string, length: 12, role: name}\n",
+        "      - {field: size, type: u8}\n      - {field: path, type: string, length: size, add: 2, role: name}\n",
+    )
+    assert "length: size" in text
+    head = struct.pack("<4sHH", b"GRUP", 1, 1) + b"\x02quay" + struct.pack("<HH", 0, 1)
+    data = head + struct.pack("<12sII", b"oar", len(head) + 20, 4) + b"OAR."
+    archive = opened(parse(text), data)
+    assert archive.names == ["quay/oar"]
+    added = NewMember("moorings/buoy", archive.pack_new("moorings/buoy", b"BUOY"))
+    again = opened(archive.layout, written(archive.rebuild(Edits(added=[added]))))
+    assert (again.names, again.prove().exact) == (["quay/oar", "moorings/buoy"], True)
+    assert again.parsed.tables["folders"].raw("size").tolist() == [2, 6]

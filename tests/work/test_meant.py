@@ -15,7 +15,7 @@ from brae.store.ledger import Ledger
 from brae.store.models import Project
 from brae.store.opening import open_database
 from brae.work import Workspace, planning
-from brae.work.edits import say_meant
+from brae.work.matching import say_meant
 from brae.work.meant import reaches, within
 from brae.work.opening import open_game
 from tests.work.test_flow import SAIL, SKY, come_back, edit_of, paint
@@ -93,6 +93,39 @@ def test_it_outlives_the_database_and_company(workspace: Workspace, opened: Path
         kept = session.get_one(Project, "skerry").meant
     assert {(rule["finding"], rule["within"]) for rule in kept} == wanted
     other.close()
+
+
+def test_what_two_say_at_once_holds_for_both(workspace: Workspace, opened: Path) -> None:
+    path = paint(workspace, SAIL)
+    with Image.open(path) as picture:
+        picture.transpose(Image.Transpose.FLIP_LEFT_RIGHT).resize((512, 512)).save(path)
+    come_back(workspace, SAIL, path)
+    both = ["dimensions", "mirrored"]
+    for _ in range(6):
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(lambda finding: say_meant(workspace, "skerry", SAIL, finding, "item"), both))
+        assert {name for name, meant in _findings(workspace, SAIL).items() if meant} == set(both)
+        assert edit_of(workspace, SAIL).state == "ready"
+        for finding in both:
+            say_meant(workspace, "skerry", SAIL, finding, None)
+
+
+def test_only_what_a_rule_reaches_is_written(workspace: Workspace, opened: Path) -> None:
+    _larger(workspace, SAIL)
+    _larger(workspace, SKY)
+    before = edit_of(workspace, SKY).revision
+    say_meant(workspace, "skerry", SAIL, "dimensions", "folder")
+    assert edit_of(workspace, SKY).revision == before
+
+
+def test_a_forgotten_game_takes_it_along(workspace: Workspace, opened: Path) -> None:
+    _larger(workspace, SAIL)
+    say_meant(workspace, "skerry", SAIL, "dimensions", "game")
+    kept = workspace.home.ledger / "skerry" / "meant.json"
+    assert kept.exists()
+    (workspace.home.ledger / "skerry" / "project.json").unlink(missing_ok=True)
+    workspace.ledger.forget("skerry")
+    assert not kept.exists()
 
 
 PATHS = st.lists(st.sampled_from("ab/"), max_size=12).map("".join)

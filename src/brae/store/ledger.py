@@ -87,9 +87,9 @@ class Ledger:
 
     def forget(self, project: str) -> None:
         """A project that was forgotten comes back no more."""
-        with contextlib.suppress(OSError):
-            (self.folder / project / "project.json").unlink()
-            (self.folder / project / "meant.json").unlink(missing_ok=True)
+        for name in ("project.json", "meant.json"):
+            with contextlib.suppress(OSError):
+                (self.folder / project / name).unlink()
         shutil.rmtree(self.folder / project / "edits", ignore_errors=True)
 
     def rebuild(self, database: Database) -> list[str]:

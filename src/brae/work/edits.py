@@ -13,14 +13,12 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
-from brae.core.addresses import exchange_path, split
+from brae.core.addresses import exchange_path
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
-from brae.core.assets.sheet import MatchSheet
 from brae.core.atomic import write_atomically
-from brae.core.errors import BraeError, CancelledError, ChangedError, FormatError, NotFoundError, storage_error
-from brae.jobs import Silent, Ticker
-from brae.store.models import Edit, EditStep, Member, Project, now
+from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
+from brae.store.models import Edit, EditStep, Project, now
 from brae.work import meant
 from brae.work.workspace import Located, Workspace
 
@@ -38,7 +36,7 @@ def exchange_file(workspace: Workspace, edit: Edit) -> Path:
     return workspace.exchange_folder(edit.project_id) / edit.exchange_path
 
 
-def _change(
+def change_edit(
     workspace: Workspace,
     project_id: str,
     address: str,
@@ -93,7 +91,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
         kind.check_writable(original)
     except BraeError as error:
         raise error.at(address) from None
-    _create(workspace, found, kind.send(original), _recipe(workspace, project, found, kind, original))
+    _create(workspace, found, kind.send(original), recipe_of(workspace, project, found, kind, original))
 
     def enter(edit: Edit) -> bool:
         edit.in_work = True
@@ -103,7 +101,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
             _send_out(workspace, edit, original)
         return True
 
-    _change(workspace, project_id, address, enter, refuse=False)
+    change_edit(workspace, project_id, address, enter, refuse=False)
 
 
 def _create(workspace: Workspace, found: Located, sent: ExchangeFile, recipe: dict[str, Any]) -> None:
@@ -144,7 +142,7 @@ def _send_out(workspace: Workspace, edit: Edit, original: Any) -> None:
     edit.seen_sha256 = hashlib.sha256(data).hexdigest()
 
 
-def _recipe(
+def recipe_of(
     workspace: Workspace, project: Project, found: Located, kind: AssetKind[Any], original: Any
 ) -> dict[str, Any]:
     """The kind's recipe, and how the member is packed."""
@@ -181,7 +179,7 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
         edit.in_work = False
         return True
 
-    _change(workspace, project_id, address, leave, encode=False)
+    change_edit(workspace, project_id, address, leave, encode=False)
 
 
 def _read_exchange(target: Path) -> bytes:
@@ -248,9 +246,9 @@ def take_file(
         _add_step(edit, what, file_sha256=sha256, file_name=name)
         return True
 
-    taken = _change(workspace, project_id, address, take)
+    taken = change_edit(workspace, project_id, address, take)
     if taken and not on_disk:
-        _change(workspace, project_id, address, lambda edit: _follow(workspace, edit, data), encode=False)
+        change_edit(workspace, project_id, address, lambda edit: _follow(workspace, edit, data), encode=False)
     return taken
 
 
@@ -287,7 +285,7 @@ def note_fault(workspace: Workspace, project_id: str, address: str, error: BraeE
         edit.fault = str(error)
         return True
 
-    _change(workspace, project_id, address, note, encode=False)
+    change_edit(workspace, project_id, address, note, encode=False)
 
 
 def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: list[str]) -> None:
@@ -308,7 +306,7 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
         _add_step(edit, what, remedies=remedies)
         return True
 
-    _change(workspace, project_id, address, apply)
+    change_edit(workspace, project_id, address, apply)
 
 
 def set_choices(workspace: Workspace, project_id: str, address: str, choices: Mapping[str, Any]) -> None:
@@ -331,7 +329,7 @@ def set_choices(workspace: Workspace, project_id: str, address: str, choices: Ma
         _add_step(edit, f"encoded: {kind.said(wanted)}", choices=wanted)
         return True
 
-    _change(workspace, project_id, address, choose)
+    change_edit(workspace, project_id, address, choose)
 
 
 def take_beside(workspace: Workspace, project_id: str, address: str, part: str, data: bytes, name: str) -> None:
@@ -361,7 +359,7 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
         _add_step(edit, what, beside=beside)
         return True
 
-    _change(workspace, project_id, address, replace)
+    change_edit(workspace, project_id, address, replace)
 
 
 def make_change(
@@ -397,7 +395,7 @@ def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], m
             _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
             return True
 
-        _change(workspace, project_id, address, put)
+        change_edit(workspace, project_id, address, put)
 
 
 def marked_now(edit: Edit) -> bool:
@@ -439,7 +437,7 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
             _send_out(workspace, edit, original)
         return True
 
-    _change(workspace, project_id, address, go, refuse=False)
+    change_edit(workspace, project_id, address, go, refuse=False)
 
 
 def _is_seen(edit: Edit, data: bytes) -> bool:
@@ -481,124 +479,6 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"
-
-
-def say_meant(workspace: Workspace, project_id: str, address: str, finding: str, scope: meant.Scope | None) -> None:
-    """A finding of an item is meant: of this one, of its folder or everywhere; None takes all that reaches it back.
-
-    What the edits hold stays as it is; those that only waited for this decision are ready.
-    """
-    workspace.edit(project_id, address)
-    with workspace.database.change() as session:
-        project = session.get_one(Project, project_id)
-        if scope is None:
-            rules = [rule for rule in project.meant if not meant.reaches(rule, finding, address)]
-        else:
-            rule = {"finding": finding, "within": meant.within(address, scope)}
-            rules = [*(one for one in project.meant if one != rule), rule]
-        project.meant = rules
-        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
-        addresses = list(session.scalars(query))
-        # Within the change, so that of two at once the later one is written down last.
-        workspace.ledger.keep_meant(project_id, rules)
-
-    def judge(edit: Edit) -> bool:
-        # Written down even where nothing changes, so that what is being matched with the rules before starts again.
-        if edit.sheet is None:
-            return True
-        sheet = meant.marked(MatchSheet.model_validate(edit.sheet), rules, edit.address)
-        edit.sheet = edit.sheet | {"findings": sheet.model_dump()["findings"]}
-        if edit.state in ("ready", "attention") and edit.fault is None and edit.encoded_sha256 is not None:
-            edit.state = "attention" if sheet.open_findings else "ready"
-        return True
-
-    for one in addresses:
-        _change(workspace, project_id, one, judge, encode=False)
-
-
-def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> None:
-    """Match every edit anew, after the game was opened again; each is written down by itself."""
-    ticker = ticker or Silent()
-    with workspace.database.session() as session:
-        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
-        addresses = list(session.scalars(query))
-    if addresses:
-        ticker.begin(len(addresses), "edits matched")
-    sent: dict[str, str] = {}
-    for address in addresses:
-        ticker.tick()
-        try:
-            address = _followed(workspace, project_id, address, sent)
-
-            def again(edit: Edit) -> bool:
-                project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
-                if found.member.kind != edit.kind:
-                    raise FormatError(f"This item was a {edit.kind} and is none any more.", address=edit.address)
-                original = workspace.original_asset(project, found)
-                edit.recipe = _recipe(workspace, project, found, kind_of(edit.kind), original)
-                return True
-
-            _change(workspace, project_id, address, again)
-        except CancelledError:
-            raise
-        except BraeError as error:
-            words = str(error)
-
-            def fail(edit: Edit, words: str = words) -> bool:
-                edit.state, edit.fault = "attention", words
-                return True
-
-            _change(workspace, project_id, address, fail, encode=False)
-
-
-#: items that are compared with the one that an edit was made from
-_MOST_ALIKE = 500
-
-
-def _followed(workspace: Workspace, project_id: str, address: str, sent: dict[str, str]) -> str:
-    """The address of an edit's item, also where the game's file calls it otherwise now.
-
-    A file that was found by signs and is described later, or a layout that knows more names, gives an item another
-    address. It is the same one if it alone, of all in its file, goes out as the very file that was sent. ``sent``
-    keeps the hashes of what items go out as, for the next edit that looks for its own.
-    """
-    try:
-        workspace.find(project_id, address)
-        return address
-    except NotFoundError:
-        pass
-    edit = workspace.edit(project_id, address)
-    here = f"{split(address)[0]}//"
-    with workspace.database.session() as session:
-        query = select(Member.address, Member.real).where(
-            Member.project_id == project_id,
-            Member.kind == edit.kind,
-            Member.address.startswith(here, autoescape=True),
-        )
-        size = edit.recipe.get("size")
-        alike = [item for item, real in session.execute(query) if size is None or real == size]
-        others = set(session.scalars(select(Edit.address).where(Edit.project_id == project_id)))
-    project, kind = workspace.project(project_id), kind_of(edit.kind)
-    found = []
-    for item in alike[:_MOST_ALIKE]:
-        with suppress(BraeError):
-            if item not in sent:
-                file = kind.send(workspace.original_asset(project, workspace.find(project_id, item)))
-                sent[item] = hashlib.sha256(file.data).hexdigest()
-            if sent[item] == edit.sent_sha256:
-                found.append(item)
-    if len(found) != 1 or found[0] in others:
-        return address
-    edit.address = found[0]
-    try:
-        with workspace.database.change() as session:
-            session.merge(edit)
-    except StaleDataError:  # something else changed it meanwhile: on what is there now
-        return _followed(workspace, project_id, address, sent)
-    workspace.ledger.keep_edit(workspace.edit(project_id, found[0]))
-    workspace.ledger.drop_edit(project_id, address)
-    log.info("the edit of %s goes on as %s", address, found[0])
-    return found[0]
 
 
 def _tell(workspace: Workspace, project_id: str, address: str) -> None:

@@ -38,8 +38,8 @@ from brae.core.structure.glance import families, glance
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
 from brae.work import copies
-from brae.work.edits import rematch
 from brae.work.listing import Listing
+from brae.work.matching import rematch
 from brae.work.workspace import Workspace
 
 log = logging.getLogger(__name__)

@@ -1,8 +1,9 @@
-import { CheckCircle2, ChevronDown, Info, OctagonAlert, TriangleAlert } from "lucide-react";
+import { CheckCircle2, Info, OctagonAlert, TriangleAlert } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import type { Edit, Finding } from "../api/client";
 import { useSetMeant, useSetRemedies } from "../api/queries";
 import { Button } from "./controls";
+import { ENTRY, Menu } from "./Menu";
 
 const SIGNS = {
   stops: { icon: OctagonAlert, words: "The game would stop", className: "text-rust" },
@@ -80,31 +81,13 @@ const SCOPES: [Scope, string][] = [
 /** Nothing has to be decided: it is on purpose. */
 function MeantMenu({ busy, onMeant }: { busy: boolean; onMeant: (scope: Scope) => void }) {
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
-        disabled={busy}
-        className="inline-flex items-center gap-1.5 rounded-lg px-2.5 py-1.5 hover:bg-sunk disabled:opacity-55"
-      >
-        This is meant <ChevronDown aria-hidden className="size-4" />
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="start"
-          sideOffset={6}
-          className="z-20 min-w-60 rounded-xl border border-line bg-raised p-1.5 shadow-lg"
-        >
-          {SCOPES.map(([scope, words]) => (
-            <DropdownMenu.Item
-              key={scope}
-              className="cursor-pointer rounded-md px-3 py-1.5 outline-none data-[highlighted]:bg-sunk"
-              onSelect={() => onMeant(scope)}
-            >
-              {words}
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu words="This is meant" look="hover:bg-sunk" align="start" disabled={busy}>
+      {SCOPES.map(([scope, words]) => (
+        <DropdownMenu.Item key={scope} className={ENTRY} onSelect={() => onMeant(scope)}>
+          {words}
+        </DropdownMenu.Item>
+      ))}
+    </Menu>
   );
 }
 

@@ -26,7 +26,6 @@ from brae.work.edits import (
     go_to,
     marked_now,
     put_in_work,
-    say_meant,
     set_choices,
     set_marks,
     set_remedies,
@@ -35,6 +34,7 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
+from brae.work.matching import say_meant
 
 #: larger files are looked at before the rest of them is taken
 LARGE_UPLOAD = 64 << 20

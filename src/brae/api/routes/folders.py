@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 from fastapi import APIRouter
 
@@ -11,27 +10,17 @@ from brae.api.routes import Work
 from brae.api.routes.catalogue import search_of
 from brae.api.schemas.common import JobView
 from brae.api.schemas.items import ExportRequest, ImportRequest, ManyRequest
-from brae.core.errors import FormatError
+from brae.work.browsing import typed_path
 from brae.work.edits import put_in_work, set_marks, take_marks_back
 from brae.work.sending import export, for_each, take_back
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["folders"])
 
 
-def _folder(name: str) -> Path:
-    try:
-        folder = Path(name).expanduser()
-    except RuntimeError as error:  # ~somebody
-        raise FormatError(f"There is nobody of the name in '{name}'.", expected="a whole path") from error
-    if not folder.is_absolute():
-        raise FormatError("The folder is named from the root of the disk on.", address=name)
-    return folder
-
-
 @router.post("/export", status_code=202)
 def send(project_id: str, request: ExportRequest, workspace: Work) -> JobView:
     """Send items to a folder, as a job; what is there already stays, so that it goes on after an interruption."""
-    folder = _folder(request.folder)
+    folder = typed_path(request.folder)
     project = workspace.project(project_id)
     chosen = request.addresses or search_of(request.q, request.where, request.inside, request.in_work)
     job, _ = workspace.jobs.start(
@@ -66,7 +55,7 @@ def many(project_id: str, request: ManyRequest, workspace: Work) -> JobView:
 @router.post("/import", status_code=202)
 def take(project_id: str, request: ImportRequest, workspace: Work) -> JobView:
     """Take back what differs in a folder that was exported, as a job."""
-    folder = _folder(request.folder)
+    folder = typed_path(request.folder)
     project = workspace.project(project_id)
     job, _ = workspace.jobs.start(
         "import",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
@@ -11,7 +11,7 @@ from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
 from brae.core.layouts.load import Path_
 from brae.core.layouts.model import Layout
-from brae.core.layouts.parts import Content, Fact, PixelsPart, Said
+from brae.core.layouts.parts import ChunksPart, Fact, MembersPart, PixelsPart, Said
 
 #: where it stands in the layout, what is wrong, what is known instead
 Wrong = tuple[Path_, str, str | None]
@@ -22,19 +22,19 @@ def check(layout: Layout) -> Iterator[Wrong]:
     for number, part in enumerate(layout.parts):
         place: Path_ = ("parts", number)
         if isinstance(part, PixelsPart):
-            yield from _facts(layout, place, part.name, part.facts, [layout.kind])
-        elif isinstance(part, Content) and part.kind is not None:
+            yield from _facts(layout, place, part, [layout.kind])
+        elif isinstance(part, MembersPart | ChunksPart) and part.kind is not None:
             named = [word for word in _words(layout, part, part.kind) if word]
             for word in named:
                 if word not in kinds():
                     wrong = f"There is no kind '{word}'{near(str(word), kinds()) or '.'}"
                     yield (*place, "kind"), wrong, ", ".join(kinds())
-            yield from _facts(layout, place, part.name, part.facts, [str(word) for word in named])
+            yield from _facts(layout, place, part, [str(word) for word in named])
 
 
-def _words(layout: Layout, part: Content | None, fact: Fact) -> Sequence[object]:
+def _words(layout: Layout, part: MembersPart | ChunksPart | PixelsPart, fact: Fact) -> Sequence[object]:
     """What a fact can be, as far as the layout says it by words; nothing where any number is."""
-    source = layout.member_source(part, fact) if part is not None else layout.source(fact)
+    source = layout.member_source(part, fact) if not isinstance(part, PixelsPart) else layout.source(fact)
     if source is None:
         return [fact.is_ if isinstance(fact, Said) else fact]
     otherwise = [fact.otherwise] if isinstance(fact, Said) and fact.otherwise not in (None, "") else []
@@ -42,27 +42,26 @@ def _words(layout: Layout, part: Content | None, fact: Fact) -> Sequence[object]
 
 
 def _facts(
-    layout: Layout, place: Path_, part: str, facts: Mapping[str, Fact], named: Sequence[str]
+    layout: Layout, place: Path_, part: MembersPart | ChunksPart | PixelsPart, named: Sequence[str]
 ) -> Iterator[Wrong]:
     known = [kinds()[kind].layout_facts for kind in named if kind in kinds()]
     if not known:
         return
     names = {name for schema in known for name in schema.model_fields} - {"kind"}
-    content = next(one for one in layout.parts if one.name == part)
-    for name, fact in facts.items():
+    for name, fact in part.facts.items():
         where = (*place, "facts", name)
         if name not in names:
             wrong = f"'{name}' is nothing of a {' or a '.join(dict.fromkeys(named))}{near(name, names) or '.'}"
             yield where, wrong, ", ".join(sorted(names))
             continue
-        for word in _words(layout, content if isinstance(content, Content) else None, fact):
+        for word in _words(layout, part, fact):
             faults = [_fault(schema, name, word) for schema in known if name in schema.model_fields]
             if all(fault is not None for fault in faults) and faults[0] is not None:
                 yield where, f"'{name}' cannot be so: {faults[0][0].rstrip('.')}.", faults[0][1]
     if len(known) == 1:
         for name, field in known[0].model_fields.items():
-            if field.is_required() and name not in facts:
-                yield place, f"'facts' of '{part}' do not say the {named[0]}'s {name}.", None
+            if field.is_required() and name not in part.facts:
+                yield place, f"'facts' of '{part.name}' do not say the {named[0]}'s {name}.", None
 
 
 def _fault(schema: type[BaseModel], name: str, word: object) -> tuple[str, str | None] | None:

@@ -11,7 +11,7 @@ from brae.core.layouts.directory import folder_numbers, group_paths
 from brae.core.layouts.fields import Encoding, Leaf
 from brae.core.layouts.parts import NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed
-from brae.core.layouts.rows import Ints, Rows, encode, encode_record
+from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
 
 #: what a record may have whose meaning for a new one nobody knows
 _UNKNOWN = ("parent", "folder", "name-hash", "name-offset", "name-length", "extension", "record-length", "offset")
@@ -36,11 +36,7 @@ def new_record(part: Records, table: Rows, name: str, follows: Encoding | None) 
     if inline is None:
         assert follows is not None
         return encode_record(part, table.endian, values), encode(name, follows, table.endian)
-    raw = encode(name.replace("/", inline.column.slash), inline.column.encoding, table.endian)
-    values[inline.field] = raw
-    if isinstance(inline.column.length, str):
-        values[inline.column.length] = len(raw) // max(inline.column.unit, inline.column.character)
-    return encode_record(part, table.endian, values), None
+    return encode_record(part, table.endian, values | named(inline, name, table.endian)), None
 
 
 class Types:
@@ -80,10 +76,10 @@ class Groups:
         self._names_follow = block.encoding if block is not None and groups.name in block.of else None
         self.named: list[tuple[int, bytes]] = []
         self._first, self._count = groups.column("first-member"), groups.column("member-count")
-        self._paths = group_paths(parsed, records)
+        self._paths = {path: number for number, path in reversed(list(enumerate(group_paths(parsed, records))))}
         self._owners = owners
         # Folders in the order in which their records lie; an empty one before the one that begins where it would.
-        filled = np.bincount(owners[owners >= 0], minlength=len(self._paths)) > 0
+        filled = np.bincount(owners[owners >= 0], minlength=len(self._table)) > 0
         self._order = np.arange(len(filled))
         if self._first is not None:
             begins = self._table.numbers(self._first.field)
@@ -95,19 +91,16 @@ class Groups:
 
     def of(self, name: str) -> tuple[int, str]:
         """The folder of a new member, which is made where there is none, and the member's name in it."""
-        for number, path in enumerate(self._paths):
-            if path and name.startswith(f"{path}/") and "/" not in name[len(path) + 1 :]:
-                return number, name[len(path) + 1 :]
         folder, _, inside = name.rpartition("/")
-        if folder in self._paths:
-            return self._paths.index(folder), inside
-        record, text = new_record(self.part, self._table, folder, self._names_follow)
-        if text is not None:
-            self.named.append((len(self._paths), text))
-        self._table.insert(len(self._table), record)
-        self._paths.append(folder)
-        self._order = np.append(self._order, len(self._paths) - 1)
-        return len(self._paths) - 1, inside
+        if folder not in self._paths:
+            number = len(self._table)
+            record, text = new_record(self.part, self._table, folder, self._names_follow)
+            if text is not None:
+                self.named.append((number, text))
+            self._table.insert(number, record)
+            self._paths[folder] = number
+            self._order = np.append(self._order, number)
+        return self._paths[folder], inside
 
     def keep(self, kept: Ints) -> None:
         """Only these records are left."""
@@ -129,11 +122,10 @@ class Groups:
     def write(self) -> None:
         """Tell the folders' records how many they have, and where they begin."""
         assert self._count is not None
-        counts = np.bincount(self._owners[self._owners >= 0], minlength=len(self._paths))
+        counts = np.bincount(self._owners[self._owners >= 0], minlength=len(self._table))
         self._table.put(self._count.field, np.arange(len(counts)), counts)
         if self._first is not None:
-            for group in range(len(counts)):
-                if counts[group]:
-                    self._table.put(self._first.field, group, int(np.flatnonzero(self._owners == group)[0]))
-                elif self._said:
-                    self._table.put(self._first.field, group, self._end_before(group))
+            groups, firsts = np.unique(self._owners, return_index=True)
+            self._table.put(self._first.field, groups[groups >= 0], firsts[groups >= 0])
+            for group in np.flatnonzero(counts == 0).tolist() if self._said else ():
+                self._table.put(self._first.field, group, self._end_before(group))

@@ -25,7 +25,7 @@ from brae.core.layouts.fields import Leaf
 from brae.core.layouts.groups import Groups, Types
 from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
 from brae.core.layouts.read import Parsed
-from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, walk
+from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, named, walk
 from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
 from brae.core.layouts.trees import Growth, Tree
 from brae.core.sources import ByteSource
@@ -178,6 +178,7 @@ def restructure(
     ending = records.column("extension")
     types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
     growth = Growth(tree, records, table.endian) if tree is not None and isinstance(records, TreePart) else None
+    grown: list[tuple[str, bytes]] = []
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
         kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
@@ -192,7 +193,8 @@ def restructure(
             groups.keep(kept)
     for new in edits.added:
         group, inside = groups.of(new.name) if groups is not None else (-1, new.name)
-        path, _, inside = new.name.rpartition("/") if growth is not None else ("", "", inside)
+        if growth is not None:
+            path, _, inside = new.name.rpartition("/")
         if groups is not None and in_order is not None and block is not None:
             start = names_before(parsed, block, groups.part) if groups.named else 0
             for number, text in groups.named:
@@ -200,11 +202,13 @@ def restructure(
                 before += start <= before
             groups.named.clear()
         values, name = _new_values(parsed, found, records, table, new, inside, types)
+        own = records.column("record-length")
+        if own is not None:
+            values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
         if growth is not None:
-            at = growth.insert(path, encode_record(records, table.endian, values))
-            row_of[row_of >= at] += 1
-            result.rows = [row + (row >= at) for row in result.rows] + [at]
-            result.name_places.append(0)
+            if block is not None:
+                raise LayoutError("Members whose names stand in a block cannot be added to a folder tree yet.")
+            grown.append((path, encode_record(records, table.endian, values)))
             continue
         at = groups.insert(group) if groups is not None else _insertion(found, records, table, values)
         pointer = records.column("name-offset")
@@ -214,14 +218,16 @@ def restructure(
         elif in_order is not None:
             in_order.insert(before + at, name)
         result.name_places += [0] * (len(result.rows) + 1 - len(result.name_places))
-        own = records.column("record-length")
-        if own is not None:
-            values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
         table.insert(at, encode_record(records, table.endian, values))
         row_of[row_of >= at] += 1
         result.rows = [row + (row >= at) for row in result.rows] + [at]
     if groups is not None:
         groups.write()
+    if growth is not None and grown:
+        rows = growth.add(grown)
+        others = np.setdiff1d(np.arange(len(table)), rows)
+        row_of[row_of >= 0] = others[row_of[row_of >= 0]]
+        result.rows, result.name_places = rows.tolist(), [0] * len(rows)
     if block is not None:
         if in_order is not None:
             end = bytes(2 if block.encoding == "utf-16" else 1)
@@ -266,11 +272,7 @@ def _new_values(
     inline, hashed, pointer = records.column("name"), records.column("name-hash"), records.column("name-offset")
     block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
     if inline is not None:
-        raw = encode(name.replace("/", inline.column.slash), inline.column.encoding, table.endian)
-        values[inline.field] = raw
-        if isinstance(inline.column.length, str):
-            counted = len(raw) - inline.column.add
-            values[inline.column.length] = counted // max(inline.column.unit, inline.column.character)
+        values |= named(inline, name, table.endian)
     elif block is not None and (pointer is not None or block.in_order):
         raw = encode(name.replace("/", block.slash), block.encoding, table.endian)
         length = records.column("name-length")

@@ -209,12 +209,7 @@ class Layout(Strict):
             return leaves[of], said if said is not None else leaves[of].meant.values
         if isinstance(of, str) and not isinstance(fact, Said) and self.header_field(of) is None:
             # A sum over a record's fields, or a word.
-            try:
-                names = expressions.field_names(of)
-            except LayoutError:
-                return None
-            numbers = {*leaves, *MEMBER_FACTS, *(meant.field for meant in self._header_fields)}
-            return (None, None) if names and names <= numbers else None
+            return (None, None) if self._is_sum(of, {*leaves, *MEMBER_FACTS}) else None
         return self.source(fact)
 
     def _part(self, name: str | None) -> Part | None:
@@ -231,12 +226,13 @@ class Layout(Strict):
                 yield part
                 yield from part.bits or []
 
-    def _is_sum(self, text: str) -> bool:
+    def _is_sum(self, text: str, more: Collection[str] = ()) -> bool:
+        """Whether a text is made of the header's fields, and of ``more``; else it is a word."""
         try:
             names = expressions.field_names(text)
         except LayoutError:
             return False
-        return bool(names) and names <= {"file_size", *(meant.field for meant in self._header_fields)}
+        return bool(names) and names <= {"file_size", *more, *(meant.field for meant in self._header_fields)}
 
     def _check_members(self, part: MembersPart, known: dict[str, Part], values: Collection[str]) -> None:
         if part.of is None:

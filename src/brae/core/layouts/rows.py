@@ -509,6 +509,16 @@ def _end_of_mark(part: Records, data: Bytes, at: int, until: Until, columns: Int
     return int(end)
 
 
+def named(leaf: Leaf, name: str, endian: str) -> dict[str, int | bytes]:
+    """What a new record says of its name: its bytes, and their number where another field counts them."""
+    column = leaf.column
+    raw = encode(name.replace("/", column.slash), column.encoding, endian)
+    values: dict[str, int | bytes] = {leaf.field: raw}
+    if isinstance(column.length, str):
+        values[column.length] = (len(raw) - column.add) // max(column.unit, column.character)
+    return values
+
+
 def encode_record(part: Records, endian: str, values: dict[str, int | bytes]) -> bytes:
     """A new record: values by field (numbers as they are stored; strings as bytes); what is not given is zero."""
     result = bytearray()

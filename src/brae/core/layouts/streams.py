@@ -6,10 +6,12 @@ than before are packed again; the table of the blocks follows.
 
 from __future__ import annotations
 
+import threading
 from bisect import bisect_right
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -25,8 +27,8 @@ from brae.core.layouts.rows import FixedRows, Ints, Rows, encode_record
 from brae.core.layouts.segments import Copy, New, Segment, parts
 from brae.core.sources import ByteSource, check_range
 
-#: blocks that are kept unpacked, as what is read next is mostly near
-_KEPT = 16
+#: bytes of blocks that are kept unpacked, as what is read next is mostly near
+_KEPT = 32 << 20
 #: bytes of a block, and of all of them
 _LARGEST_BLOCK, _LARGEST = 1 << 28, 1 << 40
 #: of a stream without a block from which the size could be told
@@ -61,6 +63,12 @@ class Blocks:
         np.maximum.at(used, last, (begins + sizes)[full] - last * whole)
         self.used = np.minimum(used, whole)
 
+    @cached_property
+    def usual(self) -> compression.Packer:
+        """How a new block is packed: as the first that is."""
+        packed = (packer for packer in self.packers if packer.name != "none")
+        return next(packed, self.packers[0] if self.packers else compression.get("none"))
+
     def unpack(self, number: int) -> bytes:
         """A block's bytes; in a stream of short blocks without what only fills its place."""
         size = int(self.starts[number + 1] - self.starts[number])
@@ -90,6 +98,8 @@ class BlockSource:
         self.blocks = blocks
         self._starts = blocks.starts.tolist()
         self._kept: OrderedDict[int, bytes] = OrderedDict()
+        # Several threads read the members of one archive.
+        self._lock = threading.Lock()
 
     @property
     def size(self) -> int:
@@ -105,9 +115,12 @@ class BlockSource:
         found = self._kept.get(number)
         if found is None:
             size = self._starts[number + 1] - self._starts[number]
-            found = self._kept[number] = self.blocks.unpack(number).ljust(size, b"\0")
-            while len(self._kept) > _KEPT:
-                self._kept.popitem(last=False)
+            found = self.blocks.unpack(number).ljust(size, b"\0")
+            with self._lock:
+                self._kept[number] = found
+                # The one that is read stays, however large it is.
+                while len(self._kept) > 1 and sum(map(len, self._kept.values())) > _KEPT:
+                    self._kept.popitem(last=False)
         return found
 
     def read(self, offset: int, length: int) -> bytes:
@@ -193,20 +206,21 @@ def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int)
             last = evaluate(part.total, told.values) - int(found.starts[-2])
         else:
             data = reveal(part.obfuscation, source.read(int(offsets[-1]), int(stored[-1])))
-            last = len(data) if part.unpacked == "equal" and not _unpacks(packers[-1], data) else 0
-            last = last or len(packers[-1].unpack(data, None))
+            last = _length(packers[-1], data, plain=part.unpacked == "equal")
         if not 0 <= last <= (whole or 0):
             raise FormatError(f"The last block of '{part.stream}' would be {last} bytes.", expected=f"1 to {whole}")
         found.starts[-1] = found.starts[-2] + last
     return found
 
 
-def _unpacks(packer: compression.Packer, data: bytes) -> bool:
+def _length(packer: compression.Packer, data: bytes, *, plain: bool) -> int:
+    """Bytes that a block of unknown length unpacks to; ``plain``: what does not unpack may be stored as it is."""
     try:
-        packer.unpack(data, None)
+        return len(packer.unpack(data, None))
     except BraeError:
-        return False
-    return True
+        if not plain:
+            raise
+        return len(data)
 
 
 def packed_again(blocks: Blocks, content: Sequence[Segment], used: Callable[[int, int], int]) -> list[Made]:
@@ -240,7 +254,7 @@ def _cut(content: Sequence[Segment], blocks: Blocks) -> Iterator[tuple[int, list
     total = sum(piece.length for piece in content)
     sizes = np.diff(blocks.starts)
     whole = blocks.whole or int(sizes.max(initial=0)) or _FIRST
-    queue, place, number = [piece for piece in content if piece.length], 0, 0
+    queue, place, number = deque(piece for piece in content if piece.length), 0, 0
     while place < total:
         # Blocks of sizes of their own keep them as long as the content lasts.
         wanted = whole if blocks.whole is not None or number >= len(sizes) else int(sizes[number])
@@ -249,7 +263,7 @@ def _cut(content: Sequence[Segment], blocks: Blocks) -> Iterator[tuple[int, list
             piece = queue[0]
             room = wanted - length
             if piece.length <= room:
-                pieces.append(queue.pop(0))
+                pieces.append(queue.popleft())
             else:
                 head, queue[0] = _split(piece, room)
                 pieces.append(head)
@@ -294,16 +308,11 @@ def _level(blocks: Blocks) -> int:
             found = compression.find_level(blocks.packers[number], packed, data)
             if found is not None:
                 return found
-    return _usual(blocks).levels[0]
-
-
-def _usual(blocks: Blocks) -> compression.Packer:
-    packed = [packer for packer in blocks.packers if packer.name != "none"]
-    return packed[0] if packed else blocks.packers[0] if blocks.packers else compression.get("none")
+    return blocks.usual.levels[0]
 
 
 def _pack(blocks: Blocks, data: bytes, level: int) -> Made:
-    part, packer = blocks.part, _usual(blocks)
+    part, packer = blocks.part, blocks.usual
     packed = packer.pack(data, level)
     if part.unpacked == "equal" and len(packed) >= len(data):
         packed = data
@@ -360,7 +369,7 @@ def written(
 def _describe_packing(blocks: Blocks, before: Rows, table: Rows, field: str, made: Sequence[Made]) -> None:
     """The number of each block's packer: as it was, or that of the usual one."""
     numbers = before.raw(field).astype(np.int64)
-    usual = next((k for k, packer in enumerate(blocks.packers) if packer is _usual(blocks)), None)
+    usual = next((k for k, packer in enumerate(blocks.packers) if packer is blocks.usual), None)
     if usual is not None:
         new = [int(numbers[usual if one.old is None else one.old]) for one in made]
         table.put(field, np.arange(len(made)), np.array(new, np.int64))

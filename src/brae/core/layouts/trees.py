@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
-from brae.core.layouts.fields import Leaf
+from brae.core.layouts.fields import Column, Leaf
 from brae.core.layouts.parts import TreePart
 from brae.core.layouts.rows import (
     LARGEST_NOTES,
     Bytes,
     Ints,
     VariableRows,
-    encode,
     encode_record,
     frozen,
+    named,
     program,
 )
 
@@ -88,94 +90,115 @@ class Growth:
 
     def remove(self, rows: Iterable[int]) -> None:
         """Take files out, by their numbers; the folders stay."""
-        for row in sorted(rows, reverse=True):
-            self._count(self._files, int(self.tree.owners[row]), -1)
-            places = self._places()
-            at = places.index((int(self.tree.files.starts[row]), False, row))
-            self._renew(self._start(places, at), self._start(places, at + 1), b"")
+        gone = np.array(sorted(rows), np.int64)
+        self._count(self._files, self.tree.owners[gone], -1)
+        order = self._order()
+        block, kept, position = self.tree.files.bytes_.tobytes(), [], 0
+        for rank in order.files[gone].tolist():
+            kept.append(block[position : int(order.starts[rank])])
+            position = int(order.starts[rank + 1])
+        self._renew(b"".join([*kept, block[position:]]))
 
-    def insert(self, folder: str, record: bytes) -> int:
-        """Put a file into a folder, which is made where there is none, behind its others; returns its number."""
-        owner = self._folder(folder)
-        mine = np.flatnonzero(self.tree.owners == owner)
-        places = self._places()
-        if len(mine):
-            after = places.index((int(self.tree.files.starts[mine[-1]]), False, int(mine[-1])))
-        elif self._part.order == "files-first":
-            after = places.index((int(self.tree.folders.starts[owner]), True, owner))
-        else:
-            after = self._last(places, owner)
-        self._count(self._files, owner, 1)
-        place = self._start(places, after + 1)
-        self._renew(place, place, record)
-        return int(np.searchsorted(self.tree.files.starts[: len(self.tree.files)], place))
+    def add(self, files: Sequence[tuple[str, bytes]]) -> Ints:
+        """Put records into folders, each behind the others there; returns their numbers.
 
-    def _paths(self) -> list[str]:
+        Folders are made where there are none.
+        """
+        numbers = self._with_folders(path for path, _ in files)
+        owners = np.array([numbers[path] for path, _ in files], np.int64)
+        order, tree = self._order(), self.tree
+        # Behind a folder's own files; else before its folders, or behind all that is in them.
+        after = order.folders.copy() if self._part.order == "files-first" else order.last.copy()
+        np.maximum.at(after, tree.owners[tree.owners >= 0], order.files[tree.owners >= 0])
+        self._count(self._files, owners, 1)
+        # Where several end at one place, what goes into the innermost comes first.
+        places = self._insert(order.starts[after[owners] + 1], [record for _, record in files], -owners)
+        return np.searchsorted(self.tree.files.starts[: len(self.tree.files)], places)
+
+    def _with_folders(self, wanted: Iterable[str]) -> dict[str, int]:
+        """The number of every folder by its path, with those that are wanted."""
         column = next((column for column in self._part.folder if column.role == "name"), None)
-        texts = self.tree.folders.texts(column.field) if column else []
         if column is None:
             raise LayoutError("Folders without names cannot get new members.")
+        known = self._paths(column)
+        # Each with those that it lies in, in the order in which they are first wanted.
+        paths = dict.fromkeys(path[: cut.start()] for path in wanted for cut in re.finditer("/|$", path))
+        paths = {path: None for path in paths if path not in known}
+        heads = self._part.model_copy(update={"record": self._part.folder})
+        for depth in sorted({path.count("/") for path in paths}):
+            new = [path for path in paths if path.count("/") == depth]
+            above = [path.rpartition("/")[0] for path in new]
+            if any(path not in known for path in above):
+                raise LayoutError(f"The archive has no folder '{new[0]}' at the top, and none can be added there.")
+            parents, order, tree = np.array([known[path] for path in above]), self._order(), self.tree
+            after = order.last.copy() if self._part.order == "files-first" else order.folders.copy()
+            if self._part.order == "folders-first":
+                held = tree.parents >= 0
+                np.maximum.at(after, tree.parents[held], order.last[held])
+            names = (named(Leaf(column, column), path.rpartition("/")[2], self._endian) for path in new)
+            records = [encode_record(heads, self._endian, values) for values in names]
+            self._count(self._folders, parents, 1)
+            self._insert(order.starts[after[parents] + 1], records, np.zeros(len(new), np.int64))
+            known = self._paths(column)
+            if lost := next((path for path in new if path not in known), None):
+                raise LayoutError(f"The archive's folders cannot be called '{lost}'.")
+        return known
+
+    def _paths(self, column: Column) -> dict[str, int]:
+        texts = [text.replace(column.slash, "/") for text in self.tree.folders.texts(column.field)]
         if self._part.folders is None:
             texts[0] = ""
-        return joined(self.tree.parents, [text.replace(column.slash, "/") for text in texts])
+        return {path: number for number, path in enumerate(joined(self.tree.parents, texts))}
 
-    def _folder(self, path: str) -> int:
-        paths = self._paths()
-        if path in paths:
-            return paths.index(path)
-        above, _, name = path.rpartition("/")
-        if not above and "" not in paths:
-            raise LayoutError(f"The archive has no folder '{path}' at the top, and none can be added there.")
-        parent = self._folder(above)
-        column = next(column for column in self._part.folder if column.role == "name")
-        heads = self._part.model_copy(update={"record": self._part.folder})
-        raw = encode(name, column.encoding, self._endian)
-        record = encode_record(heads, self._endian, {column.field: raw})
-        places = self._places()
-        after = self._last(places, parent)
-        if self._part.order == "folders-first":
-            own = np.flatnonzero(self.tree.parents == parent)
-            head = places.index((int(self.tree.folders.starts[parent]), True, parent))
-            after = self._last(places, int(own[-1])) if len(own) else head
-        self._count(self._folders, parent, 1)
-        place = self._start(places, after + 1)
-        self._renew(place, place, record)
-        return self._paths().index(path)
-
-    def _places(self) -> list[tuple[int, bool, int]]:
-        """Where each record begins, whether it is a folder's, and its number; in order."""
+    def _order(self) -> _Order:
         tree = self.tree
-        files = [(int(start), False, row) for row, start in enumerate(tree.files.starts[: len(tree.files)])]
-        heads = [(int(start), True, row) for row, start in enumerate(tree.folders.starts[: len(tree.folders)])]
-        return sorted(files + heads)
+        files, folders = tree.files.starts[: len(tree.files)], tree.folders.starts[: len(tree.folders)]
+        starts = np.concatenate([files, folders])
+        ranks = np.empty(len(starts), np.int64)
+        ranks[np.argsort(starts, kind="stable")] = np.arange(len(starts))
+        own, heads = ranks[: len(files)], ranks[len(files) :]
+        last = heads.copy()
+        held = tree.owners >= 0
+        np.maximum.at(last, tree.owners[held], own[held])
+        # A folder stands before those in it, so the innermost are known first.
+        for folder in range(len(last) - 1, -1, -1):
+            if tree.parents[folder] >= 0:
+                last[tree.parents[folder]] = max(last[tree.parents[folder]], last[folder])
+        return _Order(np.append(np.sort(starts), len(tree.files.bytes_)), own, heads, last)
 
-    def _start(self, places: list[tuple[int, bool, int]], number: int) -> int:
-        return places[number][0] if number < len(places) else len(self.tree.files.bytes_)
+    def _count(self, field: str, folders: Ints, by: int) -> None:
+        counts = self.tree.folders.numbers(field)
+        np.add.at(counts, folders, by)
+        self.tree.folders.put(field, slice(None), counts)
 
-    def _last(self, places: list[tuple[int, bool, int]], folder: int) -> int:
-        """The last record of all that lies in a folder, however deep."""
-        at = places.index((int(self.tree.folders.starts[folder]), True, folder))
-        while at + 1 < len(places):
-            _, is_folder, row = places[at + 1]
-            holder = row if is_folder else int(self.tree.owners[row])
-            while holder >= 0 and holder != folder:
-                holder = int(self.tree.parents[holder])
-            if holder != folder:
-                break
-            at += 1
-        return at
+    def _insert(self, places: Ints, records: Sequence[bytes], first: Ints) -> Ints:
+        """Put records into the block; where each begins now. At one place they go by ``first``, then as given."""
+        order = np.lexsort((first, places))
+        lengths = np.array([len(records[number]) for number in order.tolist()], np.int64)
+        begins = np.empty(len(records), np.int64)
+        begins[order] = places[order] + np.cumsum(lengths) - lengths
+        block, pieces, position = self.tree.files.bytes_.tobytes(), [], 0
+        for number in order.tolist():
+            pieces += [block[position : int(places[number])], records[number]]
+            position = int(places[number])
+        self._renew(b"".join([*pieces, block[position:]]))
+        return begins
 
-    def _count(self, field: str, folder: int, by: int) -> None:
-        folders = self.tree.folders
-        folders.put(field, folder, int(folders.numbers(field)[folder]) + by)
-
-    def _renew(self, begin: int, end: int, between: bytes) -> None:
-        block = self.tree.files.bytes_.tobytes()
-        whole = np.frombuffer(block[:begin] + between + block[end:], np.uint8)
-        again, _ = walk_tree(self._part, self._endian, whole, self._top)
+    def _renew(self, block: bytes) -> None:
+        again, _ = walk_tree(self._part, self._endian, np.frombuffer(block, np.uint8), self._top)
         self.tree.files.become(again.files)
         self.tree.folders.become(again.folders)
         self.tree.parents, self.tree.owners = again.parents, again.owners
+
+
+class _Order(NamedTuple):
+    """All records of a tree, in order: where each begins and the block ends, and who is which."""
+
+    starts: Ints
+    #: of each file and each folder its place in the order; of each folder that of the last record of all in it
+    files: Ints
+    folders: Ints
+    last: Ints
 
 
 def joined(parents: Ints, names: Iterable[str]) -> list[str]:
