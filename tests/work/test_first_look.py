@@ -18,6 +18,7 @@ from brae.jobs import Silent
 from brae.store.models import Edit, Member
 from brae.work import Workspace, builds
 from brae.work.edits import exchange_file, put_in_work, take_file
+from brae.work.matching import say_meant
 from brae.work.opening import open_game
 from brae.work.structures import find_structure, hits_in, keep_layout, look_ahead
 from tests.core.signs.mixture import Mixture, crate
@@ -214,6 +215,7 @@ def test_an_edit_by_signs_goes_on_when_the_file_is_described(
     builds.build(workspace, "unknown")
     built = (unknown / FILE).read_bytes()
     assert built != before
+    say_meant(workspace, "unknown", address, "colours-gone", "item")
     text = find_structure(workspace, "unknown", FILE, None)["proposals"][0]["text"]
     keep_layout(workspace, text)
     assert open_game(workspace, unknown)["archives"] == 2
@@ -221,6 +223,7 @@ def test_an_edit_by_signs_goes_on_when_the_file_is_described(
         edit = session.scalars(select(Edit).where(Edit.project_id == "unknown")).one()
         assert (edit.state, edit.fault) == ("ready", None)
     assert edit.address != address
+    assert workspace.project("unknown").meant == [{"finding": "colours-gone", "within": edit.address}]
     number = int(edit.address.rpartition("//")[2])
     archive = workspace.archive(workspace.project("unknown"), workspace.find("unknown", edit.address).archive)
     assert int(archive.offsets[number]) == before.index(files[0])
