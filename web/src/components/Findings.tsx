@@ -26,7 +26,8 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
     <ul className="grid gap-2">
       {findings.length === 0 && (
         <li className="flex items-center gap-2 text-moss">
-          <CheckCircle2 aria-hidden className="size-5" /> Nothing that the game would trip over.
+          <CheckCircle2 aria-hidden className="size-5" />
+          {intended.length === 0 ? "Nothing that the game would trip over." : "Nothing is left to decide."}
         </li>
       )}
       {findings.map((finding) => {

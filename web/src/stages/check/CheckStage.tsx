@@ -29,7 +29,9 @@ export function CheckStage({ project }: { project: string }) {
         <div className="flex items-end gap-4">
           <h1 className="flex-1 text-[26px] font-bold">
             {open === 0
-              ? "The game would take all of it"
+              ? came.some((edit) => edit.sheet?.findings.some((finding) => finding.meant))
+                ? "Nothing is left to decide"
+                : "The game would take all of it"
               : `${many(open, "edit")} would trip the game up or look wrong`}
           </h1>
           {waiting > 0 && <p className="text-quiet">{many(waiting, "more file")} not back yet</p>}
