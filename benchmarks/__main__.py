@@ -51,7 +51,7 @@ def _open(path: Path) -> Archive:
 def _listing(folder: Path) -> None:
     content = [(f"tiles/{k % 97:02d}/tile_{k:06d}.ptx", struct.pack("<I", k)) for k in range(100_000)]
     desktop.write_pair(folder, "many", content)
-    seconds = best(lambda: _open(folder / "many.kist").levels)
+    seconds = best(lambda: _open(folder / "many.kist").labels)
     report("listing 100,000 members with their names", f"{seconds:.2f} s", "under 1 s", seconds < 1)
 
 
@@ -103,8 +103,8 @@ def _unpacking(folder: Path) -> None:
 
     def plain() -> None:
         out = folder / "plain"
-        for path in {Path(path).parent for path in paths}:
-            (out / path).mkdir(parents=True, exist_ok=True)
+        for parent in {Path(path).parent for path in paths}:
+            (out / parent).mkdir(parents=True, exist_ok=True)
         for path, content in zip(paths, data, strict=True):
             (out / path).write_bytes(content)
         shutil.rmtree(out)
@@ -216,6 +216,7 @@ def _wait_for_jobs(browser: urllib.request.OpenerDirector, address: str) -> None
 
 def _commands(folder: Path) -> None:
     """Short commands, against starting Python and importing numpy; all take turns."""
+    folder.mkdir()
     path = folder / "small.zip"
     with zipfile.ZipFile(path, "w") as archive:
         archive.writestr("a.txt", "tide")

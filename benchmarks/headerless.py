@@ -80,7 +80,7 @@ def run() -> None:
     for name, width, height, levels, data in items:
         guesses = propose(data)
         first = guesses[0] if guesses else None
-        if first and (first.format, first.width, first.height, first.labels) == (name, width, height, levels):
+        if first and (first.format, first.width, first.height, first.levels) == (name, width, height, levels):
             right += 1
         else:
             wrong.append(f"{name} {width}x{height} {levels}: {first.words if first else 'nothing'}")

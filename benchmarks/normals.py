@@ -66,7 +66,7 @@ def pictures(count: int, seed: int) -> list[tuple[bool, Picture]]:
         alpha = np.full(rgb.shape[:2], 255, np.uint8)
         if name not in OPAQUE and rng.random() < 0.5:
             alpha = rng.integers(0, 256, rgb.shape[:2]).astype(np.uint8) if rng.random() < 0.5 else rgb[..., 0]
-        height, width = alpha.shape
+        height, width = alpha.shape[:2]
         header = Header("raw", formats.get(name), width, height, 1)
         levels, _, _ = encode_levels(np.dstack([rgb, alpha]), header)
         found.append((bool(number % 2), header.format.decode(levels[0], width, height)))

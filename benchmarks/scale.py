@@ -30,7 +30,7 @@ from brae.core.build.journal import file_hash
 from brae.demo import desktop
 from brae.store import Home
 from brae.store.models import Base, Member
-from brae.work import Workspace, opening
+from brae.work import Workspace, archives, opening
 from brae.work.edits import put_in_work
 
 MANY, PACKED, MILLION = 100_000, 12_000, 1_000_000
@@ -54,7 +54,7 @@ def _list(folder: Path) -> dict[str, float]:
     with tempfile.TemporaryDirectory(prefix="brae-bench-home-") as home:
         workspace = Workspace(Home(Path(home)))
         started = time.perf_counter()
-        told, proved = workspace.events.publish, opening._Opening._prove
+        told, proved = workspace.events.publish, archives.Archives.prove
 
         def publish(kind: str, **words: Any) -> None:
             if kind == "catalogue":
@@ -65,7 +65,7 @@ def _list(folder: Path) -> dict[str, float]:
             figures.setdefault("listed", time.perf_counter() - started)
             proved(self, one)
 
-        workspace.events.publish, opening._Opening._prove = publish, prove  # type: ignore[method-assign]
+        workspace.events.publish, archives.Archives.prove = publish, prove  # type: ignore[method-assign]
         project = opening.open_game(workspace, folder)["project"]
         figures["proved"] = time.perf_counter() - started
         figures["peak"] = _peak()

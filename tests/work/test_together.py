@@ -392,11 +392,11 @@ def test_whatever_one_file_does_the_others_open(
 ) -> None:
     """Faults that nobody thought of, at each place where a file or a member is looked at."""
     from brae.core import catalogue
-    from brae.work import opening
+    from brae.work import archives, opening
 
     for name, owner in (
         ("recognise_file", opening),
-        ("open_container", opening),
+        ("open_container", archives),
         ("describe", catalogue),
         ("_inner", catalogue),
     ):

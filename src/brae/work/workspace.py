@@ -14,9 +14,10 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar, cast
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from brae.core import addresses
 from brae.core.assets import base as assets
@@ -67,6 +68,9 @@ _BUILD_ENDS, _LOOK_AGAIN = 5.0, 0.02
 _MOST_BESIDE = 2000
 #: what tells one state of an archive, its files and its layout, from every other
 Version = tuple[object, ...]
+Row = TypeVar("Row")
+#: rows that are remembered at most
+_ROWS = 4096
 
 
 @dataclass(frozen=True)
@@ -131,6 +135,8 @@ class Workspace:
         #: of a game file: the database's version, whether its original is kept whole, else what it is on disk,
         #: and what tells that state
         self._states: dict[tuple[str, str], tuple[int, bool, Seen | None, Version]] = {}
+        #: rows that are asked for again and again, and the version of the database that they are of
+        self._rows: tuple[int, dict[tuple[str, ...], Any]] = (-1, {})
         self._lock = threading.RLock()
         self._turns = _Turns()
         self._finish_builds()
@@ -206,21 +212,40 @@ class Workspace:
 
     def project(self, name: str) -> Project:
         """A project by its identifier; NotFoundError where there is none."""
-        with self.database.session() as session:
+
+        def read(session: Session) -> Project:
             project = session.get(Project, name)
             if project is None:
                 known = ", ".join(session.scalars(select(Project.id)))
                 raise NotFoundError(f"There is no project '{name}'.", expected=f"one of {known or '(none)'}")
             return project
 
+        return self._row((name,), read)
+
     def find(self, project: str, address: str) -> Located:
         """A member by its address; NotFoundError where there is none."""
-        query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
-        with self.database.session() as session:
+
+        def read(session: Session) -> Located:
+            query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
             row = session.execute(query.where(Member.project_id == project, Member.address == address)).first()
-        if row is None:
-            raise NotFoundError("There is no such item.", address=address)
-        return Located(row[0], row[1])
+            if row is None:
+                raise NotFoundError("There is no such item.", address=address)
+            return Located(row[0], row[1])
+
+        return self._row((project, address), read)
+
+    def _row(self, key: tuple[str, ...], read: Callable[[Session], Row]) -> Row:
+        """What is read of the database, remembered until anybody writes to it."""
+        version = self.database.version()
+        with self._lock:
+            if self._rows[0] != version or len(self._rows[1]) > _ROWS:
+                self._rows = (version, {})
+            rows = self._rows[1]
+            if key in rows:
+                return cast("Row", rows[key])
+        with self.database.session() as session:
+            rows[key] = found = read(session)
+        return found
 
     def edit(self, project: str, address: str) -> Edit:
         """The edit of an item; NotFoundError where it is not in work."""
