@@ -27,6 +27,7 @@ from brae.work.edits import (
     take_file,
     take_out_of_work,
 )
+from brae.work.items import look_at
 from brae.work.opening import open_game
 from brae.work.watch import Watcher
 from tests.work.test_flow import SAIL, SKY, come_back, edit_of, paint
@@ -205,7 +206,7 @@ def test_a_huge_file_that_is_no_picture_is_refused_by_its_beginning(workspace: W
 
 def test_a_level_by_hand_and_one_level_go_together(workspace: Workspace, opened: Path) -> None:
     come_back(workspace, SKY, paint(workspace, SKY))
-    stored = workspace.viewed("skerry", SKY)[1].edit
+    stored = look_at(workspace, "skerry", SKY)[1].edit
     width, height = stored.header.sides(2)
     level = np.full((height, width, 4), (200, 10, 10, 255), np.uint8)
     import io
@@ -214,10 +215,10 @@ def test_a_level_by_hand_and_one_level_go_together(workspace: Workspace, opened:
     Image.fromarray(level).save(stream, "png")
     take_beside(workspace, "skerry", SKY, "2", stream.getvalue(), "red.png")
     set_choices(workspace, "skerry", SKY, {"levels": 1})
-    one = workspace.viewed("skerry", SKY)[1].edit
+    one = look_at(workspace, "skerry", SKY)[1].edit
     assert one.header.levels == 1
     set_choices(workspace, "skerry", SKY, {})
-    again = workspace.viewed("skerry", SKY)[1].edit
+    again = look_at(workspace, "skerry", SKY)[1].edit
     assert again.header.levels == stored.header.levels
     assert abs(again.shown(2)[..., 0].astype(int) - 200).max() < 12, "the level by hand is back"
 

@@ -18,6 +18,7 @@ from brae.jobs import Silent
 from brae.store.models import Edit, Member
 from brae.work import Workspace, builds
 from brae.work.edits import exchange_file, put_in_work, take_file
+from brae.work.items import original_bytes
 from brae.work.matching import say_meant
 from brae.work.opening import open_game
 from brae.work.structures import find_structure, hits_in, keep_layout, look_ahead
@@ -129,7 +130,7 @@ def test_it_is_looked_through_once(workspace: Workspace, unknown: Path, monkeypa
     assert [(one.address, one.name) for one in _members(workspace)] == first
     named = next(address for address, name in first if name.endswith(".png"))
     found = workspace.find("unknown", named)
-    assert workspace.original_bytes(workspace.project("unknown"), found).startswith(b"\x89PNG")
+    assert original_bytes(workspace, workspace.project("unknown"), found).startswith(b"\x89PNG")
 
 
 def test_a_changed_file_is_looked_through_again(workspace: Workspace, unknown: Path, files: list[bytes]) -> None:

@@ -30,6 +30,7 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
+from brae.work.items import look_at, original_asset, original_bytes
 from brae.work.opening import open_game
 from brae.work.watch import Watcher
 
@@ -148,12 +149,12 @@ def test_a_second_patch_takes_the_first_back(workspace: Workspace, opened: Path)
 
 def test_originals_stay_in_view_after_a_build(workspace: Workspace, opened: Path) -> None:
     project = workspace.project("skerry")
-    original = workspace.original_bytes(project, workspace.find("skerry", SAIL))
+    original = original_bytes(workspace, project, workspace.find("skerry", SAIL))
     for noisy in (False, True):
         come_back(workspace, SAIL, paint(workspace, SAIL, noisy=noisy))
         builds.build(workspace, "skerry")
         project = workspace.project("skerry")
-        assert workspace.original_bytes(project, workspace.find("skerry", SAIL)) == original
+        assert original_bytes(workspace, project, workspace.find("skerry", SAIL)) == original
 
 
 def test_what_something_else_changed_is_not_overwritten(workspace: Workspace, opened: Path) -> None:
@@ -433,13 +434,13 @@ def test_a_streamed_texture_is_one_item_in_two_archives(workspace: Workspace, op
     edit = edit_of(workspace, CLIFF)
     assert edit.state == "ready"
     assert list(edit.encoded_elsewhere) == [STREAM]
-    first = workspace.viewed("skerry", CLIFF)[1].edit
+    first = look_at(workspace, "skerry", CLIFF)[1].edit
     assert first is not None
     empty = workspace.blobs.put(bytes(len(first.elsewhere[next(iter(first.elsewhere))])))
     with workspace.database.change() as session:
         row = session.get_one(Edit, edit.id)
         row.encoded_elsewhere = {STREAM: empty}
-    other = workspace.viewed("skerry", CLIFF)[1].edit
+    other = look_at(workspace, "skerry", CLIFF)[1].edit
     assert other is not None
     assert not any(other.levels[0]), "the same stub with other levels is another picture"
     with workspace.database.change() as session:
@@ -465,8 +466,8 @@ def test_a_level_by_hand(workspace: Workspace, opened: Path) -> None:
     take_beside(workspace, "skerry", CLIFF, "2", write_image(red), "far.png")
     edit = workspace.edit("skerry", CLIFF)
     project = workspace.project("skerry")
-    original = workspace.original_asset(project, workspace.find("skerry", CLIFF))
-    made = workspace.viewed("skerry", CLIFF)[1].edit
+    original = original_asset(workspace, project, workspace.find("skerry", CLIFF))
+    made = look_at(workspace, "skerry", CLIFF)[1].edit
     assert made is not None
     assert (made.picture(2) == red).all()
     assert all(made.levels[k] == original.levels[k] for k in range(10) if k != 2)

@@ -20,6 +20,7 @@ from brae.jobs import Silent
 from brae.store import Home
 from brae.work import Workspace
 from brae.work.columns import Search
+from brae.work.items import look_at
 from brae.work.opening import open_game
 from brae.work.sending import export, take_back
 from tests.work.test_flow import SAIL
@@ -52,7 +53,7 @@ def test_a_whole_game_goes_out_once(workspace: Workspace, opened: Path, tmp_path
     assert len(files) == told["written"] + 1
     assert told["written"] == 223 + 36 + 57 + 6
     assert told["left_out"] == 351 - told["written"]
-    picture = workspace.viewed("skerry", SAIL)[1].original.shown()
+    picture = look_at(workspace, "skerry", SAIL)[1].original.shown()
     assert np.array_equal(np.asarray(Image.open(out / "data/harbour.kist/textures/boat/sail.ptx.png")), picture)
     bell = (out / "data/harbour.kist/sounds/bell/00.wav").read_bytes()
     assert bell[:4] == b"RIFF", "what has no exchange goes out as it is"

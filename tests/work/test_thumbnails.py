@@ -17,6 +17,7 @@ from brae.core.assets.base import Preview, Viewed
 from brae.core.assets.registry import kind_of
 from brae.store.thumbnails import Thumbnails
 from brae.work import Workspace
+from brae.work.items import preview_of
 from brae.work.opening import open_game
 
 
@@ -67,14 +68,14 @@ def test_a_picture_is_drawn_once_for_its_bytes(
     workspace: Workspace, small: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     drawn = _drawn(monkeypatch)
-    red = workspace.preview(small, "a.zip//red.png", QUERY)
+    red = preview_of(workspace, small, "a.zip//red.png", QUERY)
     assert (_colour(red), red.media) == ([200, 0, 0], "image/webp")
-    assert workspace.preview(small, "a.zip//red.png", QUERY) == red
-    assert workspace.preview(small, "a.zip//again/red.png", QUERY) == red
+    assert preview_of(workspace, small, "a.zip//red.png", QUERY) == red
+    assert preview_of(workspace, small, "a.zip//again/red.png", QUERY) == red
     assert len(drawn) == 1
-    assert _colour(workspace.preview(small, "a.zip//blue.png", QUERY)) == [0, 0, 200]
+    assert _colour(preview_of(workspace, small, "a.zip//blue.png", QUERY)) == [0, 0, 200]
     # Another size is another picture.
-    workspace.preview(small, "a.zip//red.png", TEXTURE.query.model_validate({"fit": "64"}))
+    preview_of(workspace, small, "a.zip//red.png", TEXTURE.query.model_validate({"fit": "64"}))
     assert len(drawn) == 3
 
 
@@ -83,7 +84,7 @@ def test_a_changed_game_shows_what_is_there_now(
 ) -> None:
     """An update that exchanges two pictures: nothing old is shown, and what only moved is not drawn again."""
     for name in ("red.png", "blue.png"):
-        workspace.preview(small, f"a.zip//{name}", QUERY)
+        preview_of(workspace, small, f"a.zip//{name}", QUERY)
     drawn = _drawn(monkeypatch)
     file = tmp_path / "small" / "a.zip"
     with zipfile.ZipFile(file, "w") as archive:
@@ -91,16 +92,16 @@ def test_a_changed_game_shows_what_is_there_now(
         archive.writestr("blue.png", _png((0, 200, 0)))
     os.utime(file, ns=(1, 10**18))
     open_game(workspace, tmp_path / "small")
-    assert _colour(workspace.preview(small, "a.zip//red.png", QUERY)) == [0, 0, 200]
+    assert _colour(preview_of(workspace, small, "a.zip//red.png", QUERY)) == [0, 0, 200]
     assert drawn == []
-    assert _colour(workspace.preview(small, "a.zip//blue.png", QUERY)) == [0, 200, 0]
+    assert _colour(preview_of(workspace, small, "a.zip//blue.png", QUERY)) == [0, 200, 0]
     assert len(drawn) == 1
 
 
 @pytest.mark.parametrize("damage", ["gone", "garbage", "a folder"])
 def test_a_damaged_cache_is_no_harm(workspace: Workspace, small: str, damage: str) -> None:
     path = workspace.home.thumbnails
-    red = workspace.preview(small, "a.zip//red.png", QUERY)
+    red = preview_of(workspace, small, "a.zip//red.png", QUERY)
     workspace.thumbnails.close()
     for name in (path, path.with_name(path.name + "-wal"), path.with_name(path.name + "-shm")):
         name.unlink(missing_ok=True)
@@ -110,7 +111,7 @@ def test_a_damaged_cache_is_no_harm(workspace: Workspace, small: str, damage: st
         path.mkdir()
     workspace.thumbnails = Thumbnails(path)
     for _ in range(2):
-        assert workspace.preview(small, "a.zip//red.png", QUERY) == red
+        assert preview_of(workspace, small, "a.zip//red.png", QUERY) == red
     workspace.thumbnails.close()
     if path.is_dir():
         shutil.rmtree(path)

@@ -31,6 +31,7 @@ from brae.work import Workspace, builds, planning, records
 from brae.work import workspace as workspaces
 from brae.work.builds import GrowthError
 from brae.work.edits import put_in_work, set_remedies, take_file
+from brae.work.items import original_bytes
 from brae.work.opening import open_game
 from brae.work.projects import choose
 from tests.work.test_depth import SCREEN
@@ -98,7 +99,7 @@ def test_rows_numbers_lead_to_no_other_archive(workspace: Workspace, tmp_path: P
         for one in ("a", "b"):
             if (game / f"{one}.zip").exists():
                 found = workspace.find("skerry", f"{one}.zip//note.txt")
-                assert workspace.original_bytes(workspace.project("skerry"), found) == f"this is {one}".encode()
+                assert original_bytes(workspace, workspace.project("skerry"), found) == f"this is {one}".encode()
 
 
 def test_an_item_found_before_the_game_changed_is_not_read_from_its_neighbour(
@@ -118,13 +119,13 @@ def test_an_item_found_before_the_game_changed_is_not_read_from_its_neighbour(
     write("zero.txt", "one.txt", "two.txt", "three.txt")
     project = workspace.project("skerry")
     with pytest.raises(ChangedError):
-        workspace.original_bytes(project, found)
+        original_bytes(workspace, project, found)
     open_game(workspace, game)
-    assert workspace.original_bytes(project, found) == b"this is two.txt", "told by its name, not by its number"
+    assert original_bytes(workspace, project, found) == b"this is two.txt", "told by its name, not by its number"
     write("one.txt", "three.txt")
     open_game(workspace, game)
     with pytest.raises(BraeError):
-        workspace.original_bytes(project, found)
+        original_bytes(workspace, project, found)
 
 
 # ---- nothing is worked out with a session open
@@ -462,7 +463,7 @@ def test_what_is_read_while_a_build_replaces_its_file_is_the_original(
 ) -> None:
     """The file is replaced, and the database does not say so yet: nothing else changed it."""
     project = workspace.project("skerry")
-    before = workspace.original_bytes(project, workspace.find(project.id, SAIL))
+    before = original_bytes(workspace, project, workspace.find(project.id, SAIL))
     come_back(workspace, SAIL, paint(workspace, SAIL))
     replaced, written = threading.Event(), threading.Event()
     record = records._record
@@ -476,7 +477,7 @@ def test_what_is_read_while_a_build_replaces_its_file_is_the_original(
     with ThreadPoolExecutor(3) as pool:
         building = pool.submit(builds.build, workspace, project.id)
         assert replaced.wait(20)
-        read = pool.submit(lambda: workspace.original_bytes(project, workspace.find(project.id, SAIL)))
+        read = pool.submit(lambda: original_bytes(workspace, project, workspace.find(project.id, SAIL)))
         planned = pool.submit(planning.plan, workspace, project.id)
         time.sleep(0.3)
         assert not read.done(), "it waits for the build to be written down"

@@ -34,6 +34,7 @@ from brae.demo import DESKTOP, DISC, desktop, disc
 from brae.store import Home
 from brae.work import Workspace, builds
 from brae.work.edits import exchange_file, put_in_work, set_remedies, take_file
+from brae.work.items import original_bytes
 from brae.work.opening import open_game
 from brae.work.projects import choose
 
@@ -202,7 +203,7 @@ def check_after_kill(ready: Ready) -> str:
     for address in ready.addresses:
         assert workspace.edit("skerry", address).position == 1, "the edits are kept"
         project, item = workspace.project("skerry"), workspace.find("skerry", address)
-        workspace.original_bytes(project, item)
+        original_bytes(workspace, project, item)
     back = builds.restore(workspace, "skerry")
     assert back["left"] == []
     assert digests(ready.game) == ready.before
@@ -397,8 +398,8 @@ def _check_nothing_lost(
     project, item = workspace.project("skerry"), workspace.find("skerry", SAIL)
     other = Workspace(Home(stage.folder / "other"))
     open_game(other, stage.game)
-    assert workspace.original_bytes(project, item) == other.original_bytes(
-        other.project("skerry"), other.find("skerry", SAIL)
+    assert original_bytes(workspace, project, item) == original_bytes(
+        other, other.project("skerry"), other.find("skerry", SAIL)
     )
     other.close()
     shutil.rmtree(stage.folder / "other")

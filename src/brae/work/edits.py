@@ -20,6 +20,16 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.store.models import Edit, EditStep, Project, now
 from brae.work import meant
+from brae.work.items import (
+    asset_at,
+    edited_asset,
+    item_kind,
+    look_at,
+    neighbour,
+    original_asset,
+    original_bytes,
+    version_of,
+)
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -86,7 +96,7 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
         raise FormatError(
             f"{what} cannot be edited yet.", address=address, remedy="You can look at it, listen to it and keep it."
         )
-    original = workspace.original_asset(project, found)
+    original = original_asset(workspace, project, found)
     try:
         kind.check_writable(original)
     except BraeError as error:
@@ -337,12 +347,12 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
 
     Raises FormatError where it does not fit, or where there is no such part.
     """
-    original = workspace.asset_at(project_id, address)
+    original = asset_at(workspace, project_id, address)
 
     def replace(edit: Edit) -> bool:
         kind = kind_of(edit.kind)
         beside = dict(edit.current.beside) if edit.current else {}
-        made = workspace.edited_asset(kind, original, edit) if edit.current else None
+        made = edited_asset(workspace, kind, original, edit) if edit.current else None
         try:
             words = kind.check_beside(original, made, part, ExchangeFile(name, data) if data else None)
         except BraeError as error:
@@ -366,7 +376,7 @@ def make_change(
     workspace: Workspace, project_id: str, address: str, name: str, query: Any, file: ExchangeFile | None
 ) -> None:
     """A step that only the item's kind has: what was edited last becomes another file, a version more."""
-    kind, viewed = workspace.viewed(project_id, address)
+    kind, viewed = look_at(workspace, project_id, address)
     try:
         made, words = kind.changes[name].make(viewed, query, file)
     except BraeError as error:
@@ -379,14 +389,14 @@ def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], m
 
     Raises FormatError where none of them has it.
     """
-    kinds_of = {address: workspace.kind(workspace.find(project_id, address)) for address in addresses}
+    kinds_of = {address: item_kind(workspace, workspace.find(project_id, address)) for address in addresses}
     if not any(mark in kind.marks for kind in kinds_of.values()):
         raise FormatError(f"None of these items has test colours '{mark}'.", expected="textures")
     for address, kind in kinds_of.items():
         if mark not in kind.marks:
             continue
         put_in_work(workspace, project_id, address)
-        made = kind.mark(workspace.asset_at(project_id, address), mark)
+        made = kind.mark(asset_at(workspace, project_id, address), mark)
         file = workspace.blobs.put(made.file.data)
         beside = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}
         what, named = f"{_MARKED}{kind.marks[mark]}", made.file.name
@@ -423,7 +433,7 @@ def go_to(workspace: Workspace, project_id: str, address: str, position: int) ->
 
     The exchange file becomes that version too, unless something was saved there that has not been taken yet.
     """
-    original = workspace.asset_at(project_id, address)
+    original = asset_at(workspace, project_id, address)
 
     def go(edit: Edit) -> bool:
         if not 0 <= position <= len(edit.steps):
@@ -466,16 +476,16 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         return
     project = workspace.project(edit.project_id)
     found = workspace.find(edit.project_id, edit.address)
-    kind, original = kind_of(edit.kind), workspace.original_asset(project, found)
-    sheet, made = kind.match(original, workspace.version_of(step), edit.recipe)
+    kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
+    sheet, made = kind.match(original, version_of(workspace, step), edit.recipe)
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit.address)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
-        workspace.neighbour(found, name).member.address: workspace.blobs.put(data)
+        neighbour(workspace, found, name).member.address: workspace.blobs.put(data)
         for name, data in made.elsewhere.items()
     }
-    if made.data == workspace.original_bytes(project, found) and kind.unchanged(original, made):
+    if made.data == original_bytes(workspace, project, found) and kind.unchanged(original, made):
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"

@@ -9,6 +9,7 @@ from brae.core.assets.base import Headless
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.load import parse
+from brae.work.items import original_bytes
 from brae.work.structures import free_name, workshop_sources
 from brae.work.workspace import Workspace
 
@@ -39,7 +40,7 @@ def bytes_at(workspace: Workspace, project_id: str, address: str) -> bytes:
     """The bytes of an item, or of a file that is no item of the catalogue yet."""
     project = workspace.project(project_id)
     try:
-        return workspace.original_bytes(project, workspace.find(project_id, address))
+        return original_bytes(workspace, project, workspace.find(project_id, address))
     except NotFoundError:
         if "//" in address:
             raise

@@ -17,6 +17,7 @@ from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, Member, Project
 from brae.work import meant
 from brae.work.edits import change_edit, recipe_of
+from brae.work.items import original_asset
 from brae.work.workspace import Workspace
 
 log = logging.getLogger(__name__)
@@ -78,7 +79,7 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
                 project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
                 if found.member.kind != edit.kind:
                     raise FormatError(f"This item was a {edit.kind} and is none any more.", address=edit.address)
-                original = workspace.original_asset(project, found)
+                original = original_asset(workspace, project, found)
                 edit.recipe = recipe_of(workspace, project, found, kind_of(edit.kind), original)
                 return True
 
@@ -127,7 +128,7 @@ def _followed(workspace: Workspace, project_id: str, address: str, sent: dict[st
     for item in alike[:_MOST_ALIKE]:
         with suppress(BraeError):
             if item not in sent:
-                file = kind.send(workspace.original_asset(project, workspace.find(project_id, item)))
+                file = kind.send(original_asset(workspace, project, workspace.find(project_id, item)))
                 sent[item] = hashlib.sha256(file.data).hexdigest()
             if sent[item] == edit.sent_sha256:
                 found.append(item)

@@ -14,6 +14,7 @@ from brae.core.errors import BraeError, CancelledError, NotFoundError
 from brae.jobs import Silent, Ticker
 from brae.work.columns import Search
 from brae.work.edits import LARGEST_UPLOAD, put_in_work, take_file, take_out_of_work
+from brae.work.items import context_of, original_bytes
 from brae.work.workspace import Workspace
 
 
@@ -44,7 +45,7 @@ def export(
     def item(address: str) -> ToSend:
         def read() -> tuple[bytes, Context]:
             found = workspace.find(project_id, address)
-            return workspace.original_bytes(project, found), workspace.context(project, found, library)
+            return original_bytes(workspace, project, found), context_of(workspace, project, found, library)
 
         return ToSend(address, kind_of[address], stems[address], read)
 

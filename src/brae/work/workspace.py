@@ -20,35 +20,24 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from brae.core import addresses
-from brae.core.assets import base as assets
 from brae.core.assets.base import (
-    HEAD,
-    Around,
     AssetKind,
-    Context,
-    Encoded,
-    ExchangeFile,
-    Preview,
-    Query,
-    Sibling,
-    Viewed,
 )
-from brae.core.assets.registry import kinds
 from brae.core.assets.said import check
 from brae.core.build.journal import Journal, Seen, file_hash, tidy
 from brae.core.containers import scattered
 from brae.core.containers.base import Container
 from brae.core.containers.recognise import open_container
-from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError
+from brae.core.errors import BraeError, ChangedError, NotFoundError
 from brae.core.games.known import profiles_in
 from brae.core.games.model import GameProfile
 from brae.core.layouts.library import FOLDER, Library
 from brae.core.sources import MAIN, ByteSource, BytesSource, FileSource, OverlaySource, chunks
 from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
-from brae.store import Blobs, Home, Ledger, open_database, thumbnails
+from brae.store import Blobs, Home, Ledger, open_database
 from brae.store.home import InUseError
-from brae.store.models import ArchiveRow, Edit, EditStep, Member, Original, Project
+from brae.store.models import ArchiveRow, Edit, Member, Original, Project
 from brae.store.thumbnails import Thumbnails
 from brae.work.columns import Catalogues
 from brae.work.records import finish
@@ -58,14 +47,10 @@ _OPEN_ARCHIVES = 32
 _OPEN_BYTES = 128 << 20
 #: bytes of items that are looked at part by part
 _VIEWED_BYTES = 256 << 20
-#: larger items are looked at before they are read
-_LARGE = 64 << 20
 #: seconds that are waited for another process
 _PATIENCE = 5.0
 #: seconds in which a build replaces its files and writes that down, and between two looks whether it has
 _BUILD_ENDS, _LOOK_AGAIN = 5.0, 0.02
-#: siblings of one kind that are looked at
-_MOST_BESIDE = 2000
 #: what tells one state of an archive, its files and its layout, from every other
 Version = tuple[object, ...]
 Row = TypeVar("Row")
@@ -389,8 +374,8 @@ class Workspace:
         It is remembered by what it is, never by its row: rows are made anew when a game is opened again.
         """
         library = self.project_library(project)
-        names = self._known_names(library, row)
-        key = self._version(project, row, library, names)
+        names = self.known_names(library, row)
+        key = self.version_at(project, row, library, names)
         # Forty pictures that are asked for at once open their archive once, not forty times.
         with self._lock:
             turn = self._opening.setdefault(key, threading.Lock())
@@ -432,7 +417,7 @@ class Workspace:
             hits = session.scalar(select(ArchiveRow.hits).where(ArchiveRow.id == row.id))
         return scattered.Scattered.of(source) if hits is None else scattered.Scattered.kept(source, hits)
 
-    def _known_names(self, library: Library, row: ArchiveRow) -> list[str]:
+    def known_names(self, library: Library, row: ArchiveRow) -> list[str]:
         """The members' names, for an archive that holds only their hashes."""
         layout = library.layouts.get(row.layout or "")
         if layout is None or not layout.hashed:
@@ -440,12 +425,12 @@ class Workspace:
         with self.database.session() as session:
             return list(session.scalars(select(Member.name).where(Member.archive_id == row.id)))
 
-    def _version(self, project: Project, row: ArchiveRow, library: Library, names: list[str]) -> Version:
+    def version_at(self, project: Project, row: ArchiveRow, library: Library, names: list[str]) -> Version:
         """What tells this state of an archive from every other; ChangedError where its files are not as known."""
         layout = (row.layout, library.versions.get(row.layout or ""), tuple(names))
         if row.parent_id is not None:
             outer = self.parent(row)
-            outside = self._version(project, outer, library, self._known_names(library, outer))
+            outside = self.version_at(project, outer, library, self.known_names(library, outer))
             return (outside, layout, tuple(sorted(row.files.items())))
         return (
             project.folder,
@@ -508,125 +493,7 @@ class Workspace:
             self._archives.clear()
             self._viewed.clear()
 
-    # ---- items ------------------------------------------------------------------------------------------
-
-    def original_bytes(self, project: Project, found: Located) -> bytes:
-        """An item's original bytes, unpacked."""
-        while True:
-            before = self._seen_outside(project, found.archive)
-            if found.archive.layout is None:
-                source = self.original_source(project, found.archive.files[MAIN])
-                data = source.read(0, source.size)
-            else:
-                archive = self.archive(project, found.archive)
-                data = archive.read(self.number_of(archive, found))
-            # A file that is patched in place while it is read gives the edit's bytes for the original's.
-            if self._seen_outside(project, found.archive) == before:
-                return data
-
-    def _seen_outside(self, project: Project, row: ArchiveRow) -> list[Seen | None]:
-        """The files of the game that an archive lies in, as they are now."""
-        while row.parent_id is not None:
-            row = self.parent(row)
-        return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
-
-    def kind(self, found: Located) -> AssetKind[Any]:
-        """The kind of an item; FormatError where it is of none."""
-        known = kinds().get(found.member.kind)
-        if known is None:
-            raise FormatError("Nothing is known of how this item is shown or edited.", address=found.member.address)
-        return known
-
-    def original_asset(self, project: Project, found: Located) -> Any:
-        """An item's original, read by its kind."""
-        kind, library = self.kind(found), self.project_library(project)
-        return self._read(project, found, kind, library, self._bytes_of(project, found, kind, library))
-
-    def _bytes_of(self, project: Project, found: Located, kind: AssetKind[Any], library: Library) -> bytes:
-        try:
-            self._check_beginning(project, found, kind, library)
-            return self.original_bytes(project, found)
-        except BraeError as error:
-            raise error.at(found.member.address) from None
-
-    def _read(self, project: Project, found: Located, kind: AssetKind[Any], library: Library, data: bytes) -> Any:
-        context = self.context(project, found, library)
-        try:
-            return kind.read(data, context)
-        except BraeError as error:
-            raise error.at(found.member.address) from None
-
-    def context(self, project: Project, found: Located, library: Library) -> Context:
-        """What reading an item may ask for."""
-        layout = library.layouts.get(found.archive.layout or "")
-        said = None
-        if layout is not None and layout.content is not None and layout.content.kind is not None:
-            archive = self.archive(project, found.archive)
-            said = archive.said([self.number_of(archive, found)])[0]
-
-        def fetch(name: str) -> bytes:
-            return self.original_bytes(project, self.neighbour(found, name))
-
-        return Context(library, found.member.name, fetch, said=said)
-
-    def _check_beginning(self, project: Project, found: Located, kind: AssetKind[Any], library: Library) -> None:
-        """Refuse a huge item that only claims to be one of its kind, before all of it is read."""
-        size = found.member.real
-        if size <= _LARGE:
-            return
-        if found.archive.layout is None:
-            head = self.original_source(project, found.archive.files[MAIN]).read(0, HEAD)
-        else:
-            archive = self.archive(project, found.archive)
-            head = archive.read_start(self.number_of(archive, found), HEAD)
-        if found.member.container not in library.layouts:
-            kind.check_large(head, b"", size, found.member.name)
-
-    def asset_at(self, project_id: str, address: str) -> Any:
-        """The same by an item's address."""
-        return self.original_asset(self.project(project_id), self.find(project_id, address))
-
-    def viewed(self, project_id: str, address: str, *, edit: bool = True) -> tuple[AssetKind[Any], Viewed[Any]]:
-        """An item to be looked at: its original and, where a file came back, the edit. The last few stay in memory.
-
-        ``edit`` False leaves the edit out.
-        """
-        project, found = self.project(project_id), self.find(project_id, address)
-        kind, row, library = self.kind(found), found.archive, self.project_library(project)
-        state = self._version(project, row, library, self._known_names(library, row))
-        key = (state, address, tuple(library.versions.items()))
-        original = self._remembered(kind, key, lambda: self.original_asset(project, found))
-        here = self.edit_or_none(project_id, address) if edit else None
-        if here is None or here.current is None or here.encoded_sha256 is None:
-            return kind, Viewed(original)
-        # The same stub may go with other parts elsewhere, so those count as well.
-        version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()))
-        made = self._remembered(kind, (*key, *version), lambda: self.edited_asset(kind, original, here))
-        return kind, Viewed(original, made, self.version_of(here.current))
-
-    def preview(self, project_id: str, address: str, query: Query) -> Preview:
-        """Something to look at or listen to. Small pictures of originals are kept from one time to the next."""
-        project, found = self.project(project_id), self.find(project_id, address)
-        # What lies in other items as well is not told by the bytes of one.
-        if not query.small or found.member.parts:
-            kind, viewed = self.viewed(project_id, address, edit=query.which != "original")
-            return kind.preview(viewed, query)
-        kind, row, library = self.kind(found), found.archive, self.project_library(project)
-        state = self._version(project, row, library, self._known_names(library, row))
-        asked = (kind.id, query.model_dump(mode="json"), library.versions.get(found.member.container or ""))
-        place = thumbnails.key(state, address, asked)
-        kept = self.thumbnails.at(place)
-        if kept is not None:
-            return kept
-        data = self._bytes_of(project, found, kind, library)
-        content = thumbnails.key(hashlib.sha256(data).hexdigest(), found.member.name.rpartition(".")[2], asked)
-        made = self.thumbnails.of(content)
-        if made is None:
-            made = kind.preview(Viewed(self._read(project, found, kind, library, data)), query)
-        self.thumbnails.keep(place, content, made)
-        return made
-
-    def _remembered(self, kind: AssetKind[Any], key: Version, make: Callable[[], Any]) -> Any:
+    def remembered(self, kind: AssetKind[Any], key: Version, make: Callable[[], Any]) -> Any:
         with self._lock:
             if key in self._viewed:
                 self._viewed.move_to_end(key)
@@ -637,62 +504,6 @@ class Workspace:
             while len(self._viewed) > 1 and sum(size for _, size in self._viewed.values()) > _VIEWED_BYTES:
                 self._viewed.popitem(last=False)
         return asset
-
-    def version_of(self, step: EditStep) -> assets.Version:
-        """One version of an edit, with the bytes of its files."""
-        return assets.Version(
-            ExchangeFile(step.file_name, self.blobs.get(step.file_sha256)),
-            tuple(step.remedies),
-            step.choices,
-            {part: ExchangeFile(name, self.blobs.get(sha256)) for part, (sha256, name) in step.beside.items()},
-        )
-
-    def around(self, project_id: str, address: str) -> Around:
-        """What lies around an item."""
-        found = self.find(project_id, address)
-
-        def siblings() -> list[Sibling]:
-            here = found.member
-            held = self.catalogues.of(project_id)
-            near = held.ids[held.beside(here.kind, here.folder)].tolist()
-            with self.database.session() as session:
-                members = list(session.scalars(select(Member).where(Member.id.in_(near[:_MOST_BESIDE]))))
-            return [
-                Sibling(one.name, one.address, one.facts, one.archive_id == found.archive.id, one.winner is None)
-                for one in members
-            ]
-
-        return Around(found.member.name, siblings, self.profile(self.project(project_id)))
-
-    def neighbour(self, found: Located, name: str) -> Located:
-        """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
-
-        Raises NotFoundError where there is none.
-        """
-        query = (
-            select(Member, ArchiveRow)
-            .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
-            .where(Member.project_id == found.member.project_id, Member.name == name)
-            .order_by(Member.archive_id != found.archive.id, Member.winner.is_not(None))
-        )
-        with self.database.session() as session:
-            row = session.execute(query).first()
-        if row is None:
-            raise NotFoundError(
-                f"{name}, which holds the rest of this item, is nowhere in the game.",
-                remedy="Open the whole folder of the game, and describe the archive that holds it.",
-            )
-        return Located(row[0], row[1])
-
-    def edited_asset(self, kind: AssetKind[Any], original: Any, edit: Edit) -> Any:
-        """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
-        if edit.encoded_sha256 is None:
-            raise NotFoundError("No file has come back yet.", address=edit.address)
-        elsewhere = {
-            self.find(edit.project_id, address).member.name: self.blobs.get(sha256)
-            for address, sha256 in edit.encoded_elsewhere.items()
-        }
-        return kind.again(original, Encoded(self.blobs.get(edit.encoded_sha256), elsewhere))
 
     def exchange_folder(self, project: str) -> Path:
         """Where the files of a project's items in work lie."""

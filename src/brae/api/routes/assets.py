@@ -20,6 +20,7 @@ from brae.core.assets.registry import kinds
 from brae.core.errors import BraeError, FormatError
 from brae.work import Workspace, columns
 from brae.work.edits import make_change
+from brae.work.items import around, look_at, original_bytes, preview_of
 
 router = APIRouter(tags=["items"])
 #: what is the page's own in a preview's address, not the kind's query
@@ -77,7 +78,7 @@ def preview(
         where = ".".join(map(str, first["loc"]))
         raise FormatError(f"The preview of a {kind.id} is not asked for so: {where}: {first['msg']}.") from None
     try:
-        made = workspace.preview(project_id, address, query)
+        made = preview_of(workspace, project_id, address, query)
     except BraeError as error:
         raise error.at(address) from None
     headers = {"Cache-Control": "private, max-age=86400" if revision else "no-cache"}
@@ -94,7 +95,7 @@ def raw_bytes(
 ) -> Response:
     """An item's original bytes, unpacked."""
     found = workspace.find(project_id, address)
-    data = workspace.original_bytes(workspace.project(project_id), found)
+    data = original_bytes(workspace, workspace.project(project_id), found)
     name = found.member.name.rpartition("/")[2].encode("ascii", "replace").decode().replace('"', "_")
     headers = {"Cache-Control": "no-cache"}
     if download:
@@ -144,8 +145,8 @@ def _question(kind: AssetKind[Any], name: str, question: Question) -> None:
         address, query = _split(asked, question.query)
         _own(workspace, project_id, address, kind)
         try:
-            _, viewed = workspace.viewed(project_id, address)
-            return question.ask(viewed, query, workspace.around(project_id, address))
+            _, viewed = look_at(workspace, project_id, address)
+            return question.ask(viewed, query, around(workspace, project_id, address))
         except BraeError as error:
             raise error.at(address) from None
 

@@ -34,6 +34,7 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
+from brae.work.items import item_kind
 from brae.work.matching import say_meant
 
 #: larger files are looked at before the rest of them is taken
@@ -192,7 +193,7 @@ async def beside(
 
 def kind_at(workspace: Workspace, project_id: str, address: str) -> AssetKind[Any]:
     """The kind of an item."""
-    return workspace.kind(workspace.find(project_id, address))
+    return item_kind(workspace, workspace.find(project_id, address))
 
 
 @router.put("/test-colours")

@@ -1,0 +1,231 @@
+"""Items as their kinds read them: original and edit, to be looked at, compared and encoded."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+
+from brae.core.assets.base import (
+    HEAD,
+    Around,
+    AssetKind,
+    Context,
+    Encoded,
+    ExchangeFile,
+    Preview,
+    Query,
+    Sibling,
+    Version,
+    Viewed,
+)
+from brae.core.assets.registry import kinds
+from brae.core.build.journal import Seen
+from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.layouts.library import Library
+from brae.core.sources import MAIN
+from brae.store import thumbnails
+from brae.store.models import ArchiveRow, Edit, EditStep, Member, Project
+from brae.work.workspace import Located, Workspace
+
+#: larger items are looked at before they are read
+_LARGE = 64 << 20
+#: siblings of one kind that are looked at
+_MOST_BESIDE = 2000
+
+
+def original_bytes(workspace: Workspace, project: Project, found: Located) -> bytes:
+    """An item's original bytes, unpacked."""
+    while True:
+        before = _seen_outside(workspace, project, found.archive)
+        if found.archive.layout is None:
+            source = workspace.original_source(project, found.archive.files[MAIN])
+            data = source.read(0, source.size)
+        else:
+            archive = workspace.archive(project, found.archive)
+            data = archive.read(workspace.number_of(archive, found))
+        # A file that is patched in place while it is read gives the edit's bytes for the original's.
+        if _seen_outside(workspace, project, found.archive) == before:
+            return data
+
+
+def _seen_outside(workspace: Workspace, project: Project, row: ArchiveRow) -> list[Seen | None]:
+    """The files of the game that an archive lies in, as they are now."""
+    while row.parent_id is not None:
+        row = workspace.parent(row)
+    return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
+
+
+def item_kind(workspace: Workspace, found: Located) -> AssetKind[Any]:
+    """The kind of an item; FormatError where it is of none."""
+    known = kinds().get(found.member.kind)
+    if known is None:
+        raise FormatError("Nothing is known of how this item is shown or edited.", address=found.member.address)
+    return known
+
+
+def original_asset(workspace: Workspace, project: Project, found: Located) -> Any:
+    """An item's original, read by its kind."""
+    kind, library = item_kind(workspace, found), workspace.project_library(project)
+    return _read(workspace, project, found, kind, library, _bytes_of(workspace, project, found, kind, library))
+
+
+def _bytes_of(
+    workspace: Workspace, project: Project, found: Located, kind: AssetKind[Any], library: Library
+) -> bytes:
+    try:
+        _check_beginning(workspace, project, found, kind, library)
+        return original_bytes(workspace, project, found)
+    except BraeError as error:
+        raise error.at(found.member.address) from None
+
+
+def _read(
+    workspace: Workspace, project: Project, found: Located, kind: AssetKind[Any], library: Library, data: bytes
+) -> Any:
+    context = context_of(workspace, project, found, library)
+    try:
+        return kind.read(data, context)
+    except BraeError as error:
+        raise error.at(found.member.address) from None
+
+
+def context_of(workspace: Workspace, project: Project, found: Located, library: Library) -> Context:
+    """What reading an item may ask for."""
+    layout = library.layouts.get(found.archive.layout or "")
+    said = None
+    if layout is not None and layout.content is not None and layout.content.kind is not None:
+        archive = workspace.archive(project, found.archive)
+        said = archive.said([workspace.number_of(archive, found)])[0]
+
+    def fetch(name: str) -> bytes:
+        return original_bytes(workspace, project, neighbour(workspace, found, name))
+
+    return Context(library, found.member.name, fetch, said=said)
+
+
+def _check_beginning(
+    workspace: Workspace, project: Project, found: Located, kind: AssetKind[Any], library: Library
+) -> None:
+    """Refuse a huge item that only claims to be one of its kind, before all of it is read."""
+    size = found.member.real
+    if size <= _LARGE:
+        return
+    if found.archive.layout is None:
+        head = workspace.original_source(project, found.archive.files[MAIN]).read(0, HEAD)
+    else:
+        archive = workspace.archive(project, found.archive)
+        head = archive.read_start(workspace.number_of(archive, found), HEAD)
+    if found.member.container not in library.layouts:
+        kind.check_large(head, b"", size, found.member.name)
+
+
+def asset_at(workspace: Workspace, project_id: str, address: str) -> Any:
+    """The same by an item's address."""
+    return original_asset(workspace, workspace.project(project_id), workspace.find(project_id, address))
+
+
+def look_at(
+    workspace: Workspace, project_id: str, address: str, *, edit: bool = True
+) -> tuple[AssetKind[Any], Viewed[Any]]:
+    """An item to be looked at: its original and, where a file came back, the edit. The last few stay in memory.
+
+    ``edit`` False leaves the edit out.
+    """
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    kind, row, library = item_kind(workspace, found), found.archive, workspace.project_library(project)
+    state = workspace.version_at(project, row, library, workspace.known_names(library, row))
+    key = (state, address, tuple(library.versions.items()))
+    original = workspace.remembered(kind, key, lambda: original_asset(workspace, project, found))
+    here = workspace.edit_or_none(project_id, address) if edit else None
+    if here is None or here.current is None or here.encoded_sha256 is None:
+        return kind, Viewed(original)
+    # The same stub may go with other parts elsewhere, so those count as well.
+    version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()))
+    made = workspace.remembered(kind, (*key, *version), lambda: edited_asset(workspace, kind, original, here))
+    return kind, Viewed(original, made, version_of(workspace, here.current))
+
+
+def preview_of(workspace: Workspace, project_id: str, address: str, query: Query) -> Preview:
+    """Something to look at or listen to. Small pictures of originals are kept from one time to the next."""
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    # What lies in other items as well is not told by the bytes of one.
+    if not query.small or found.member.parts:
+        kind, viewed = look_at(workspace, project_id, address, edit=query.which != "original")
+        return kind.preview(viewed, query)
+    kind, row, library = item_kind(workspace, found), found.archive, workspace.project_library(project)
+    state = workspace.version_at(project, row, library, workspace.known_names(library, row))
+    asked = (kind.id, query.model_dump(mode="json"), library.versions.get(found.member.container or ""))
+    place = thumbnails.key(state, address, asked)
+    kept = workspace.thumbnails.at(place)
+    if kept is not None:
+        return kept
+    data = _bytes_of(workspace, project, found, kind, library)
+    content = thumbnails.key(hashlib.sha256(data).hexdigest(), found.member.name.rpartition(".")[2], asked)
+    made = workspace.thumbnails.of(content)
+    if made is None:
+        made = kind.preview(Viewed(_read(workspace, project, found, kind, library, data)), query)
+    workspace.thumbnails.keep(place, content, made)
+    return made
+
+
+def version_of(workspace: Workspace, step: EditStep) -> Version:
+    """One version of an edit, with the bytes of its files."""
+    return Version(
+        ExchangeFile(step.file_name, workspace.blobs.get(step.file_sha256)),
+        tuple(step.remedies),
+        step.choices,
+        {part: ExchangeFile(name, workspace.blobs.get(sha256)) for part, (sha256, name) in step.beside.items()},
+    )
+
+
+def around(workspace: Workspace, project_id: str, address: str) -> Around:
+    """What lies around an item."""
+    found = workspace.find(project_id, address)
+
+    def siblings() -> list[Sibling]:
+        here = found.member
+        held = workspace.catalogues.of(project_id)
+        near = held.ids[held.beside(here.kind, here.folder)].tolist()
+        with workspace.database.session() as session:
+            members = list(session.scalars(select(Member).where(Member.id.in_(near[:_MOST_BESIDE]))))
+        return [
+            Sibling(one.name, one.address, one.facts, one.archive_id == found.archive.id, one.winner is None)
+            for one in members
+        ]
+
+    return Around(found.member.name, siblings, workspace.profile(workspace.project(project_id)))
+
+
+def neighbour(workspace: Workspace, found: Located, name: str) -> Located:
+    """Another item of the same game by its name: of the same archive if it has one, else the copy that wins.
+
+    Raises NotFoundError where there is none.
+    """
+    query = (
+        select(Member, ArchiveRow)
+        .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+        .where(Member.project_id == found.member.project_id, Member.name == name)
+        .order_by(Member.archive_id != found.archive.id, Member.winner.is_not(None))
+    )
+    with workspace.database.session() as session:
+        row = session.execute(query).first()
+    if row is None:
+        raise NotFoundError(
+            f"{name}, which holds the rest of this item, is nowhere in the game.",
+            remedy="Open the whole folder of the game, and describe the archive that holds it.",
+        )
+    return Located(row[0], row[1])
+
+
+def edited_asset(workspace: Workspace, kind: AssetKind[Any], original: Any, edit: Edit) -> Any:
+    """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
+    if edit.encoded_sha256 is None:
+        raise NotFoundError("No file has come back yet.", address=edit.address)
+    elsewhere = {
+        workspace.find(edit.project_id, address).member.name: workspace.blobs.get(sha256)
+        for address, sha256 in edit.encoded_elsewhere.items()
+    }
+    return kind.again(original, Encoded(workspace.blobs.get(edit.encoded_sha256), elsewhere))
