@@ -127,6 +127,7 @@ def _opened(folder: Path, home: Path) -> dict[str, float]:
 
 def run(folder: Path) -> None:
     """All lines of this part."""
+    folder.mkdir(exist_ok=True)
     _found()
     _speed(folder)
     _first_look(folder)

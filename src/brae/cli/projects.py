@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -21,7 +20,8 @@ ProjectArgument = Annotated[str, typer.Argument(help="The project's identifier."
 
 
 @contextmanager
-def _workspace(home: Path | None) -> Iterator[Workspace]:
+def open_workspace(home: Path | None) -> Iterator[Workspace]:
+    """The store of a home, for one command."""
     # Imported here: the commands that need no database start faster without it.
     from brae.store import Home
     from brae.work import Workspace
@@ -49,7 +49,7 @@ def build(
     from brae.work import builds
     from brae.work.projects import choose
 
-    with errors(as_json), _workspace(home) as workspace, ticker() as watching:
+    with errors(as_json), open_workspace(home) as workspace, ticker() as watching:
         if way is not None:
             choose(workspace, project, way=way)
         result = builds.build(workspace, project, watching, may_grow=may_grow)
@@ -67,7 +67,7 @@ def restore(
     """Put the game's own files back."""
     from brae.work import builds
 
-    with errors(as_json), _workspace(home) as workspace:
+    with errors(as_json), open_workspace(home) as workspace:
         result = builds.restore(workspace, project, file or None)
         lines = [f"{path}: as it was" for path in result["files"]]
         say(result, "\n".join(lines) or "Nothing was changed.", as_json)
@@ -87,7 +87,7 @@ def import_(
     """Take back what differs in an exported folder: each changed file becomes an edit of its item."""
     from brae.work.sending import take_back
 
-    with errors(as_json), _workspace(home) as workspace, ticker() as watching:
+    with errors(as_json), open_workspace(home) as workspace, ticker() as watching:
         result = take_back(workspace, project, folder, watching)
         lines = [f"taken: {address}" for address in result["taken"]]
         lines += [f"no item of the game: {file}" for file in result["strangers"]]
@@ -137,7 +137,7 @@ def _export_project(what: str, out: Path, find: str, home: Path | None) -> dict[
 
     if Path(what).exists() or "//" in what:
         return None
-    with _workspace(home) as workspace, ticker() as watching:
+    with open_workspace(home) as workspace, ticker() as watching:
         return send(workspace, what, out, Search(find), watching)
 
 
@@ -146,17 +146,12 @@ def _export_archive(what: str, out: Path, find: str, layout: str | None, home: P
     from brae.core import addresses, catalogue
     from brae.core.assets.base import Context
     from brae.core.assets.sending import ToSend, send, stems
-    from brae.work.columns import Columns, Search
+    from brae.work.columns import Columns, Search, row_of
 
     opened, library = open_target(what, layout, home)
     container = opened.container
     columns, items = Columns(), list(catalogue.catalogue(container, library))
-    rows: list[tuple[Any, ...]] = []
-    for number, item in enumerate(items):
-        folder, facts = item.name.rpartition("/")[0], json.dumps(dict(item.facts))
-        row = (number, item.label, item.kind, item.container, item.packer, folder, facts, item.real, item.stored)
-        rows.append(row)
-    columns.extend(rows)
+    columns.extend([row_of(number, item.label, item) for number, item in enumerate(items)])
     paths = stems(container.labels)
 
     def item_at(place: int) -> ToSend:

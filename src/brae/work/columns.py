@@ -11,7 +11,7 @@ import json
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -21,6 +21,7 @@ from sqlalchemy import select
 
 from brae.core.assets.facts import Value, declared, is_number
 from brae.core.assets.registry import kinds
+from brae.core.catalogue import Item
 from brae.core.errors import FormatError, LimitError
 from brae.store.database import Database
 from brae.store.models import Edit, Project
@@ -50,6 +51,8 @@ class Search:
     where: dict[str, list[str]] = field(default_factory=dict)
     folder: str | None = None
     in_work: bool = False
+    #: only these addresses, each with its rank (see the order ``like``)
+    ranks: Mapping[str, int] | None = None
 
 
 @dataclass(frozen=True)
@@ -74,6 +77,12 @@ class _Texts:
             found = self._known[text] = len(self.texts)
             self.texts.append(text)
         return found
+
+
+def row_of(number: int, address: str, item: Item) -> tuple[Any, ...]:
+    """An item that is in no store as a row of ``Columns.extend``."""
+    folder, facts = item.name.rpartition("/")[0], json.dumps(dict(item.facts))
+    return number, address, item.kind, item.container, item.packer, folder, facts, item.real, item.stored
 
 
 class Columns:
@@ -166,6 +175,8 @@ class Columns:
             term = term_of(word)
             find = partial(self._term, term) if term is not None else partial(self._word, word.lower())
             mask &= self._mask(("word", word), find)
+        if search.ranks is not None:
+            mask &= np.fromiter((one in search.ranks for one in self.addresses), bool, len(self))
         if search.in_work:
             wanted_addresses = set(in_work)
             mask &= np.fromiter((one in wanted_addresses for one in self.addresses), bool, len(self))
@@ -234,6 +245,12 @@ class Columns:
         """The places of the members in ``mask``, in an order of ``orders``."""
         places: Numbers = self._once(("order", order), lambda: self._order(order))
         return places[mask[places]]
+
+    def ranked(self, ranks: Mapping[str, int], mask: Flags) -> Numbers:
+        """The places of the members in ``mask`` by their ranks; those without one last."""
+        places = np.flatnonzero(mask)
+        of = np.array([ranks.get(self.addresses[place], len(ranks)) for place in places], np.int64)
+        return np.asarray(places[np.argsort(of, kind="stable")], np.int64)
 
     def beside(self, kind: str, folder: str) -> Flags:
         """Which members of a kind lie in a folder."""

@@ -37,8 +37,10 @@ from brae.demo import LAYOUTS
 from brae.jobs import Events, Jobs
 from brae.store import Blobs, Home, Ledger, open_database
 from brae.store.home import InUseError
+from brae.store.likenesses import Likenesses
 from brae.store.models import ArchiveRow, Edit, Member, Original, Project
 from brae.store.thumbnails import Thumbnails
+from brae.work.asked import AskedPictures
 from brae.work.columns import Catalogues
 from brae.work.records import finish
 
@@ -113,6 +115,10 @@ class Workspace:
         self.jobs = Jobs(self.database, self.events)
         self.catalogues = Catalogues(self.database)
         self.thumbnails = Thumbnails(home.thumbnails)
+        self.asked = AskedPictures()
+        self.likenesses = Likenesses(home.likenesses)
+        #: of the project whose pictures were searched last: what tells its state, and they
+        self.pictures: tuple[Version, Any] | None = None
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}
@@ -131,6 +137,7 @@ class Workspace:
         self.jobs.close()
         self.forget_archives()
         self.thumbnails.close()
+        self.likenesses.close()
         self.database.close()
 
     def _finish_builds(self) -> None:

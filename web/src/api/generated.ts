@@ -588,6 +588,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/likes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look For
+         * @description Look for the items that a picture shows, as a job. Pictures of the game that are new are looked at first.
+         */
+        post: operations["look_for_api_projects__project_id__likes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/likes/{like}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Found
+         * @description What a picture shows, as far as that is known.
+         */
+        get: operations["found_api_projects__project_id__likes__like__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/likes/{like}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Picture
+         * @description The picture that is looked for.
+         */
+        get: operations["picture_api_projects__project_id__likes__like__picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/many": {
         parameters: {
             query?: never;
@@ -1189,6 +1249,16 @@ export interface components {
             others: number;
         };
         /**
+         * Corner
+         * @description A point of a picture, as shares of its sides.
+         */
+        Corner: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
          * Counts
          * @description What waits at each stage.
          */
@@ -1347,6 +1417,8 @@ export interface components {
             in_work: boolean;
             /** Inside */
             inside?: string | null;
+            /** Like */
+            like?: string | null;
             /**
              * Q
              * @default
@@ -1802,6 +1874,48 @@ export interface components {
             layout: string;
             /** Title */
             title: string;
+        };
+        /**
+         * LikeFound
+         * @description An item that a picture shows.
+         */
+        LikeFound: {
+            /** Address */
+            address: string;
+            /**
+             * Flip
+             * @enum {string}
+             */
+            flip: "" | "sideways" | "upside down" | "both";
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "whole" | "part" | "inside";
+            /** Place */
+            place: components["schemas"]["Corner"][];
+            /** Score */
+            score: number;
+        };
+        /**
+         * LikeView
+         * @description A picture that is looked for, and what it shows, best first.
+         */
+        LikeView: {
+            /** Fault */
+            fault: string | null;
+            /** Found */
+            found: components["schemas"]["LikeFound"][];
+            /** Height */
+            height: number;
+            /** Id */
+            id: string;
+            /** Ready */
+            ready: boolean;
+            /** Searched */
+            searched: number;
+            /** Width */
+            width: number;
         };
         /**
          * ManyRequest
@@ -3242,6 +3356,8 @@ export interface operations {
                 where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
+                /** @description a picture that was looked for: only what it shows */
+                like?: string | null;
             };
             header?: never;
             path: {
@@ -3829,6 +3945,8 @@ export interface operations {
                 where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
+                /** @description a picture that was looked for: only what it shows */
+                like?: string | null;
             };
             header?: never;
             path: {
@@ -3957,6 +4075,101 @@ export interface operations {
             };
         };
     };
+    look_for_api_projects__project_id__likes_post: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikeView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    found_api_projects__project_id__likes__like__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                like: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikeView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_projects__project_id__likes__like__picture_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                like: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     many_api_projects__project_id__many_post: {
         parameters: {
             query?: never;
@@ -4005,6 +4218,8 @@ export interface operations {
                 where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
+                /** @description a picture that was looked for: only what it shows */
+                like?: string | null;
             };
             header?: never;
             path: {
@@ -4078,6 +4293,8 @@ export interface operations {
                 where?: string[] | null;
                 folder?: string | null;
                 in_work?: boolean;
+                /** @description a picture that was looked for: only what it shows */
+                like?: string | null;
             };
             header?: never;
             path: {

@@ -225,6 +225,41 @@ export const useGoTo = (project: string) =>
     ),
   );
 
+/** A picture to look for; what it shows comes by ``useLike``. */
+export const useLookFor = (project: string) =>
+  useAct(async (file: File) =>
+    take(
+      client.POST("/api/projects/{project_id}/likes", {
+        params: { path: { project_id: project }, query: { name: file.name || "picture.png" } },
+        body: file as never,
+        bodySerializer: (body: unknown) => body as Blob,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
+  );
+
+/** What a picture shows, asked for until it is known; the light table is asked for anew then. */
+export function useLike(project: string, like: string) {
+  const queries = useQueryClient();
+  const asked = useQuery({
+    queryKey: ["likes", project, like],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/likes/{like}", {
+          params: { path: { project_id: project, like } },
+        }),
+      ),
+    refetchInterval: (query) =>
+      query.state.data && (query.state.data.ready || query.state.data.fault) ? false : 250,
+    retry: false,
+  });
+  const ready = asked.data?.ready ?? false;
+  useEffect(() => {
+    if (ready) void queries.invalidateQueries({ queryKey: ["members", project] });
+  }, [ready, queries, project]);
+  return asked;
+}
+
 export const useUpload = (project: string) =>
   useAct(async ({ address, file }: { address: string; file: File }) =>
     take(
@@ -299,12 +334,13 @@ export const useExport = (project: string) =>
           where: search.where,
           inside: search.folder,
           in_work: search.in_work,
+          like: search.like || null,
         },
       }),
     ),
   );
 
-type Sought = { q: string; where: string[]; folder: string | null; in_work: boolean };
+type Sought = { q: string; where: string[]; folder: string | null; in_work: boolean; like: string };
 
 /** A folder that was exported, taken back. */
 export const useImport = (project: string) =>

@@ -25,13 +25,17 @@ router = APIRouter(tags=["find"])
 
 
 def search_of(
+    project_id: str,
+    workspace: Work,
     q: Annotated[str, Query(description="words of the path, and conditions such as width>=512")] = "",
     where: Annotated[list[str] | None, Query(description="name:value, such as kind:texture")] = None,
     folder: str | None = None,
     in_work: bool = False,
+    like: Annotated[str | None, Query(description="a picture that was looked for: only what it shows")] = None,
 ) -> columns.Search:
     """The conditions of a search, as the page sends them."""
-    search = columns.Search(q, {}, folder, in_work)
+    ranks = None if like is None else workspace.asked.of(project_id, like).ranks()
+    search = columns.Search(q, {}, folder, in_work, ranks)
     known = columns.facets()
     for one in where or []:
         name, _, value = one.partition(":")
@@ -45,6 +49,8 @@ Search = Annotated[columns.Search, Depends(search_of)]
 Order = Annotated[
     str, Query(description="kind, name, bytes, or a fact; with a - before it from the last to the first")
 ]
+#: the order of what a picture shows: most like it first
+LIKENESS = "likeness"
 _SPAN = re.compile(r"(\d{1,12})-(\d{1,12})")
 
 
@@ -56,12 +62,16 @@ def _places(
     states: Mapping[str, str] | None = None,
 ) -> tuple[columns.Columns, columns.Numbers]:
     """The catalogue, and the places in it that fit a search, in order."""
-    known = columns.sortable()
+    known = {*columns.sortable(), LIKENESS}
     if order.removeprefix("-") not in known:
         raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(sorted(known))}")
     states = workspace.catalogues.in_work(project_id) if states is None else states
     found = workspace.catalogues.of(project_id)
-    return found, found.ordered(order, found.fitting(search, states))
+    mask = found.fitting(search, states)
+    if order.removeprefix("-") == LIKENESS:
+        places = found.ranked(search.ranks or {}, mask)
+        return found, places[::-1] if order.startswith("-") else places
+    return found, found.ordered(order, mask)
 
 
 @router.get("/projects/{project_id}/members")

@@ -129,7 +129,7 @@ async def upload(
     return await run_in_threadpool(view_of, workspace, project_id, address)
 
 
-async def body_of(request: Request, name: str, kind: AssetKind[Any]) -> bytes:
+async def body_of(request: Request, name: str, kind: AssetKind[Any] | None = None) -> bytes:
     """The bytes that were sent; LimitError where they are too many.
 
     Its ``kind`` refuses a large file by its beginning, before all of it is there.
@@ -141,7 +141,7 @@ async def body_of(request: Request, name: str, kind: AssetKind[Any]) -> bytes:
             # What is no such file is refused by its beginning; of its end and size nothing is known yet.
             looked = True
             announced = int(request.headers.get("content-length") or 0)
-            if announced > LARGE_UPLOAD:
+            if kind is not None and announced > LARGE_UPLOAD:
                 kind.check_large(bytes(data[:HEAD]), b"", announced, name)
         if len(data) > LARGEST_UPLOAD:
             raise LimitError(f"The file is larger than {LARGEST_UPLOAD} bytes.")

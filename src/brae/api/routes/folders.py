@@ -22,7 +22,9 @@ def send(project_id: str, request: ExportRequest, workspace: Work) -> JobView:
     """Send items to a folder, as a job; what is there already stays, so that it goes on after an interruption."""
     folder = typed_path(request.folder)
     project = workspace.project(project_id)
-    chosen = request.addresses or search_of(request.q, request.where, request.inside, request.in_work)
+    chosen = request.addresses or search_of(
+        project_id, workspace, request.q, request.where, request.inside, request.in_work, request.like
+    )
     job, _ = workspace.jobs.start(
         "export",
         f"Sending items of {project.name} to {folder.name}",

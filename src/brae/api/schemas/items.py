@@ -57,6 +57,40 @@ class Facets(BaseModel):
     folders: list[FacetValue]
 
 
+class Corner(BaseModel):
+    """A point of a picture, as shares of its sides."""
+
+    x: float
+    y: float
+
+
+class LikeFound(BaseModel):
+    """An item that a picture shows."""
+
+    address: str
+    #: 1 where nothing differs
+    score: float
+    #: the whole item, a part of it, or the item somewhere inside the picture
+    how: Literal["whole", "part", "inside"]
+    #: the corners: in the item for a part, in the picture for what is inside it
+    place: list[Corner]
+    flip: Literal["", "sideways", "upside down", "both"]
+
+
+class LikeView(BaseModel):
+    """A picture that is looked for, and what it shows, best first."""
+
+    id: str
+    width: int
+    height: int
+    #: whether it was looked for to the end
+    ready: bool
+    #: how many pictures were searched
+    searched: int
+    fault: str | None
+    found: list[LikeFound]
+
+
 class FactView(Row):
     """How a fact is called and written."""
 
@@ -123,6 +157,7 @@ class ExportRequest(Asked):
     where: list[str] = Field(default_factory=list)
     inside: str | None = None
     in_work: bool = False
+    like: str | None = None
 
 
 class ManyRequest(Asked):

@@ -254,6 +254,8 @@ class AssetKind(ABC, Generic[Asset]):
     changes: ClassVar[Mapping[str, Change]] = {}
     #: what makes an item obvious in a trial, by identifier, in words
     marks: ClassVar[Mapping[Any, str]] = {}
+    #: whether such an item can be found by a picture (``likeness``)
+    pictured: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
     headless: ClassVar[Headless | None] = None
 
@@ -298,6 +300,10 @@ class AssetKind(ABC, Generic[Asset]):
     def preview(self, viewed: Viewed[Asset], query: Any) -> Preview:
         """Something to look at or listen to, as a query of the kind's own asks for it."""
         raise FormatError(f"There is no preview of {self.titles.lower()}.")
+
+    def likeness(self, asset: Asset, side: int = 512) -> Any:
+        """The picture by which an item is found: uint8 (height, width, 4), sides up to ``side``."""
+        raise FormatError(f"There is no picture of {self.titles.lower()}.")
 
     # ---- editing: only kinds that have an exchange --------------------------------------------------------
 

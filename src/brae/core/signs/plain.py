@@ -12,7 +12,6 @@ from functools import cache
 
 import numpy as np
 
-from brae.core.signs.kernels import flac_ends
 from brae.core.signs.view import View
 
 #: steps of a structure (chunks, segments, pages) that are followed
@@ -204,6 +203,8 @@ def _flac_frame(data: bytes) -> tuple[int, int] | None:
 
 def flac(view: View) -> int | None:
     """FLAC (RFC 9639): metadata blocks, then frames that follow one another, up to the last one's checksum."""
+    from brae.core.signs import kernels
+
     at, total, smallest, largest = 4, 0, 0, 0
     for _ in range(1000):
         block = view.read(at, 4)
@@ -241,7 +242,9 @@ def flac(view: View) -> int | None:
         return None
     data = np.frombuffer(view.read(at, min(reach, view.size - at)), np.uint8)
     places = np.empty(64, np.int64)
-    ends = [at + int(one) for one in places[: flac_ends(data, 0, _crc_tables()[1], places)] if one >= smallest]
+    ends = [
+        at + int(one) for one in places[: kernels.flac_ends(data, 0, _crc_tables()[1], places)] if one >= smallest
+    ]
     return ends[0] if len(ends) == 1 else next((end for end in ends if _decodes(view, end, total)), None)
 
 

@@ -12,7 +12,6 @@ from typing import NamedTuple
 import numpy as np
 
 from brae.core.signs import plain, streams
-from brae.core.signs.kernels import stands, text_at_end, texts
 from brae.core.signs.streams import Budget, Unstream
 from brae.core.signs.view import View
 from brae.core.sources import ByteSource
@@ -193,9 +192,11 @@ class Search:
 
     def _places(self, data: np.ndarray, start: int) -> Iterator[tuple[int, _Sign]]:
         """Where signs stand, from a place on."""
+        from brae.core.signs import kernels
+
         places, signs = np.empty(_ROOM, np.int64), np.empty(_ROOM, np.int64)
         while start < len(data):
-            count = int(stands(data[start:], *_tables()[:-1], places, signs))
+            count = int(kernels.stands(data[start:], *_tables()[:-1], places, signs))
             for place, sign in zip(places[:count].tolist(), signs[:count].tolist(), strict=True):
                 yield start + place, _SIGNS[sign]
             if count < _ROOM:
@@ -274,12 +275,14 @@ class Search:
         self, data: np.ndarray, begin: int, found: list[Hit], free: int, *, last: bool
     ) -> tuple[list[Hit], int]:
         """The files of a window with the texts between them, and where a text begins that goes on behind it."""
+        from brae.core.signs import kernels
+
         kinds = _tables().kinds
         starts, ends = np.empty(1 << 16, np.int64), np.empty(1 << 16, np.int64)
-        count = int(texts(data, kinds, LEAST_TEXT, starts, ends))
+        count = int(kernels.texts(data, kinds, LEAST_TEXT, starts, ends))
         end = begin + len(data)
         # The last bytes are looked at again with the next window, so a text that reaches them is told there.
-        reach = end if last else begin + int(text_at_end(data[: len(data) - 3], kinds))
+        reach = end if last else begin + int(kernels.text_at_end(data[: len(data) - 3], kinds))
         held = reach if end - reach < WINDOW // 2 else end
         more: list[Hit] = []
         taken = [(hit.begin, hit.end) for hit in found]

@@ -12,6 +12,7 @@ import { Pane, Panes } from "../../components/Panes";
 import { count, isActive, many } from "../../lib/format";
 import { BY_KEY } from "../../lib/keys";
 import { useWide } from "../../lib/wide";
+import { ByPicture, LookedFor } from "./ByPicture";
 import { columnsOf, keepColumns, keptColumns } from "./columns";
 import { Detail } from "./Detail";
 import { Facets } from "./Facets";
@@ -61,7 +62,9 @@ export function FindStage({ project }: { project: string }) {
     )
       putInWork.mutate([member.address], { onSuccess: look });
   };
-  const narrowed = search.q || search.where.length || search.folder !== null || search.in_work;
+  const narrowed = search.like
+    ? false
+    : search.q || search.where.length || search.folder !== null || search.in_work;
 
   return (
     <Panes id="find">
@@ -71,113 +74,127 @@ export function FindStage({ project }: { project: string }) {
         </Pane>
       )}
       <Pane id="table">
-        <section className="flex min-h-0 min-w-0 flex-1 flex-col" aria-label="Catalogue">
-          <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
-            <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
-            <span className="text-quiet" role="status">
-              {catalogue.ready ? many(catalogue.total, "item") : ""}
-            </span>
-            {narrowed ? (
-              <button
-                type="button"
-                className="flex items-center gap-1 text-quiet hover:text-ink"
-                onClick={() => change({ q: "", where: [], folder: null, in_work: false })}
-              >
-                <X aria-hidden className="size-4" /> show all
-              </button>
-            ) : null}
-            {!wide && (
-              <Narrow
-                conditions={search.where.length + Number(search.in_work) + Number(search.folder !== null)}
-              >
-                <Facets project={project} search={search} onChange={change} />
-              </Narrow>
-            )}
-            {chosen > 1 && (
-              <>
-                <Button look="act" onClick={() => choose().then(editMany)}>
-                  Edit these {count(chosen)}
-                </Button>
-                <Marks project={project} choose={choose} />
-              </>
-            )}
-            <Folders
-              project={project}
-              search={search}
-              total={catalogue.total}
-              chosen={chosen > 1 && selection !== "all" ? chosen : 0}
-              choose={choose}
-            />
-            {view === "pictures" ? (
-              <select
-                aria-label="Order by"
-                title="Order by"
-                className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
-                value={search.order}
-                onChange={(event) => change({ order: event.target.value })}
-              >
-                {ordersWith(known?.orders, search.order).map(({ id, words }) => (
-                  <option key={id} value={id}>
-                    {words}
-                  </option>
-                ))}
-              </select>
-            ) : (
-              <ColumnChoice
-                columns={columns}
-                shown={shown}
-                onChange={(next) => {
-                  keepColumns(next);
-                  setShown(next);
-                }}
-              />
-            )}
-            <input
-              type="range"
-              aria-label={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
-              title={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
-              min={84}
-              max={260}
-              value={tile}
-              className="w-16 accent-heather"
-              onChange={(event) => setTile(Number(event.target.value))}
-            />
-            <Choice
-              label="View"
-              value={view}
-              onChange={(next) => {
-                localStorage.setItem(KEPT_VIEW, next);
-                setView(next);
-              }}
-              options={[
-                ["pictures", <LayoutGrid key="p" aria-label="Pictures" className="my-0.5 size-4" />],
-                ["list", <List key="l" aria-label="List" className="my-0.5 size-4" />],
-              ]}
-            />
-          </div>
-          {view === "list" && catalogue.total > 0 && (
-            <Heads columns={visible} order={search.order} onOrder={(order) => change({ order })} />
+        <ByPicture project={project} onFound={(like) => change({ ...EVERYTHING, like })}>
+          {(byPicture) => (
+            <>
+              <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
+                <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
+                <span className="text-quiet" role="status">
+                  {catalogue.ready ? many(catalogue.total, "item") : ""}
+                </span>
+                {narrowed ? (
+                  <button
+                    type="button"
+                    className="flex items-center gap-1 text-quiet hover:text-ink"
+                    onClick={() => change(EVERYTHING)}
+                  >
+                    <X aria-hidden className="size-4" /> show all
+                  </button>
+                ) : null}
+                {!wide && (
+                  <Narrow
+                    conditions={search.where.length + Number(search.in_work) + Number(search.folder !== null)}
+                  >
+                    <Facets project={project} search={search} onChange={change} />
+                  </Narrow>
+                )}
+                {byPicture}
+                {chosen > 1 && (
+                  <>
+                    <Button look="act" onClick={() => choose().then(editMany)}>
+                      Edit these {count(chosen)}
+                    </Button>
+                    <Marks project={project} choose={choose} />
+                  </>
+                )}
+                <Folders
+                  project={project}
+                  search={search}
+                  total={catalogue.total}
+                  chosen={chosen > 1 && selection !== "all" ? chosen : 0}
+                  choose={choose}
+                />
+                {view === "pictures" ? (
+                  <select
+                    aria-label="Order by"
+                    title="Order by"
+                    className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                    value={search.order}
+                    onChange={(event) => change({ order: event.target.value })}
+                  >
+                    {ordersWith(known?.orders, search.order).map(({ id, words }) => (
+                      <option key={id} value={id}>
+                        {words}
+                      </option>
+                    ))}
+                  </select>
+                ) : (
+                  <ColumnChoice
+                    columns={columns}
+                    shown={shown}
+                    onChange={(next) => {
+                      keepColumns(next);
+                      setShown(next);
+                    }}
+                  />
+                )}
+                <input
+                  type="range"
+                  aria-label={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
+                  title={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
+                  min={84}
+                  max={260}
+                  value={tile}
+                  className="w-16 accent-heather"
+                  onChange={(event) => setTile(Number(event.target.value))}
+                />
+                <Choice
+                  label="View"
+                  value={view}
+                  onChange={(next) => {
+                    localStorage.setItem(KEPT_VIEW, next);
+                    setView(next);
+                  }}
+                  options={[
+                    ["pictures", <LayoutGrid key="p" aria-label="Pictures" className="my-0.5 size-4" />],
+                    ["list", <List key="l" aria-label="List" className="my-0.5 size-4" />],
+                  ]}
+                />
+              </div>
+              {search.like && (
+                <LookedFor
+                  project={project}
+                  like={search.like}
+                  current={current?.address}
+                  opened={opened}
+                  onEnd={() => change({ like: "" })}
+                />
+              )}
+              {view === "list" && catalogue.total > 0 && (
+                <Heads columns={visible} order={search.order} onOrder={(order) => change({ order })} />
+              )}
+              {catalogue.error ? (
+                <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
+              ) : search.like && catalogue.total === 0 ? null : catalogue.ready && catalogue.total === 0 ? (
+                <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
+              ) : (
+                <LightTable
+                  key={conditions}
+                  project={project}
+                  view={view}
+                  tile={tile}
+                  columns={visible}
+                  search={search}
+                  catalogue={catalogue}
+                  onFocus={setFocused}
+                  onSelection={setSelection}
+                  onOpen={edit}
+                  opened={opened}
+                />
+              )}
+            </>
           )}
-          {catalogue.error ? (
-            <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
-          ) : catalogue.ready && catalogue.total === 0 ? (
-            <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
-          ) : (
-            <LightTable
-              key={conditions}
-              project={project}
-              view={view}
-              tile={tile}
-              columns={visible}
-              search={search}
-              catalogue={catalogue}
-              onFocus={setFocused}
-              onSelection={setSelection}
-              onOpen={edit}
-              opened={opened}
-            />
-          )}
-        </section>
+        </ByPicture>
       </Pane>
       {(current || catalogue.total > 0) && (
         <Pane id="detail" size={wide ? 300 : 250} least={220} most={620}>
@@ -240,6 +257,9 @@ function Narrow({ conditions, children }: { conditions: number; children: React.
     </Popover.Root>
   );
 }
+
+/** A search that leaves nothing out. */
+const EVERYTHING = { q: "", where: [], folder: null, in_work: false, like: "" };
 
 const KEPT_VIEW = "brae.find-view";
 const keptView = (): TableView => (localStorage.getItem(KEPT_VIEW) === "list" ? "list" : "pictures");

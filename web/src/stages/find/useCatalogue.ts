@@ -6,6 +6,8 @@ import { client, type Member, type Schemas, take } from "../../api/client";
 import { type Selection, spans } from "./selection";
 
 const PAGE = 200;
+/** the order of what a picture shows */
+export const LIKENESS = "likeness";
 
 export type Search = {
   q: string;
@@ -14,6 +16,8 @@ export type Search = {
   folder: string | null;
   in_work: boolean;
   order: string;
+  /** a picture that is looked for; "" where none is */
+  like: string;
 };
 
 /** The search as the address of the page holds it, and how to change it. */
@@ -24,13 +28,15 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
     where: params.getAll("where"),
     folder: params.get("folder"),
     in_work: params.get("in_work") === "true",
-    order: params.get("order") ?? "kind",
+    order: params.get("order") ?? (params.get("like") ? LIKENESS : "kind"),
+    like: params.get("like") ?? "",
   };
   const change = (part: Partial<Search>) => {
     const next = new URLSearchParams();
     for (const [name, value] of Object.entries({ ...search, ...part })) {
       if (Array.isArray(value)) for (const one of value) next.append(name, one);
-      else if (value && !(name === "order" && value === "kind")) next.set(name, String(value));
+      else if (value && !(name === "order" && (value === "kind" || value === LIKENESS)))
+        next.set(name, String(value));
     }
     setParams(next, { replace: true });
   };
@@ -39,8 +45,8 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
 
 /** A search as the server is asked for it. */
 export function queryOf(search: Search) {
-  const { folder, ...rest } = search;
-  return { ...rest, ...(folder === null ? {} : { folder }) };
+  const { folder, like, ...rest } = search;
+  return { ...rest, ...(folder === null ? {} : { folder }), ...(like ? { like } : {}) };
 }
 
 export function useFacets(project: string, search: Search) {

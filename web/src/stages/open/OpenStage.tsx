@@ -262,6 +262,7 @@ const NOTHING_NARROWED: Search = {
   folder: null,
   in_work: false,
   order: "kind",
+  like: "",
 };
 
 /** What is inside, by kind; each leads to the light table. */

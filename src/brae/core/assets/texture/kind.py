@@ -147,6 +147,7 @@ class TextureKind(AssetKind[TextureFile]):
     preview_media = "image"
     details = TextureDetails
     marks: ClassVar[Mapping[Any, str]] = MARKS
+    pictured = True
     questions: ClassVar[Mapping[str, Question]] = {
         "pixel": Question(PixelQuery, PixelView, _pixel),
         "texels": Question(TexelsQuery, Density, _texels),
@@ -189,6 +190,9 @@ class TextureKind(AssetKind[TextureFile]):
 
     def preview(self, viewed: Viewed[TextureFile], query: TextureQuery) -> Preview:
         return looking.shown(viewed, query)
+
+    def likeness(self, asset: TextureFile, side: int = 512) -> Picture:
+        return looking.likeness(asset, side)
 
     def recipe(self, asset: TextureFile) -> Recipe:
         return asset.recipe()

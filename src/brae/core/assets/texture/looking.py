@@ -200,6 +200,13 @@ def _stored(viewed: Viewed[TextureFile], query: TextureQuery, part: Part | None)
     return result
 
 
+def likeness(texture: TextureFile, side: int) -> Picture:
+    """The picture by which a texture is found: of several (faces, slices) the first."""
+    level = _fitting_level(texture, side // 2)
+    width, height = texture.header.sides(level)
+    return shrink(formats.shown(texture.region(level, 0, 0, width, height)), side)
+
+
 def _fitting_level(texture: TextureFile, fit: int) -> int:
     level = 0
     while level + 1 < len(texture.levels):

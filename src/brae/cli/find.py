@@ -1,0 +1,216 @@
+"""``brae search`` and ``brae copies``: items by words, by a picture, by bytes; and the same picture twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from brae.cli.app import HomeOption, JsonOption, app
+from brae.cli.output import errors, readable, say, ticker
+from brae.cli.projects import open_workspace
+
+if TYPE_CHECKING:
+    from brae.core.find.gathering import Gathered
+    from brae.core.layouts.library import Library
+    from brae.core.sources import ByteSource
+
+TargetArgument = Annotated[
+    str, typer.Argument(help="A project, a folder, or a file (inside archives: FILE//MEMBER).")
+]
+_SHOWN_AROUND = 16
+
+
+@app.command()
+def search(
+    target: TargetArgument,
+    words: Annotated[
+        str, typer.Argument(help="Words of the path, and conditions such as kind=texture width>=512.")
+    ] = "",
+    like: Annotated[
+        Path | None, typer.Option(help="A picture: what shows it, or appears in it (a screenshot), best first.")
+    ] = None,
+    pattern: Annotated[
+        str | None,
+        typer.Option("--bytes", help='What stands in the bytes: "52 49 ?? 46", \'"a text"\', u32:4096.'),
+    ] = None,
+    limit: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many.")] = 20,
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Find items by words, by a picture, or by the bytes that stand in them."""
+    with errors(as_json):
+        if pattern is not None:
+            _by_bytes(target, pattern, limit, home, as_json)
+        elif like is not None:
+            _by_picture(target, like, limit, home, as_json)
+        else:
+            _by_words(target, words, limit, home, as_json)
+
+
+@app.command()
+def copies(target: TargetArgument, home: HomeOption = None, as_json: JsonOption = False) -> None:
+    """The same picture stored more than once: in another archive, size or format."""
+    from brae.core.find.copies import copies_of
+
+    with errors(as_json):
+        found = _pictures(target, home)
+        groups = [{"items": list(one.keys), "exact": one.exact} for one in copies_of(found.pictures)]
+        lines = ["  ".join(one["items"]) + ("" if one["exact"] else "  (alike)") for one in groups]  # type: ignore[arg-type]
+        lines.append(f"{len(groups):,} pictures of {len(found.pictures):,} are there more than once")
+        say({"groups": groups, "pictures": len(found.pictures), "faults": found.faults}, "\n".join(lines), as_json)
+
+
+def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.core.find.folder import items_in
+    from brae.work.columns import Columns, Search, row_of
+
+    if _is_project(target):
+        with open_workspace(home) as workspace:
+            workspace.project(target)
+            held, states = workspace.catalogues.of(target), workspace.catalogues.in_work(target)
+    else:
+        place, labels, library = _place(target, home)
+        held, states = Columns(), {}
+        rows = [
+            row_of(number, one.address, one.item) for number, one in enumerate(items_in(place, library, labels))
+        ]
+        held.extend(rows)
+    places = held.ordered("name", held.fitting(Search(words), states)).tolist()
+    kinds, codes = held.texts("kind")
+    found = [{"address": held.addresses[place], "kind": kinds[codes[place]]} for place in places[:limit]]
+    lines = [f"{one['kind']:<10} {one['address']}" for one in found]
+    lines.append(f"{len(places):,} found" + (f", the first {limit:,} shown" if len(places) > limit else ""))
+    say({"total": len(places), "found": found}, readable("\n".join(lines)), as_json)
+
+
+def _is_project(target: str) -> bool:
+    return not Path(target).exists() and "//" not in target
+
+
+def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
+    """A folder or a file, the labels inside it, and the layouts that are known for it."""
+    from brae.cli.targets import library_for, split_target
+
+    folder = Path(target)
+    if folder.is_dir():
+        return folder, [], library_for(folder / "any", home)
+    place, labels = split_target(target)
+    return place, labels, library_for(place, home)
+
+
+def _pictures(target: str, home: Path | None) -> Gathered:
+    from brae.core.find.folder import items_in, pictures_of
+    from brae.core.find.gathering import gather
+    from brae.core.places import usual_place
+    from brae.jobs import Silent, Ticker
+    from brae.store.likenesses import Likenesses, key
+    from brae.work.finding import gathered
+
+    if _is_project(target):
+        with open_workspace(home) as workspace, ticker() as watching:
+            return gathered(workspace, target, watching)
+    place, labels, library = _place(target, home)
+    root = home or usual_place()
+    root.mkdir(parents=True, exist_ok=True)
+    memory = Likenesses(root / "likenesses.db")
+    try:
+        items = list(pictures_of(items_in(place, library, labels), library, key))
+        with ticker() as shown:
+            told: Ticker = shown or Silent()
+            return gather(items, memory, lambda count: told.begin(count, "pictures"), told.tick)
+    finally:
+        memory.close()
+
+
+def _by_picture(target: str, like: Path, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.cli.targets import check_file, library_for
+    from brae.core.find import likeness
+    from brae.core.find.asking import asked_picture
+
+    check_file(like)
+    query = asked_picture(like.read_bytes(), like.name, library_for(like, home))
+    found = _pictures(target, home)
+    answers = [
+        {
+            "address": found.pictures.keys[one.number],
+            "score": round(one.score, 4),
+            "how": one.how,
+            "place": [[round(x, 4), round(y, 4)] for x, y in one.place],
+            "flip": one.flip,
+        }
+        for one in likeness.search(found.pictures, query, limit)
+    ]
+    lines = [f"{one['score']:.2f}  {one['how']:<7} {one['address']}" for one in answers]
+    lines.append(f"{len(found.pictures):,} pictures searched")
+    say(
+        {"found": answers, "pictures": len(found.pictures), "faults": found.faults},
+        readable("\n".join(lines)),
+        as_json,
+    )
+
+
+def _by_bytes(target: str, text: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.core.find.patterns import pattern_of, places
+
+    pattern = pattern_of(text)
+    found: list[dict[str, Any]] = []
+    total = 0
+    for address, source in _sources(target, home):
+        for offset, data in places(source, pattern):
+            total += 1
+            if len(found) < limit:
+                start = max(0, offset - _SHOWN_AROUND)
+                around = source.read(start, min(source.size - start, offset - start + len(data) + _SHOWN_AROUND))
+                found.append(
+                    {"address": address, "offset": offset, "bytes": data.hex(" "), "around": around.hex(" ")}
+                )
+    lines = [f"{one['offset']:>12,}  0x{one['offset']:08x}  {one['address']}  {one['bytes'][:60]}" for one in found]
+    lines.append(f"{total:,} places" + (f", the first {limit:,} shown" if total > limit else ""))
+    say({"total": total, "found": found}, readable("\n".join(lines)), as_json)
+
+
+def _sources(target: str, home: Path | None) -> Iterator[tuple[str, ByteSource]]:
+    """A file as it lies on disk, and the members of archives that are packed in it; of a folder every file."""
+    from brae.cli.targets import library_for, split_target
+    from brae.core import addresses
+    from brae.core.containers.nesting import open_path
+    from brae.core.containers.recognise import recognise_file
+    from brae.core.errors import BraeError, NotFoundError
+    from brae.core.sources import FileSource
+
+    if _is_project(target):
+        raise NotFoundError(
+            f"There is no file or folder {target}.", remedy="Name a file, a folder or FILE//MEMBER."
+        )
+    place = Path(target)
+    files = sorted(one for one in place.rglob("*") if one.is_file()) if place.is_dir() else None
+    for file, labels in [(one, []) for one in files] if files is not None else [split_target(target)]:
+        name = file.relative_to(place).as_posix() if files is not None else file.name
+        library = library_for(file, home)
+        if labels:
+            holder = open_path(file, labels[:-1], library).container
+            index = holder.index_of(labels[-1])
+            if index < 0:
+                raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
+            yield addresses.join(addresses.quote(name), *labels), holder.member_source(index)
+            continue
+        with FileSource(file) as source:
+            yield addresses.quote(name), source
+        try:
+            kind = recognise_file(file, library)
+            container = open_path(file, [], library, kind).container if kind is not None else None
+        except BraeError:
+            container = None
+        for index in range(len(container) if container is not None else 0):
+            assert container is not None
+            if not container.is_plain(index):
+                try:
+                    yield (
+                        addresses.join(addresses.quote(name), container.labels[index]),
+                        container.member_source(index),
+                    )
+                except BraeError:
+                    continue

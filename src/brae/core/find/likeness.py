@@ -1,0 +1,196 @@
+"""Which of many pictures another one shows: as a whole, as the part that was cut out, or somewhere in it.
+
+Each way proposes some pictures and where; all of them are then compared in the same way, area against area, so that
+what comes first is what looks most like it. What was measured stands in docs/decisions/0020-found-by-a-picture.md.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from brae.core.find.asking import LARGEST
+from brae.core.find.looks import (
+    FLAT,
+    LOOK,
+    WHOLE,
+    Array,
+    Rgb,
+    Rgba,
+    fitted,
+    guises,
+    planes,
+    resized,
+    units,
+    value_of,
+)
+from brae.core.find.matches import SIDE, Flip, Match, Proposed, agreement, joined
+from brae.core.find.pictures import Pictures
+from brae.core.find.scenes import scenes
+
+#: pictures that are looked at again, as a whole and in part
+_AGAIN, _AGAIN_PARTS = 40, 60
+#: which share of a picture's side a part may be (of the root of its area), coarsely and around that
+_SHARES = (0.26, 0.31, 0.36, 0.42, 0.5, 0.6, 0.71, 0.85)
+_AROUND = (0.9, 0.95, 1.0, 1.06, 1.12)
+#: pixels of a part that say something
+_NARROWEST = 4
+#: the likeness of a whole picture that needs no further look
+_SURE = 0.93
+_FLIPS: dict[Flip, tuple[slice, slice]] = {
+    "": (slice(None), slice(None)),
+    "sideways": (slice(None), slice(None, None, -1)),
+    "upside down": (slice(None, None, -1), slice(None)),
+    "both": (slice(None, None, -1), slice(None, None, -1)),
+}
+
+
+def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
+    """The pictures that a query (uint8, height, width, 4) shows, best first; 1 is the score of equal ones."""
+    if not len(pictures):
+        return []
+    height, width = query.shape[:2]
+    if max(height, width) > LARGEST:
+        scale = LARGEST / max(height, width)
+        query = resized(query, max(1, round(width * scale)), max(1, round(height * scale)))
+    # A guise in which nothing shows is no picture of anything.
+    seen = [guise for guise in guises(query) if value_of(guise).std() > FLAT or guise.std() > FLAT]
+    if not seen:
+        return []
+    found = _compared(_whole(pictures, seen))
+    if not found or found[0].score < _SURE:
+        found += _compared([*_parts(pictures, seen), *scenes(pictures, query)])
+    best: dict[int, Match] = {}
+    for match in sorted(found, key=lambda match: -match.score):
+        best.setdefault(match.number, match)
+    return list(best.values())[:limit]
+
+
+def _compared(proposed: Iterable[Proposed]) -> list[Match]:
+    every = list(proposed)
+    if not every:
+        return []
+    scores = agreement(np.stack([one.mine for one in every]), np.stack([one.its for one in every])).tolist()
+    found = [
+        replace(one.match, score=one.match.score * score + one.bonus)
+        for one, score in zip(every, scores, strict=True)
+    ]
+    return sorted(found, key=lambda match: -match.score)
+
+
+# ---- as a whole ---------------------------------------------------------------------------------------------
+
+
+def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
+    scores = np.full(len(pictures.owners), -1.0, np.float32)
+    ways = np.zeros((len(pictures.owners), 2), np.int64)
+    for number, guise in enumerate(seen):
+        small = planes(resized(guise, WHOLE, WHOLE))
+        turned = np.stack([units(small[:, rows, columns].reshape(4, -1)) for rows, columns in _FLIPS.values()])
+        # (rows, flips, planes): each plane's correlation
+        each = np.stack([pictures.wholes[plane] @ turned[:, plane].T for plane in range(4)], axis=-1)
+        scored = joined(each)
+        best = scored.max(1) - 0.15 * np.abs(pictures.ratios[pictures.owners] - _ratio(guise))
+        better = best > scores
+        scores[better] = best[better]
+        ways[better] = np.stack([np.full(len(best), number), scored.argmax(1)], 1)[better]
+    shown = [resized(guise, SIDE, SIDE) for guise in seen]
+    for number, row in _first(pictures, scores, _AGAIN):
+        guise, flip = ways[row].tolist()
+        name, (rows, columns) = list(_FLIPS.items())[flip]
+        away = min(1.0, abs(float(pictures.ratios[number]) - _ratio(seen[guise])))
+        own = pictures.guise(row)
+        yield Proposed(
+            Match(number, 1 - 0.05 * away, "whole", flip=name),
+            resized(own, SIDE, SIDE),
+            shown[guise][rows, columns],
+        )
+
+
+def _ratio(picture: Rgb) -> float:
+    return float(np.log(picture.shape[1] / picture.shape[0]))
+
+
+def _first(pictures: Pictures, scores: Array, limit: int) -> list[tuple[int, int]]:
+    """The pictures whose guises score highest, each with its best row."""
+    best: dict[int, int] = {}
+    for row in np.argsort(-scores, kind="stable").tolist():
+        if len(best) >= limit or scores[row] <= 0:
+            break
+        best.setdefault(int(pictures.owners[row]), row)
+    return list(best.items())
+
+
+# ---- a part -------------------------------------------------------------------------------------------------
+
+
+def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
+    from brae.core.find import kernels
+
+    query = seen[0] if max(seen[0].shape[:2]) <= 2 * LOOK else fitted(seen[0], 2 * LOOK)
+    value = value_of(query)
+    scores = np.full(len(pictures.owners), -1.0, np.float32)
+    shares = np.zeros(len(pictures.owners), np.float32)
+
+    def correlate(group: tuple[Array, Array]) -> None:
+        # Groups share no row, so threads do not meet.
+        rows, images = group
+        found, places = np.empty(len(rows), np.float32), np.zeros((len(rows), 2), np.int32)
+        for share in _SHARES:
+            width, height = _sides(share, images.shape[1:], query)
+            if width > images.shape[2] or height > images.shape[1] or min(width, height) < _NARROWEST:
+                continue
+            pattern = units(resized(value, width, height).reshape(1, -1)).reshape(height, width)
+            if pattern.any():
+                kernels.best_places(images, pattern, np.float32(FLAT), found, places)
+                better = found > scores[rows]
+                scores[rows[better]], shares[rows[better]] = found[better], share
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(correlate, pictures.parts))
+    area = resized(query, SIDE, SIDE)
+    for number, row in _first(pictures, scores, _AGAIN_PARTS):
+        own = pictures.guise(row)
+        placed = _placed(value_of(own), value, query, float(shares[row]))
+        if placed is not None:
+            x, y, width, height = placed
+            tall, wide = own.shape[:2]
+            corners = (x, y), (x + width, y), (x + width, y + height), (x, y + height)
+            place = tuple((left / wide, top / tall) for left, top in corners)
+            mine = resized(own[y : y + height, x : x + width], SIDE, SIDE)
+            yield Proposed(Match(number, 0.99, "part", place), mine, area)
+
+
+def _sides(share: float, size: tuple[int, ...], query: Rgb) -> tuple[int, int]:
+    """Width and height of that share (of the root of the area) of a picture, in the query's proportions."""
+    root = share * np.sqrt(size[0] * size[1])
+    ratio = np.sqrt(query.shape[1] / query.shape[0])
+    return round(root * ratio), round(root / ratio)
+
+
+def _placed(own: Array, value: Array, query: Rgb, share: float) -> tuple[int, int, int, int] | None:
+    """Where a query lies in a picture (left, top, width, height), looked for around a share of its sides."""
+    best: tuple[float, tuple[int, int, int, int]] | None = None
+    squared = own * own
+    for around in _AROUND:
+        width, height = _sides(share * around, own.shape, query)
+        width, height = min(width, own.shape[1]), min(height, own.shape[0])
+        if min(width, height) < _NARROWEST:
+            continue
+        pattern = resized(value, width, height)
+        if pattern.std() <= FLAT:
+            continue
+        scores = cv2.matchTemplate(own, pattern, cv2.TM_CCOEFF_NORMED)
+        # Where the picture is flat its correlation is noise.
+        mean, power = (cv2.boxFilter(one, -1, (width, height), anchor=(0, 0)) for one in (own, squared))
+        spread = (power - mean * mean)[: scores.shape[0], : scores.shape[1]]
+        scores = np.where((spread > FLAT * FLAT) & np.isfinite(scores), scores, -1)
+        top, left = np.unravel_index(int(scores.argmax()), scores.shape)
+        if best is None or scores[top, left] > best[0]:
+            best = float(scores[top, left]), (int(left), int(top), width, height)
+    return best[1] if best is not None else None

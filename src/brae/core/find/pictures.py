@@ -1,0 +1,133 @@
+"""What is kept of each of many pictures, so that they can be found by a picture."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from brae.core.find.features import Features
+from brae.core.find.looks import (
+    LOOK,
+    PART,
+    WHOLE,
+    Array,
+    Rgb,
+    Rgba,
+    fitted,
+    guises,
+    planes,
+    resized,
+    units,
+    value_of,
+)
+
+#: rows that are made ready at once
+_BATCH = 1024
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What is kept of one picture: its size, and a small one of it (zlib over RGBA)."""
+
+    width: int
+    height: int
+    small: bytes
+    small_width: int
+    small_height: int
+
+    @classmethod
+    def of(cls, rgba: Rgba) -> Kept:
+        """What is kept of a picture, uint8 (height, width, 4)."""
+        # Averaged with its alpha, or clear pixels would bleed; what lies under them is averaged for itself.
+        alpha = rgba[..., 3:].astype(np.float32)
+        small_alpha = fitted(alpha, LOOK)
+        small_alpha = small_alpha.reshape(*small_alpha.shape[:2], 1)
+        plain = fitted(rgba[..., :3].astype(np.float32), LOOK)
+        weighted = fitted(rgba[..., :3] * (alpha / 255), LOOK)
+        colour = np.where(small_alpha > 0, weighted * 255 / np.maximum(small_alpha, 1e-3), plain)
+        small = np.dstack([colour, small_alpha]).clip(0, 255).round().astype(np.uint8)
+        packed = zlib.compress(small.tobytes(), 1)
+        return cls(rgba.shape[1], rgba.shape[0], packed, small.shape[1], small.shape[0])
+
+    def picture(self) -> Rgba:
+        """The small picture."""
+        data = np.frombuffer(zlib.decompress(self.small), np.uint8)
+        return data.reshape(self.small_height, self.small_width, 4)
+
+
+@dataclass(frozen=True)
+class Shown:
+    """All that is kept of one picture."""
+
+    kept: Kept
+    features: Features
+
+    @classmethod
+    def of(cls, rgba: Rgba) -> Shown:
+        """What is kept of a picture, uint8 (height, width, 4)."""
+        return cls(Kept.of(rgba), Features.of(rgba))
+
+
+@dataclass
+class Pictures:
+    """Many pictures by their keys, ready to be searched; a picture that shows nothing is never found."""
+
+    keys: list[str] = field(default_factory=list)
+    kept: list[Kept] = field(default_factory=list)
+    features: list[Features] = field(default_factory=list)
+
+    @classmethod
+    def of(cls, keys: Sequence[str], shown: Sequence[Shown]) -> Pictures:
+        """Pictures made ready."""
+        found = cls(list(keys), [one.kept for one in shown], [one.features for one in shown])
+        owners: list[int] = []
+        parts: dict[tuple[int, int], list[tuple[int, Array]]] = {}
+        wholes: list[Array] = []
+        for number, one in enumerate(found.kept):
+            seen = guises(one.picture())
+            found.first.append(len(owners))
+            for guise in seen:
+                wholes.append(resized(guise, WHOLE, WHOLE))
+                value = fitted(value_of(guise), PART)
+                parts.setdefault((value.shape[0], value.shape[1]), []).append((len(owners), value))
+                owners.append(number)
+        found.owners = np.array(owners, np.int64)
+        found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
+        for start in range(0, len(wholes), _BATCH):
+            some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE))
+            found.wholes = np.concatenate([found.wholes, some.transpose(1, 0, 2)], axis=1)
+        for rows in parts.values():
+            for start in range(0, len(rows), _BATCH):
+                some_rows, values = zip(*rows[start : start + _BATCH], strict=True)
+                found.parts.append((np.array(some_rows), np.stack(values)))
+        return found
+
+    def __post_init__(self) -> None:
+        #: of each row (a guise of a picture) the number of its picture
+        self.owners: Array = np.zeros(0, np.int64)
+        #: float32 (4 planes, rows, WHOLE * WHOLE)
+        self.wholes: Array = np.zeros((4, 0, WHOLE * WHOLE), np.float32)
+        #: logarithms of the pictures' width over height
+        self.ratios: Array = np.zeros(0, np.float32)
+        #: of each picture its first row
+        self.first: list[int] = []
+        #: for pictures of one size: their rows, and float32 (rows, height, width)
+        self.parts: list[tuple[Array, Array]] = []
+
+    def __len__(self) -> int:
+        return len(self.keys)
+
+    def guise(self, row: int) -> Rgb:
+        """The small picture of a row."""
+        number = int(self.owners[row])
+        return guises(self.kept[number].picture())[row - self.first[number]]
+
+    def signs(self) -> tuple[Array, Array]:
+        """The signs of all pictures, uint8 (n, 128), and the picture of each, in order."""
+        if not self.features:
+            return np.zeros(0, np.int64), np.zeros((0, 128), np.uint8)
+        counts = [len(one) for one in self.features]
+        return np.repeat(np.arange(len(counts)), counts), np.concatenate([one.signs for one in self.features])

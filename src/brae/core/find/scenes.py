@@ -1,0 +1,105 @@
+"""Textures that appear somewhere in a screenshot: smaller, turned, lit, in perspective."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import cv2
+import numpy as np
+
+from brae.core.find.features import Features
+from brae.core.find.looks import Array, Rgba, resized
+from brae.core.find.matches import SIDE, Match, Proposed
+from brae.core.find.pictures import Pictures
+
+#: points of a screenshot, and the side to which smaller ones are enlarged
+_POINTS, _SMALLEST = 1500, 900
+#: neighbours of a point that vote, and pictures whose votes are looked at
+_NEIGHBOURS, _AGAIN = 12, 40
+#: votes that a placing needs, and how far off (in pixels of the screenshot) one of them may be
+_VOTES, _OFF = 4, 5.0
+#: pixels that a texture covers at least
+_AREA = 300
+#: inliers that leave no doubt
+_SURE = 20
+_BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+#: signs that are compared at once
+_AT_ONCE = 200_000
+
+
+def scenes(pictures: Pictures, query: Rgba) -> Iterator[Proposed]:
+    """Pictures that appear inside a query (uint8, height, width, 4), with their corners in it."""
+    owners, signs = pictures.signs()
+    if not len(owners):
+        return
+    side = max(_SMALLEST, *query.shape[:2])
+    shown = Features.of(query, side=side, most=_POINTS, contrast=0.015)
+    if len(shown) < _VOTES:
+        return
+    height, width = query.shape[:2]
+    points = shown.points * np.array([width, height], np.float32)
+    places, weights = _nearest(shown.signs, signs)
+    votes = np.zeros(len(pictures))
+    np.add.at(votes, owners[places], weights)
+    firsts = np.searchsorted(owners, np.arange(len(pictures)))
+    for number in np.argsort(-votes)[:_AGAIN].tolist():
+        of_query, of_neighbour = np.nonzero(owners[places] == number)
+        if len(of_query) < _VOTES:
+            continue
+        mine = pictures.features[number].points[places[of_query, of_neighbour] - firsts[number]]
+        placed = _placed(mine, points[of_query])
+        if placed is None:
+            continue
+        turn, inliers = placed
+        corners = cv2.perspectiveTransform(np.array([[[0, 0], [1, 0], [1, 1], [0, 1]]], np.float32), turn)[0]
+        if not cv2.isContourConvex(corners) or abs(cv2.contourArea(corners)) < _AREA:
+            continue
+        own = resized(pictures.kept[number].picture(), SIDE, SIDE).astype(np.float32)
+        # From the compared square to the screenshot and back.
+        whole = turn @ np.diag([1 / SIDE, 1 / SIDE, 1])
+        seen = cv2.warpPerspective(
+            query[..., :3], whole, (SIDE, SIDE), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        )
+        alpha = own[..., 3:] / 255
+        yield Proposed(
+            Match(
+                number,
+                0.6,
+                "inside",
+                tuple((float(x / width), float(y / height)) for x, y in corners),
+            ),
+            own[..., :3] * alpha + 128 * (1 - alpha),
+            seen.astype(np.float32) * alpha + 128 * (1 - alpha),
+            0.38 * min(1.0, inliers / _SURE),
+        )
+
+
+def _nearest(these: Array, those: Array) -> tuple[Array, Array]:
+    """For each of ``these`` signs the places of its nearest ones, and how much nearer than the last they are."""
+    query = these.astype(np.float32) / 510
+    scores = np.full((len(query), _NEIGHBOURS), -1.0, np.float32)
+    places = np.zeros((len(query), _NEIGHBOURS), np.int64)
+    for start in range(0, len(those), _AT_ONCE):
+        part = those[start : start + _AT_ONCE].astype(np.float32) / 510
+        found = query @ part.T
+        count = min(_NEIGHBOURS, found.shape[1])
+        best = np.argpartition(found, found.shape[1] - count, axis=1)[:, -count:]
+        scores = np.concatenate([scores, np.take_along_axis(found, best, 1)], 1)
+        places = np.concatenate([places, best + start], 1)
+        keep = np.argpartition(scores, scores.shape[1] - _NEIGHBOURS, axis=1)[:, -_NEIGHBOURS:]
+        scores, places = np.take_along_axis(scores, keep, 1), np.take_along_axis(places, keep, 1)
+    return places, scores - scores.min(1, keepdims=True)
+
+
+def _placed(mine: Array, its: Array) -> tuple[Array, int] | None:
+    """How a picture (points as shares of its sides) lies in a query (points in pixels); how many votes agree."""
+    found, agree = cv2.estimateAffine2D(mine, its, ransacReprojThreshold=_OFF, maxIters=500)
+    if found is None or int(agree.sum()) < _VOTES:
+        return None
+    turn, inliers = np.vstack([found, [0, 0, 1]]), int(agree.sum())
+    if inliers >= 2 * _VOTES:
+        # With enough of them the perspective is told as well.
+        exact, better = cv2.findHomography(mine, its, cv2.RANSAC, _OFF * 0.8)
+        if exact is not None and int(better.sum()) >= inliers:
+            turn, inliers = exact, int(better.sum())
+    return turn, inliers

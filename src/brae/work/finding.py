@@ -1,0 +1,90 @@
+"""Items found by a picture, and those of which there are copies."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from sqlalchemy import select
+
+from brae.core import addresses
+from brae.core.errors import BraeError
+from brae.core.find.asking import asked_picture
+from brae.core.find.copies import Copies, copies_of
+from brae.core.find.folder import pictured
+from brae.core.find.gathering import Gathered, ToShow, gather
+from brae.core.find.likeness import search
+from brae.core.find.looks import Rgba
+from brae.jobs import Silent, Ticker
+from brae.store import likenesses
+from brae.store.models import ArchiveRow
+from brae.work.asked import Asked, FoundItem
+from brae.work.items import context_of, item_kind, original_bytes
+from brae.work.workspace import Workspace
+
+#: items that are shown, and how alike they are at least
+_MOST_SHOWN, _LEAST = 120, 0.45
+
+
+def gathered(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> Gathered:
+    """The pictures of a project, ready to be searched; those that are new are looked at first."""
+    project = workspace.project(project_id)
+    library, held = workspace.project_library(project), workspace.catalogues.of(project_id)
+    state = (project_id, project.listing, len(held), *sorted(library.versions.items()))
+    if workspace.pictures is not None and workspace.pictures[0] == state:
+        found: Gathered = workspace.pictures[1]
+        return found
+    kinds, codes = held.texts("kind")
+    types, numbers = held.texts("type")
+    listed = _listed_from(workspace, project_id)
+    items = []
+    for place, address in enumerate(held.addresses):
+        type_ = types[numbers[place]]
+        if pictured(kinds[codes[place]]) is None or not type_:
+            continue
+        # What an archive is listed from is told by its bytes: a copy of the game elsewhere is known already.
+        origin = listed.get(addresses.split(address)[0]) or f"{project.folder} {project.listing}"
+        key = likenesses.key(origin, address, library.versions.get(type_))
+        items.append(ToShow(address, key, partial(_likeness, workspace, project_id, address)))
+    ticker = ticker or Silent()
+    made = gather(items, workspace.likenesses, lambda count: ticker.begin(count, "pictures looked at"), ticker.tick)
+    workspace.pictures = (state, made)
+    return made
+
+
+def _listed_from(workspace: Workspace, project_id: str) -> dict[str, str]:
+    query = select(ArchiveRow.address, ArchiveRow.listed_from).where(
+        ArchiveRow.project_id == project_id, ArchiveRow.parent_id.is_(None)
+    )
+    with workspace.database.session() as session:
+        return {row.address: row.listed_from for row in session.execute(query)}
+
+
+def _likeness(workspace: Workspace, project_id: str, address: str) -> Rgba:
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    kind, library = item_kind(workspace, found), workspace.project_library(project)
+    data, context = original_bytes(workspace, project, found), context_of(workspace, project, found, library)
+    picture: Rgba = kind.likeness(kind.read(data, context))
+    return picture
+
+
+def copies(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> list[Copies]:
+    """Items that show the same picture, by the project's own pictures; the largest groups first."""
+    return copies_of(gathered(workspace, project_id, ticker).pictures)
+
+
+def ask(workspace: Workspace, project_id: str, data: bytes, name: str) -> Asked:
+    """A picture file that a person looks for. Raises FormatError where it is none."""
+    return workspace.asked.add(project_id, asked_picture(data, name, workspace.library_of(project_id)))
+
+
+def answer(workspace: Workspace, asked: Asked, ticker: Ticker | None = None) -> dict[str, int]:
+    """Look for a picture; what it shows is then in ``asked.found``."""
+    try:
+        pictures = gathered(workspace, asked.project_id, ticker).pictures
+        found = [one for one in search(pictures, asked.picture, _MOST_SHOWN) if one.score >= _LEAST]
+        asked.searched = len(pictures)
+        asked.found = [FoundItem(pictures.keys[match.number], match) for match in found]
+    except BaseException as error:
+        asked.fault = error.message if isinstance(error, BraeError) else "It was not looked for to the end."
+        raise
+    return {"found": len(asked.found), "searched": asked.searched}
