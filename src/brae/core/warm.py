@@ -16,6 +16,7 @@ from brae.core.assets.sound import ima
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
+from brae.core.find.kernels import best_places
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.parts import TablePart, TreePart
@@ -63,6 +64,14 @@ def _signs() -> None:
         pass
 
 
+def _pictures() -> None:
+    best_places(np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32), np.float32(1), *_found())
+
+
+def _found() -> tuple[np.ndarray, np.ndarray]:
+    return np.zeros(1, np.float32), np.zeros((1, 2), np.int32)
+
+
 _STEPS: dict[str, Callable[[], None]] = {
     **{group: partial(textures.warm, group) for group in textures.GROUPS},
     "packers": _packers,
@@ -70,6 +79,7 @@ _STEPS: dict[str, Callable[[], None]] = {
     "discs": _discs,
     "sounds": _sounds,
     "signs": _signs,
+    "pictures": _pictures,
 }
 
 

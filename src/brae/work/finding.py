@@ -26,7 +26,12 @@ _MOST_SHOWN, _LEAST = 120, 0.45
 
 
 def gathered(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> Gathered:
-    """The pictures of a project, ready to be searched; those that are new are looked at first."""
+    """The pictures of a project, ready to be searched; those that are new are looked at first, once for all."""
+    with workspace.gathering:
+        return _gathered(workspace, project_id, ticker or Silent())
+
+
+def _gathered(workspace: Workspace, project_id: str, ticker: Ticker) -> Gathered:
     project = workspace.project(project_id)
     library, held = workspace.project_library(project), workspace.catalogues.of(project_id)
     state = (project_id, project.listing, len(held), *sorted(library.versions.items()))
@@ -45,7 +50,6 @@ def gathered(workspace: Workspace, project_id: str, ticker: Ticker | None = None
         origin = listed.get(addresses.split(address)[0]) or f"{project.folder} {project.listing}"
         key = likenesses.key(origin, address, library.versions.get(type_))
         items.append(ToShow(address, key, partial(_likeness, workspace, project_id, address)))
-    ticker = ticker or Silent()
     made = gather(items, workspace.likenesses, lambda count: ticker.begin(count, "pictures looked at"), ticker.tick)
     workspace.pictures = (state, made)
     return made

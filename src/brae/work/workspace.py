@@ -119,6 +119,7 @@ class Workspace:
         self.likenesses = Likenesses(home.likenesses)
         #: of the project whose pictures were searched last: what tells its state, and they
         self.pictures: tuple[Version, Any] | None = None
+        self.gathering = threading.Lock()
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}

@@ -238,10 +238,9 @@ export const useLookFor = (project: string) =>
     ),
   );
 
-/** What a picture shows, asked for until it is known; the light table is asked for anew then. */
-export function useLike(project: string, like: string) {
-  const queries = useQueryClient();
-  const asked = useQuery({
+/** What a picture shows, asked for until it is known. */
+export const useLike = (project: string, like: string) =>
+  useQuery({
     queryKey: ["likes", project, like],
     queryFn: () =>
       take(
@@ -252,13 +251,8 @@ export function useLike(project: string, like: string) {
     refetchInterval: (query) =>
       query.state.data && (query.state.data.ready || query.state.data.fault) ? false : 250,
     retry: false,
+    enabled: like !== "",
   });
-  const ready = asked.data?.ready ?? false;
-  useEffect(() => {
-    if (ready) void queries.invalidateQueries({ queryKey: ["members", project] });
-  }, [ready, queries, project]);
-  return asked;
-}
 
 export const useUpload = (project: string) =>
   useAct(async ({ address, file }: { address: string; file: File }) =>

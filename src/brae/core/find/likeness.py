@@ -42,6 +42,9 @@ _AROUND = (0.9, 0.95, 1.0, 1.06, 1.12)
 _NARROWEST = 4
 #: the likeness of a whole picture that needs no further look
 _SURE = 0.93
+#: the likeness, with its votes, of what is certainly somewhere inside, and the longer side of a screenshot
+#: (what some small picture has a part of, by its looks, it mostly has by chance)
+_PLACED, _SCREEN = 0.7, 480
 _FLIPS: dict[Flip, tuple[slice, slice]] = {
     "": (slice(None), slice(None)),
     "sideways": (slice(None), slice(None, None, -1)),
@@ -58,16 +61,29 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
     if max(height, width) > LARGEST:
         scale = LARGEST / max(height, width)
         query = resized(query, max(1, round(width * scale)), max(1, round(height * scale)))
-    # A guise in which nothing shows is no picture of anything.
-    seen = [guise for guise in guises(query) if value_of(guise).std() > FLAT or guise.std() > FLAT]
+    # Where a query itself says what is clear, what lies under that is not looked for; and a guise in which nothing
+    # shows is no picture of anything.
+    seen = [guise for guise in guises(query)[:2] if value_of(guise).std() > FLAT or guise.std() > FLAT]
     if not seen:
         return []
     found = _compared(_whole(pictures, seen))
-    if not found or found[0].score < _SURE:
-        found += _compared([*_parts(pictures, seen), *scenes(pictures, query)])
+    if found and found[0].score >= _SURE:
+        return _ranked(found, limit)
+    found = sorted([*found, *_compared(_parts(pictures, seen))], key=lambda match: -match.score)
+    inside = _compared(scenes(pictures, query))
+    if inside and (inside[0].score >= _PLACED or max(query.shape[:2]) >= _SCREEN):
+        return _ranked([*inside, *found], limit)
+    return _ranked([*found, *inside], limit)
+
+
+def _ranked(found: Iterable[Match], limit: int) -> list[Match]:
+    """Each picture once, where it comes first; no score is higher than the one before."""
     best: dict[int, Match] = {}
-    for match in sorted(found, key=lambda match: -match.score):
-        best.setdefault(match.number, match)
+    least = 1.0
+    for match in found:
+        if match.number not in best:
+            least = min(least, match.score)
+            best[match.number] = replace(match, score=least)
     return list(best.values())[:limit]
 
 
@@ -104,9 +120,9 @@ def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
         guise, flip = ways[row].tolist()
         name, (rows, columns) = list(_FLIPS.items())[flip]
         away = min(1.0, abs(float(pictures.ratios[number]) - _ratio(seen[guise])))
-        own = pictures.guise(row)
+        own, one = pictures.guise(row), pictures.kept[number]
         yield Proposed(
-            Match(number, 1 - 0.05 * away, "whole", flip=name),
+            Match(number, 1 - 0.05 * away - _enlarged(seen[guise], one.width, one.height), "whole", flip=name),
             resized(own, SIDE, SIDE),
             shown[guise][rows, columns],
         )
@@ -114,6 +130,12 @@ def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
 
 def _ratio(picture: Rgb) -> float:
     return float(np.log(picture.shape[1] / picture.shape[0]))
+
+
+def _enlarged(query: Rgb, width: float, height: float) -> float:
+    """What speaks against an area of that many pixels: nobody looks for what is enlarged many times."""
+    times = np.sqrt(query.shape[0] * query.shape[1] / max(width * height, 1e-6))
+    return float(0.12 * max(0.0, abs(np.log2(times)) - 2.2))
 
 
 def _first(pictures: Pictures, scores: Array, limit: int) -> list[tuple[int, int]]:
@@ -163,7 +185,9 @@ def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
             corners = (x, y), (x + width, y), (x + width, y + height), (x, y + height)
             place = tuple((left / wide, top / tall) for left, top in corners)
             mine = resized(own[y : y + height, x : x + width], SIDE, SIDE)
-            yield Proposed(Match(number, 0.99, "part", place), mine, area)
+            one = pictures.kept[number]
+            less = _enlarged(seen[0], one.width * width / wide, one.height * height / tall)
+            yield Proposed(Match(number, 0.99 - less, "part", place), mine, area)
 
 
 def _sides(share: float, size: tuple[int, ...], query: Rgb) -> tuple[int, int]:

@@ -22,6 +22,10 @@ _VOTES, _OFF = 4, 5.0
 _AREA = 300
 #: inliers that leave no doubt
 _SURE = 20
+#: how much votes count beside the areas' likeness, and how much of a texture is to be seen to be inside
+_WEIGHT, _WITHIN = 0.38, 0.6
+#: the grey behind clear pixels
+_BEHIND = 128.0
 _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 #: signs that are compared at once
 _AT_ONCE = 200_000
@@ -51,27 +55,52 @@ def scenes(pictures: Pictures, query: Rgba) -> Iterator[Proposed]:
         if placed is None:
             continue
         turn, inliers = placed
-        corners = cv2.perspectiveTransform(np.array([[[0, 0], [1, 0], [1, 1], [0, 1]]], np.float32), turn)[0]
-        if not cv2.isContourConvex(corners) or abs(cv2.contourArea(corners)) < _AREA:
+        corners = _turned(turn)
+        area = abs(cv2.contourArea(corners))
+        if not cv2.isContourConvex(corners) or area < _AREA:
             continue
-        own = resized(pictures.kept[number].picture(), SIDE, SIDE).astype(np.float32)
-        # From the compared square to the screenshot and back.
-        whole = turn @ np.diag([1 / SIDE, 1 / SIDE, 1])
-        seen = cv2.warpPerspective(
-            query[..., :3], whole, (SIDE, SIDE), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-        )
+        bonus = _WEIGHT * min(1.0, inliers / _SURE)
+        own = pictures.kept[number].picture().astype(np.float32)
         alpha = own[..., 3:] / 255
-        yield Proposed(
-            Match(
-                number,
-                0.6,
-                "inside",
-                tuple((float(x / width), float(y / height)) for x, y in corners),
-            ),
-            own[..., :3] * alpha + 128 * (1 - alpha),
-            seen.astype(np.float32) * alpha + 128 * (1 - alpha),
-            0.38 * min(1.0, inliers / _SURE),
-        )
+        mine = own[..., :3] * alpha + _BEHIND * (1 - alpha)
+        shared = cv2.intersectConvexConvex(
+            corners, np.array([[0, 0], [width, 0], [width, height], [0, height]], np.float32)
+        )[0]
+        if shared >= _WITHIN * area:
+            place = tuple((float(x / width), float(y / height)) for x, y in corners)
+            # From the square in which both are compared to the screenshot and back.
+            seen = _taken(query[..., :3].astype(np.float32), turn)
+            mask = resized(alpha[..., 0], SIDE, SIDE)[..., None]
+            yield Proposed(
+                Match(number, 0.98 - _WEIGHT, "inside", place),
+                resized(mine, SIDE, SIDE),
+                seen * mask + _BEHIND * (1 - mask),
+                bonus,
+            )
+        else:
+            # Most of it lies outside: what is looked for is a part of it.
+            back = np.linalg.inv(turn) @ np.diag([width, height, 1.0])
+            place = tuple((float(x), float(y)) for x, y in _turned(back))
+            part = _taken(mine, np.diag([own.shape[1], own.shape[0], 1.0]) @ back)
+            yield Proposed(
+                Match(number, 0.98 - _WEIGHT, "part", place),
+                part,
+                resized(query[..., :3].astype(np.float32), SIDE, SIDE),
+                bonus,
+            )
+
+
+def _turned(turn: Array) -> Array:
+    """Where the corners of a unit square come to lie."""
+    square = np.array([[[0, 0], [1, 0], [1, 1], [0, 1]]], np.float32)
+    return np.asarray(cv2.perspectiveTransform(square, turn)[0])
+
+
+def _taken(picture: Array, turn: Array) -> Array:
+    """What lies in a picture where ``turn`` puts the unit square, as a picture of SIDE x SIDE."""
+    return np.asarray(
+        cv2.warpPerspective(picture, turn @ np.diag([1 / SIDE, 1 / SIDE, 1.0]), (SIDE, SIDE), flags=_BACK)
+    )
 
 
 def _nearest(these: Array, those: Array) -> tuple[Array, Array]:

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, useLocation, useNavigate } from "react-router";
 import type { Member } from "../../api/client";
-import { useJobs, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
+import { useJobs, useLike, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
 import { useKinds } from "../../assets/kinds";
 import { canEdit } from "../../assets/registry";
 import { Button, Choice, Empty } from "../../components/controls";
@@ -25,7 +25,10 @@ import { addressesOf, useCatalogue, useSearch } from "./useCatalogue";
 
 /** The catalogue: everything as pictures at once, narrowed by facets and search. */
 export function FindStage({ project }: { project: string }) {
-  const [search, change] = useSearch();
+  const [typed, change] = useSearch();
+  // Until it is known what a picture shows, all is there to look at.
+  const looking = useLike(project, typed.like).data?.ready !== true;
+  const search = typed.like && looking ? { ...typed, like: "", order: "kind" } : typed;
   const catalogue = useCatalogue(project, search);
   const [view, setView] = useState<TableView>(keptView);
   const [tile, setTile] = useState(132);
@@ -161,10 +164,10 @@ export function FindStage({ project }: { project: string }) {
                   ]}
                 />
               </div>
-              {search.like && (
+              {typed.like && (
                 <LookedFor
                   project={project}
-                  like={search.like}
+                  like={typed.like}
                   current={current?.address}
                   opened={opened}
                   onEnd={() => change({ like: "" })}

@@ -1,0 +1,148 @@
+"""Pictures found by pictures, on photographs (scikit-image's) that were changed by Pillow and OpenCV."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import cv2
+import numpy as np
+import pytest
+
+from brae.core.find.copies import copies_of
+from brae.core.find.features import Features
+from brae.core.find.likeness import search
+from brae.core.find.pictures import Kept, Pictures, Shown
+
+from .photos import Picture, changed, cropped, in_a_scene, opaque, pieces
+
+
+@cache
+def known() -> Pictures:
+    names = list(pieces())
+    return Pictures.of(names, [Shown.of(pieces()[name]) for name in names])
+
+
+def first_of(query: Picture) -> str:
+    return known().keys[search(known(), query, 1)[0].number]
+
+
+def test_the_same_picture_is_found_whatever_was_done_to_its_size_and_colours() -> None:
+    chance = np.random.default_rng(3)
+    names = list(pieces())
+    right = [first_of(changed(pieces()[name], chance)) == name for name in names]
+    assert len(right) >= 40
+    assert np.mean(right) >= 0.95
+
+
+def test_a_part_is_found_with_its_place() -> None:
+    chance = np.random.default_rng(4)
+    right, off = [], []
+    for name in list(pieces())[::2]:
+        query, (left, top, width, height) = cropped(pieces()[name], chance)
+        match = search(known(), query, 1)[0]
+        right.append(known().keys[match.number] == name)
+        if right[-1] and match.how == "part":
+            corners = np.array(
+                [[left, top], [left + width, top], [left + width, top + height], [left, top + height]]
+            )
+            off.append(np.abs(np.array(match.place) - corners).max())
+    assert np.mean(right) >= 0.9
+    assert len(off) >= 0.8 * len(right)
+    assert np.median(off) < 0.05
+
+
+def test_a_texture_in_a_screenshot_is_found_with_its_corners() -> None:
+    chance = np.random.default_rng(5)
+    names = [
+        name for name in pieces() if name.split("-")[0] in ("astronaut", "chelsea", "coffee", "rocket", "camera")
+    ]
+    behind = np.tile(np.linspace(40, 200, 640).astype(np.uint8)[None, :, None], (480, 1, 3))
+    right, off = [], []
+    for name in names[::2]:
+        query, corners = in_a_scene(pieces()[name], behind, chance)
+        found = [match for match in search(known(), query, 5) if known().keys[match.number] == name]
+        right.append(bool(found))
+        if found and found[0].how == "inside":
+            off.append(np.abs(np.array(found[0].place) - corners).max())
+    assert np.mean(right) >= 0.7
+    assert np.median(off) < 0.05
+
+
+def test_a_mirrored_picture_says_so() -> None:
+    picture = pieces()["astronaut-0-192"]
+    assert search(known(), np.ascontiguousarray(picture[:, ::-1]), 1)[0].flip == "sideways"
+    assert search(known(), np.ascontiguousarray(picture[::-1]), 1)[0].flip == "upside down"
+    match = search(known(), picture, 1)[0]
+    assert (match.flip, match.how) == ("", "whole")
+    assert match.score > 0.99
+
+
+def test_clear_pixels_may_come_back_in_any_colour() -> None:
+    """A disc cut out of a photograph, as it comes back on black, on white, and with what lay under it."""
+    rgba = pieces()["coffee-0-192"].copy()
+    across = np.linspace(-1, 1, rgba.shape[0])
+    rgba[..., 3] = 255 * (np.hypot(*np.meshgrid(across, across)) < 0.8)
+    pictures = Pictures.of(["disc", *known().keys], [Shown.of(rgba), *map(Shown.of, pieces().values())])
+    alpha = rgba[..., 3:] / 255
+    for behind in (0, 255):
+        seen = opaque((rgba[..., :3] * alpha + behind * (1 - alpha)).astype(np.uint8))
+        assert pictures.keys[search(pictures, seen, 1)[0].number] == "disc"
+    assert pictures.keys[search(pictures, rgba, 1)[0].number] == "disc"
+
+
+@pytest.mark.parametrize("shape", [(1, 1), (1, 300), (4000, 3), (2, 2), (64, 64)])
+def test_what_shows_nothing_finds_nothing(shape: tuple[int, int]) -> None:
+    for colour in (0, 128, 255):
+        assert search(known(), np.full((*shape, 4), colour, np.uint8)) == []
+
+
+@pytest.mark.parametrize("shape", [(1, 1), (1, 300), (4000, 3), (2, 2), (300, 1)])
+def test_pictures_of_any_shape_are_kept_and_searched_with(shape: tuple[int, int]) -> None:
+    chance = np.random.default_rng(6)
+    odd = chance.integers(0, 256, (*shape, 4), dtype=np.uint8)
+    pictures = Pictures.of(["odd", "cat"], [Shown.of(odd), Shown.of(pieces()["chelsea-0-0"])])
+    assert pictures.keys[search(pictures, pieces()["chelsea-0-0"], 1)[0].number] == "cat"
+    search(pictures, odd)
+
+
+def test_no_pictures_find_nothing() -> None:
+    assert search(Pictures.of([], []), pieces()["chelsea-0-0"]) == []
+    assert copies_of(Pictures.of([], [])) == []
+
+
+def test_scores_never_rise_and_each_picture_comes_once() -> None:
+    found = search(known(), cropped(pieces()["rocket-0-192"], np.random.default_rng(1))[0], 50)
+    assert len({match.number for match in found}) == len(found) > 10
+    assert all(one.score >= other.score for one, other in zip(found, found[1:], strict=False))
+
+
+def test_what_is_kept_is_kept_exactly() -> None:
+    features = Features.of(pieces()["gravel-0-0"])
+    again = Features.from_bytes(features.to_bytes())
+    assert len(again) == len(features) > 50
+    assert np.array_equal(again.signs, features.signs)
+    assert np.abs(again.points - features.points).max() < 1 / 65535
+    small = Kept.of(pieces()["gravel-0-0"]).picture()
+    assert (
+        np.abs(
+            small[..., :3] - cv2.resize(pieces()["gravel-0-0"], (64, 64), interpolation=cv2.INTER_AREA)[..., :3]
+        ).max()
+        <= 1
+    )
+
+
+def test_copies_are_told_whatever_their_size_and_compression() -> None:
+    names = ["chelsea-0-0", "coffee-192-192", "rocket-0-192"]
+    chance = np.random.default_rng(8)
+    pictures = dict(pieces())
+    for name in names:
+        half = cv2.resize(pictures[name], (96, 96), interpolation=cv2.INTER_AREA)
+        noisy = half.astype(np.int16) + chance.integers(-3, 4, half.shape)
+        pictures[f"copy of {name}"] = np.dstack([noisy[..., :3].clip(0, 255).astype(np.uint8), half[..., 3]])
+    pictures["the very same"] = pictures[names[0]].copy()
+    groups = copies_of(Pictures.of(list(pictures), [Shown.of(one) for one in pictures.values()]))
+    assert {frozenset(group.keys) for group in groups} == {
+        frozenset({names[0], f"copy of {names[0]}", "the very same"}),
+        *(frozenset({name, f"copy of {name}"}) for name in names[1:]),
+    }
+    assert not any(group.exact for group in groups)
