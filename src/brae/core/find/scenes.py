@@ -36,7 +36,8 @@ def scenes(pictures: Pictures, query: Rgba) -> Iterator[Proposed]:
     owners, signs = pictures.signs()
     if not len(owners):
         return
-    side = max(_SMALLEST, *query.shape[:2])
+    longer = max(query.shape[:2])
+    side = max(longer, min(_SMALLEST, 3 * longer))
     shown = Features.of(query, side=side, most=_POINTS, contrast=0.015)
     if len(shown) < _VOTES:
         return
@@ -127,8 +128,10 @@ def _placed(mine: Array, its: Array) -> tuple[Array, int] | None:
         return None
     turn, inliers = np.vstack([found, [0, 0, 1]]), int(agree.sum())
     if inliers >= 2 * _VOTES:
-        # With enough of them the perspective is told as well.
-        exact, better = cv2.findHomography(mine, its, cv2.RANSAC, _OFF * 0.8)
+        # With enough of them the perspective is told as well, by those that the affine turn nearly places.
+        away = np.linalg.norm(mine @ found[:, :2].T + found[:, 2] - its, axis=1)
+        near = away < 4 * _OFF
+        exact, better = cv2.findHomography(mine[near], its[near], cv2.RANSAC, _OFF * 0.8, maxIters=200)
         if exact is not None and int(better.sum()) >= inliers:
             turn, inliers = exact, int(better.sum())
     return turn, inliers
