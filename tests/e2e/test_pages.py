@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import re
 import shutil
 import zipfile
@@ -151,6 +152,33 @@ def check_tidy(page: Page, view: str) -> None:
             found = page.evaluate(TIDY)
         assert found == [], f"{view} at {width} x {height}: {found}"
     page.set_viewport_size(usual)
+
+
+def test_a_screenshot_leads_to_the_texture(page: Page, tmp_path: Path) -> None:
+    """Three actions: choose the screenshot, see what comes first, edit it."""
+    project = page.url.partition("/p/")[2].partition("/")[0]
+    address = "data/harbour.kist//textures/harbour/chart.ptx"
+    answer = page.request.get(f"/api/projects/{project}/preview", params={"address": address})
+    chart = Image.open(io.BytesIO(answer.body())).convert("RGB")
+    screen = Image.linear_gradient("L").resize((640, 480)).convert("RGB")
+    turned = chart.resize((230, 230)).convert("RGBA").rotate(9, Image.Resampling.BICUBIC, expand=True)
+    screen.paste(turned, (210, 120), turned)
+    screen.save(tmp_path / "screenshot.jpg", quality=85)
+    page.get_by_label("Picture to look for").set_input_files(tmp_path / "screenshot.jpg")
+    note = page.get_by_role("note")
+    expect(note).to_contain_text("appears in it, where it is marked", timeout=60_000)
+    expect(page.get_by_role("complementary", name="Chosen item")).to_contain_text("textures/harbour/chart.ptx")
+    expect(note.get_by_role("img", name="The picture that you look for")).to_be_visible()
+    check_tidy(page, "found by a picture")
+    found = page.url
+    assert "like=" in found
+    page.get_by_role("button", name="Edit this").click()
+    expect(page.get_by_text("waits for your file").first).to_be_visible()
+    page.goto(found)
+    expect(note).to_contain_text("appears in it, where it is marked")
+    page.get_by_role("button", name="Show all items").click()
+    expect(note).to_have_count(0)
+    expect(page.get_by_text("351 items")).to_be_visible()
 
 
 def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:

@@ -12,14 +12,14 @@ import json
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Column, Integer, LargeBinary, MetaData, Table, Text, create_engine, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import SQLAlchemyError
 
-from brae.core.find.features import Features
-from brae.core.find.pictures import Kept, Shown
+if TYPE_CHECKING:
+    from brae.core.find.pictures import Shown
 
 #: counted up when something else is kept of a picture
 KEPT = 1
@@ -64,6 +64,10 @@ class Likenesses:
 
     def of(self, keys: Sequence[str]) -> dict[str, Shown]:
         """What is kept of those that are known."""
+        # What looks at pictures takes a while to load; Brae starts without it.
+        from brae.core.find.features import Features
+        from brae.core.find.pictures import Kept, Shown
+
         found: dict[str, Shown] = {}
         with contextlib.suppress(SQLAlchemyError), self._engine.connect() as connection:
             for start in range(0, len(keys), _AT_ONCE):

@@ -6,10 +6,13 @@ import hashlib
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from brae.core.errors import NotFoundError
-from brae.core.find.looks import Rgba
-from brae.core.find.matches import Match
+
+if TYPE_CHECKING:
+    from brae.core.find.looks import Rgba
+    from brae.core.find.matches import Match
 
 #: pictures that are remembered
 _MOST_ASKED = 20

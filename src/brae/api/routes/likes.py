@@ -10,10 +10,8 @@ from fastapi.concurrency import run_in_threadpool
 from brae.api.routes import Work
 from brae.api.routes.edits import body_of
 from brae.api.schemas.items import LikeView
-from brae.core.find.looks import to_png
 from brae.work import Workspace
 from brae.work.asked import Asked
-from brae.work.finding import answer, ask
 
 router = APIRouter(prefix="/projects/{project_id}/likes", tags=["find"])
 
@@ -28,6 +26,9 @@ async def look_for(
 
 
 def _ask(workspace: Workspace, project_id: str, data: bytes, name: str) -> Asked:
+    # Brae starts without what looks at pictures.
+    from brae.work.finding import answer, ask
+
     project = workspace.project(project_id)
     asked = ask(workspace, project_id, data, name)
     words = f"Looking for a picture in {project.name}"
@@ -44,6 +45,8 @@ def found(project_id: str, like: str, workspace: Work) -> LikeView:
 @router.get("/{like}/picture", response_class=Response)
 def picture(project_id: str, like: str, workspace: Work) -> Response:
     """The picture that is looked for."""
+    from brae.core.find.looks import to_png
+
     data = to_png(workspace.asked.of(project_id, like).picture)
     return Response(data, media_type="image/png", headers={"Cache-Control": "private, max-age=86400"})
 

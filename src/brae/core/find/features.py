@@ -32,8 +32,10 @@ class Features:
     @classmethod
     def of(cls, rgba: Rgba, side: int = SIDE, most: int = POINTS, contrast: float = _CONTRAST) -> Features:
         """The features of a picture, uint8 (height, width, 4), the strongest first."""
-        alpha = rgba[..., 3].astype(np.float32) / 255
-        grey = cv2.cvtColor(np.ascontiguousarray(rgba[..., :3]), cv2.COLOR_RGB2GRAY) * alpha + 128 * (1 - alpha)
+        grey: Array = cv2.cvtColor(np.ascontiguousarray(rgba[..., :3]), cv2.COLOR_RGB2GRAY).astype(np.float32)
+        if rgba[..., 3].min() < 255:
+            alpha = rgba[..., 3].astype(np.float32) / 255
+            grey = grey * alpha + 128 * (1 - alpha)
         height, width = grey.shape
         scale = side / max(height, width)
         size = max(8, round(width * scale)), max(8, round(height * scale))

@@ -41,6 +41,8 @@ class Kept:
     @classmethod
     def of(cls, rgba: Rgba) -> Kept:
         """What is kept of a picture, uint8 (height, width, 4)."""
+        if rgba[..., 3].min() == 255:
+            return cls._packed(rgba, fitted(rgba, LOOK))
         # Averaged with its alpha, or clear pixels would bleed; what lies under them is averaged for itself.
         alpha = rgba[..., 3:].astype(np.float32)
         small_alpha = fitted(alpha, LOOK)
@@ -48,7 +50,10 @@ class Kept:
         plain = fitted(rgba[..., :3].astype(np.float32), LOOK)
         weighted = fitted(rgba[..., :3] * (alpha / 255), LOOK)
         colour = np.where(small_alpha > 0, weighted * 255 / np.maximum(small_alpha, 1e-3), plain)
-        small = np.dstack([colour, small_alpha]).clip(0, 255).round().astype(np.uint8)
+        return cls._packed(rgba, np.dstack([colour, small_alpha]).clip(0, 255).round().astype(np.uint8))
+
+    @classmethod
+    def _packed(cls, rgba: Rgba, small: Rgba) -> Kept:
         packed = zlib.compress(small.tobytes(), 1)
         return cls(rgba.shape[1], rgba.shape[0], packed, small.shape[1], small.shape[0])
 

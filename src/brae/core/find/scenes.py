@@ -124,14 +124,20 @@ def _nearest(these: Array, those: Array) -> tuple[Array, Array]:
 def _placed(mine: Array, its: Array) -> tuple[Array, int] | None:
     """How a picture (points as shares of its sides) lies in a query (points in pixels); how many votes agree."""
     found, agree = cv2.estimateAffine2D(mine, its, ransacReprojThreshold=_OFF, maxIters=500)
-    if found is None or int(agree.sum()) < _VOTES:
+    if found is None or (inliers := _points(mine, its, agree)) < _VOTES:
         return None
-    turn, inliers = np.vstack([found, [0, 0, 1]]), int(agree.sum())
+    turn = np.vstack([found, [0, 0, 1]])
     if inliers >= 2 * _VOTES:
         # With enough of them the perspective is told as well, by those that the affine turn nearly places.
         away = np.linalg.norm(mine @ found[:, :2].T + found[:, 2] - its, axis=1)
         near = away < 4 * _OFF
         exact, better = cv2.findHomography(mine[near], its[near], cv2.RANSAC, _OFF * 0.8, maxIters=200)
-        if exact is not None and int(better.sum()) >= inliers:
-            turn, inliers = exact, int(better.sum())
+        if exact is not None and (agreeing := _points(mine[near], its[near], better)) >= inliers:
+            turn, inliers = exact, agreeing
     return turn, inliers
+
+
+def _points(mine: Array, its: Array, agree: Array) -> int:
+    """How many points agree; one that several others take for their own counts once."""
+    chosen = agree.ravel().astype(bool)
+    return min(len(np.unique(points[chosen], axis=0)) for points in (mine, its))
