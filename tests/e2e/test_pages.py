@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import re
 import shutil
 import zipfile
@@ -29,10 +28,12 @@ from tests.e2e.tour import (
     DISC,
     edit_one,
     fill_white,
+    find_by_picture,
     open_folder,
     paint_sail,
     put_in_work,
     screen_on_the_disc,
+    screenshot_with_the_chart,
     stage,
     unknown_game,
     wait_for_jobs,
@@ -156,17 +157,8 @@ def check_tidy(page: Page, view: str) -> None:
 
 def test_a_screenshot_leads_to_the_texture(page: Page, tmp_path: Path) -> None:
     """Three actions: choose the screenshot, see what comes first, edit it."""
-    project = page.url.partition("/p/")[2].partition("/")[0]
-    address = "data/harbour.kist//textures/harbour/chart.ptx"
-    answer = page.request.get(f"/api/projects/{project}/preview", params={"address": address})
-    chart = Image.open(io.BytesIO(answer.body())).convert("RGB")
-    screen = Image.linear_gradient("L").resize((640, 480)).convert("RGB")
-    turned = chart.resize((230, 230)).convert("RGBA").rotate(9, Image.Resampling.BICUBIC, expand=True)
-    screen.paste(turned, (210, 120), turned)
-    screen.save(tmp_path / "screenshot.jpg", quality=85)
-    page.get_by_label("Picture to look for").set_input_files(tmp_path / "screenshot.jpg")
+    find_by_picture(page, screenshot_with_the_chart(page, tmp_path))
     note = page.get_by_role("note")
-    expect(note).to_contain_text("appears in it, where it is marked", timeout=60_000)
     expect(page.get_by_role("complementary", name="Chosen item")).to_contain_text("textures/harbour/chart.ptx")
     expect(note.get_by_role("img", name="The picture that you look for")).to_be_visible()
     check_tidy(page, "found by a picture")

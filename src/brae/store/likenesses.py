@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from brae.core.find.pictures import Shown
 
 #: counted up when something else is kept of a picture
-KEPT = 1
+KEPT = 2
 _AT_ONCE = 500
 _META = MetaData()
 _ROWS = Table(

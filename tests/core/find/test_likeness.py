@@ -131,6 +131,25 @@ def test_what_is_kept_is_kept_exactly() -> None:
     )
 
 
+def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest.MonkeyPatch) -> None:
+    from brae.core.find import pictures as module
+
+    monkeypatch.setattr(module, "_POINTS", 60)
+    shown = [Shown.of(pieces()[name]) for name in list(pieces())[:3]]
+    few = Pictures.of(["a", "b", "c"], shown)
+    assert [len(one) for one in few.features] == [20, 20, 20]
+    assert all(
+        np.array_equal(one.signs, whole.features.signs[:20]) for one, whole in zip(few.features, shown, strict=True)
+    )
+    finder = cv2.SIFT_create(nfeatures=150, contrastThreshold=0.02)
+    grey = cv2.cvtColor(np.ascontiguousarray(pieces()[next(iter(pieces()))][..., :3]), cv2.COLOR_RGB2GRAY)
+    best = max(
+        finder.detect(cv2.resize(grey, (200, 200), interpolation=cv2.INTER_CUBIC), None),
+        key=lambda one: one.response,
+    )
+    assert np.abs(few.features[0].points[0] * 200 - best.pt).max() < 3
+
+
 def test_copies_are_told_whatever_their_size_and_compression() -> None:
     names = ["chelsea-0-0", "coffee-192-192", "rocket-0-192"]
     chance = np.random.default_rng(8)

@@ -45,10 +45,16 @@ class Features:
         found, signs = finder.detectAndCompute(shown.clip(0, 255).astype(np.uint8), None)
         if signs is None:
             return cls(np.zeros((0, 2), np.float32), np.zeros((0, 128), np.uint8))
+        strongest = np.argsort([-one.response for one in found], kind="stable")
+        signs, found = signs[strongest], [found[place] for place in strongest]
         points = np.array([one.pt for one in found], np.float32) / [shown.shape[1], shown.shape[0]]
         # Square roots of shares of the whole are at most 1, and hardly ever above a half.
         roots = np.sqrt(signs / np.maximum(signs.sum(1, keepdims=True), 1e-6))
         return cls(points.astype(np.float32), (roots * 510).clip(0, 255).round().astype(np.uint8))
+
+    def strongest(self, most: int) -> Features:
+        """At most so many of them."""
+        return self if len(self) <= most else Features(self.points[:most].copy(), self.signs[:most].copy())
 
     def to_bytes(self) -> bytes:
         """For keeping: two bytes for each coordinate, then the signs."""

@@ -26,6 +26,8 @@ from brae.core.find.looks import (
 
 #: rows that are made ready at once
 _BATCH = 1024
+#: points of all pictures together (a quarter of a gigabyte), and of one that are kept all the same
+_POINTS, _FEWEST = 2_000_000, 12
 
 
 @dataclass(frozen=True)
@@ -87,7 +89,9 @@ class Pictures:
     @classmethod
     def of(cls, keys: Sequence[str], shown: Sequence[Shown]) -> Pictures:
         """Pictures made ready."""
-        found = cls(list(keys), [one.kept for one in shown], [one.features for one in shown])
+        # Of very many pictures fewer points each: all of them stay in memory.
+        most = max(_FEWEST, _POINTS // max(1, len(shown)))
+        found = cls(list(keys), [one.kept for one in shown], [one.features.strongest(most) for one in shown])
         owners: list[int] = []
         parts: dict[tuple[int, int], list[tuple[int, Array]]] = {}
         wholes: list[Array] = []
@@ -101,9 +105,10 @@ class Pictures:
                 owners.append(number)
         found.owners = np.array(owners, np.int64)
         found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
+        found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
         for start in range(0, len(wholes), _BATCH):
             some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE))
-            found.wholes = np.concatenate([found.wholes, some.transpose(1, 0, 2)], axis=1)
+            found.wholes[:, start : start + len(some)] = some.transpose(1, 0, 2)
         for rows in parts.values():
             for start in range(0, len(rows), _BATCH):
                 some_rows, values = zip(*rows[start : start + _BATCH], strict=True)
