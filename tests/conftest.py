@@ -18,6 +18,9 @@ from brae.demo import DISC as DISC_FOLDER
 from brae.store import Home
 from brae.work import Workspace
 
+# Hundreds of tests start the command or a server: each would translate all of Brae's modules anew.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+
 settings.register_profile(
     "brae",
     deadline=None,
