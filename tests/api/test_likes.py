@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import threading
 import time
 from typing import Any
 
@@ -70,6 +71,38 @@ def test_what_is_no_picture_or_forgotten_is_told(client: TestClient, opened: str
     gone = client.get(f"{opened}/likes/0123456789abcdef")
     assert (gone.status_code, gone.json()["remedy"]) == (404, "Drop it on the light table again.")
     assert client.get(f"{opened}/members", params={"like": "0123456789abcdef"}).status_code == 404
+
+
+def test_one_that_is_cancelled_while_it_waits_says_so(
+    client: TestClient,  # noqa: F811
+    opened: str,  # noqa: F811
+    chart: Image.Image,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    from brae.work import finding
+
+    go_on = threading.Event()
+    real = finding.gathered
+
+    def slow(*arguments: Any) -> Any:
+        assert go_on.wait(60)
+        return real(*arguments)
+
+    monkeypatch.setattr(finding, "gathered", slow)
+    first, second = (
+        client.post(f"{opened}/likes", params={"name": "a.png"}, content=_png(chart.resize((side, side)))).json()
+        for side in (80, 90)
+    )
+    waiting = [job for job in client.get("/api/jobs").json() if (job["kind"], job["state"]) == ("like", "waiting")]
+    assert len(waiting) == 1
+    assert client.post(f"/api/jobs/{waiting[0]['id']}/cancel").status_code == 202
+    asked = client.get(f"{opened}/likes/{second['id']}").json()
+    assert (asked["ready"], asked["fault"]) == (False, "It was not looked for to the end.")
+    go_on.set()
+    deadline = time.monotonic() + 60
+    while not client.get(f"{opened}/likes/{first['id']}").json()["ready"]:
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
 
 
 def test_a_picture_of_one_colour_finds_nothing(client: TestClient, opened: str) -> None:  # noqa: F811

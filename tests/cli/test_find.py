@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -82,6 +83,11 @@ def test_words_and_bytes(album: Path, tmp_path: Path) -> None:
     assert hits["found"][0]["bytes"] == b"kelp".hex(" ")
     inside = json.loads(brae("search", album.parent / f"{album.name}-zip.zip", "--bytes", "6b ?? 6c 70", "--json"))
     assert [(one["address"].rpartition("//")[2], one["offset"]) for one in inside["found"]] == [("notes.txt", 16)]
+    with zipfile.ZipFile(tmp_path / "outer.zip", "w", zipfile.ZIP_DEFLATED) as outer:
+        outer.write(album.parent / f"{album.name}-zip.zip", "inner.zip")
+    deep = json.loads(brae("search", tmp_path / "outer.zip", "--bytes", '"but kelp"', "--json"))
+    assert [one["address"] for one in deep["found"]] == ["outer.zip//inner.zip//notes.txt"]
+    assert (deep["total"], deep["more"]) == (1, False)
     assert "no pattern of bytes" in brae("search", album, "--bytes", "5G", fails=True)
 
 

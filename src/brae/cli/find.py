@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -15,12 +15,13 @@ from brae.cli.projects import open_workspace
 if TYPE_CHECKING:
     from brae.core.find.gathering import Gathered
     from brae.core.layouts.library import Library
-    from brae.core.sources import ByteSource
 
 TargetArgument = Annotated[
     str, typer.Argument(help="A project, a folder, or a file (inside archives: FILE//MEMBER).")
 ]
 _SHOWN_AROUND = 16
+#: places of bytes that are counted
+_MOST_PLACES = 1_000_000
 
 
 @app.command()
@@ -64,10 +65,11 @@ def copies(target: TargetArgument, home: HomeOption = None, as_json: JsonOption 
 
 
 def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.cli.targets import names_project
     from brae.core.find.folder import items_in
     from brae.work.columns import Columns, Search, row_of
 
-    if _is_project(target):
+    if names_project(target):
         with open_workspace(home) as workspace:
             workspace.project(target)
             held, states = workspace.catalogues.of(target), workspace.catalogues.in_work(target)
@@ -86,10 +88,6 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
     say({"total": len(places), "found": found}, readable("\n".join(lines)), as_json)
 
 
-def _is_project(target: str) -> bool:
-    return not Path(target).exists() and "//" not in target
-
-
 def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
     """A folder or a file, the labels inside it, and the layouts that are known for it."""
     from brae.cli.targets import library_for, split_target
@@ -102,6 +100,7 @@ def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
 
 
 def _pictures(target: str, home: Path | None) -> Gathered:
+    from brae.cli.targets import names_project
     from brae.core.find.folder import items_in, pictures_of
     from brae.core.find.gathering import gather
     from brae.core.places import usual_place
@@ -109,7 +108,7 @@ def _pictures(target: str, home: Path | None) -> Gathered:
     from brae.store.likenesses import Likenesses, key
     from brae.work.finding import gathered
 
-    if _is_project(target):
+    if names_project(target):
         with open_workspace(home) as workspace, ticker() as watching:
             return gathered(workspace, target, watching)
     place, labels, library = _place(target, home)
@@ -153,13 +152,16 @@ def _by_picture(target: str, like: Path, limit: int, home: Path | None, as_json:
 
 
 def _by_bytes(target: str, text: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.core.find.folder import bytes_in
     from brae.core.find.patterns import pattern_of, places
 
     pattern = pattern_of(text)
+    place, labels, library = _place(target, home)
     found: list[dict[str, Any]] = []
     total = 0
-    for address, source in _sources(target, home):
-        for offset, data in places(source, pattern):
+    for address, source in bytes_in(place, library, labels):
+        # Of a file of nothing but one byte nobody wants to see every place.
+        for offset, data in islice(places(source, pattern), _MOST_PLACES - total):
             total += 1
             if len(found) < limit:
                 start = max(0, offset - _SHOWN_AROUND)
@@ -168,49 +170,7 @@ def _by_bytes(target: str, text: str, limit: int, home: Path | None, as_json: bo
                     {"address": address, "offset": offset, "bytes": data.hex(" "), "around": around.hex(" ")}
                 )
     lines = [f"{one['offset']:>12,}  0x{one['offset']:08x}  {one['address']}  {one['bytes'][:60]}" for one in found]
-    lines.append(f"{total:,} places" + (f", the first {limit:,} shown" if total > limit else ""))
-    say({"total": total, "found": found}, readable("\n".join(lines)), as_json)
-
-
-def _sources(target: str, home: Path | None) -> Iterator[tuple[str, ByteSource]]:
-    """A file as it lies on disk, and the members of archives that are packed in it; of a folder every file."""
-    from brae.cli.targets import library_for, split_target
-    from brae.core import addresses
-    from brae.core.containers.nesting import open_path
-    from brae.core.containers.recognise import recognise_file
-    from brae.core.errors import BraeError, NotFoundError
-    from brae.core.sources import FileSource
-
-    if _is_project(target):
-        raise NotFoundError(
-            f"There is no file or folder {target}.", remedy="Name a file, a folder or FILE//MEMBER."
-        )
-    place = Path(target)
-    files = sorted(one for one in place.rglob("*") if one.is_file()) if place.is_dir() else None
-    for file, labels in [(one, []) for one in files] if files is not None else [split_target(target)]:
-        name = file.relative_to(place).as_posix() if files is not None else file.name
-        library = library_for(file, home)
-        if labels:
-            holder = open_path(file, labels[:-1], library).container
-            index = holder.index_of(labels[-1])
-            if index < 0:
-                raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
-            yield addresses.join(addresses.quote(name), *labels), holder.member_source(index)
-            continue
-        with FileSource(file) as source:
-            yield addresses.quote(name), source
-        try:
-            kind = recognise_file(file, library)
-            container = open_path(file, [], library, kind).container if kind is not None else None
-        except BraeError:
-            container = None
-        for index in range(len(container) if container is not None else 0):
-            assert container is not None
-            if not container.is_plain(index):
-                try:
-                    yield (
-                        addresses.join(addresses.quote(name), container.labels[index]),
-                        container.member_source(index),
-                    )
-                except BraeError:
-                    continue
+    more = total >= _MOST_PLACES
+    words = f"{total:,} places" + (" and more" if more else "")
+    lines.append(words + (f", the first {limit:,} shown" if total > limit else ""))
+    say({"total": total, "more": more, "found": found}, readable("\n".join(lines)), as_json)

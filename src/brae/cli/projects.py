@@ -132,10 +132,11 @@ def tell_faults(faults: list[dict[str, Any]]) -> None:
 
 def _export_project(what: str, out: Path, find: str, home: Path | None) -> dict[str, Any] | None:
     """The same for a project; None where there is none of that name."""
+    from brae.cli.targets import names_project
     from brae.work.columns import Search
     from brae.work.sending import export as send
 
-    if Path(what).exists() or "//" in what:
+    if not names_project(what):
         return None
     with open_workspace(home) as workspace, ticker() as watching:
         return send(workspace, what, out, Search(find), watching)

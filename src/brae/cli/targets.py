@@ -30,6 +30,11 @@ def check_file(file: Path) -> None:
         raise NotFoundError(f"There is no file {file}.", remedy="Check the spelling.")
 
 
+def names_project(target: str) -> bool:
+    """Whether an argument names a project: there is no such file or folder, and it is nothing inside one."""
+    return not Path(target).exists() and "//" not in target
+
+
 def split_target(target: str) -> tuple[Path, list[str]]:
     """The file of an address, and the labels inside it; NotFoundError where there is no such file."""
     whole, *labels = [target] if Path(target).is_file() else addresses.split(target)

@@ -65,11 +65,8 @@ def _signs() -> None:
 
 
 def _pictures() -> None:
-    best_places(np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32), np.float32(1), *_found())
-
-
-def _found() -> tuple[np.ndarray, np.ndarray]:
-    return np.zeros(1, np.float32), np.zeros((1, 2), np.int32)
+    images, pattern = np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32)
+    best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
 
 
 _STEPS: dict[str, Callable[[], None]] = {

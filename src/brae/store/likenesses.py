@@ -10,19 +10,23 @@ import contextlib
 import hashlib
 import json
 import threading
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Column, Integer, LargeBinary, MetaData, Table, Text, create_engine, select
+from sqlalchemy import Column, Connection, Integer, LargeBinary, MetaData, Table, Text, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import SQLAlchemyError
+
+from brae.store.cache import open_cache
 
 if TYPE_CHECKING:
     from brae.core.find.pictures import Shown
 
 #: counted up when something else is kept of a picture
 KEPT = 2
+#: bytes that are kept: some two hundred thousand pictures
+MOST = 4 << 30
 _AT_ONCE = 500
 _META = MetaData()
 _ROWS = Table(
@@ -45,18 +49,9 @@ def key(*parts: Any) -> str:
 class Likenesses:
     """The pictures of one home, as they are found."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, most: int = MOST) -> None:
         self._lock = threading.Lock()
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 2})
-        try:
-            _META.create_all(self._engine)
-        except SQLAlchemyError:
-            # Not a database, or a damaged one: all in it can be made again.
-            self._engine.dispose()
-            with contextlib.suppress(OSError):
-                path.unlink()
-            with contextlib.suppress(SQLAlchemyError):
-                _META.create_all(self._engine)
+        self._engine, self._most = open_cache(path, _META), most
 
     def close(self) -> None:
         """Let go of the file."""
@@ -79,7 +74,7 @@ class Likenesses:
 
     def keep(self, made: Mapping[str, Shown]) -> None:
         """Keep what was made."""
-        rows: Iterable[dict[str, Any]] = [
+        rows: list[dict[str, Any]] = [
             {
                 "key": one,
                 "width": shown.kept.width,
@@ -94,4 +89,15 @@ class Likenesses:
         if not rows:
             return
         with contextlib.suppress(SQLAlchemyError), self._lock, self._engine.begin() as connection:
-            connection.execute(insert(_ROWS).on_conflict_do_nothing(), list(rows))
+            connection.execute(insert(_ROWS).on_conflict_do_nothing(), rows)
+            self._make_room(connection)
+
+    def _make_room(self, connection: Connection) -> None:
+        """Let a quarter go, those that were kept first, where there is more than is allowed."""
+        pages, free, size = (
+            int(connection.exec_driver_sql(f"PRAGMA {name}").scalar_one())
+            for name in ("page_count", "freelist_count", "page_size")
+        )
+        if (pages - free) * size > self._most:
+            gone = "SELECT rowid FROM likenesses ORDER BY rowid LIMIT (SELECT count(*) / 4 FROM likenesses)"
+            connection.exec_driver_sql(f"DELETE FROM likenesses WHERE rowid IN ({gone})")

@@ -24,9 +24,7 @@ from sqlalchemy import (
     MetaData,
     Table,
     Text,
-    create_engine,
     delete,
-    event,
     func,
     select,
 )
@@ -34,6 +32,7 @@ from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import SQLAlchemyError
 
 from brae.core.assets.base import Preview
+from brae.store.cache import open_cache
 
 #: counted up when a kind draws differently, so that older pictures are not used
 DRAWN = 1
@@ -70,17 +69,7 @@ class Thumbnails:
         self._path, self._most = path, most
         self._lock = threading.Lock()
         self._new = 0
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 2})
-        event.listen(self._engine, "connect", _set_up)
-        try:
-            _META.create_all(self._engine)
-        except SQLAlchemyError:
-            # Not a database, or a damaged one: it holds nothing that cannot be drawn again.
-            self._engine.dispose()
-            with contextlib.suppress(OSError):
-                path.unlink()
-            with contextlib.suppress(SQLAlchemyError):
-                _META.create_all(self._engine)
+        self._engine = open_cache(path, _META)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -129,9 +118,3 @@ class Thumbnails:
             some = gone[first : first + 500]
             connection.execute(delete(_PLACES).where(_PLACES.c.content.in_(some)))
             connection.execute(delete(_PICTURES).where(_PICTURES.c.content.in_(some)))
-
-
-def _set_up(connection: Any, _: object) -> None:
-    # A cache: what a power cut takes is drawn again.
-    connection.execute("PRAGMA journal_mode = WAL")
-    connection.execute("PRAGMA synchronous = OFF")

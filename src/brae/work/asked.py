@@ -39,6 +39,11 @@ class Asked:
     #: why it was given up
     fault: str | None = None
 
+    def give_up(self) -> None:
+        """It is looked for no longer: where nothing is known by now, nothing will be."""
+        if self.found is None and self.fault is None:
+            self.fault = "It was not looked for to the end."
+
     def ranks(self) -> dict[str, int]:
         """The place of each item that was found, by its address."""
         return {one.address: rank for rank, one in enumerate(self.found or [])}

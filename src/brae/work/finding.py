@@ -85,10 +85,10 @@ def answer(workspace: Workspace, asked: Asked, ticker: Ticker | None = None) -> 
     """Look for a picture; what it shows is then in ``asked.found``."""
     try:
         pictures = gathered(workspace, asked.project_id, ticker).pictures
-        found = [one for one in search(pictures, asked.picture, _MOST_SHOWN) if one.score >= _LEAST]
-        asked.searched = len(pictures)
-        asked.found = [FoundItem(pictures.keys[match.number], match) for match in found]
-    except BaseException as error:
-        asked.fault = error.message if isinstance(error, BraeError) else "It was not looked for to the end."
+    except BraeError as error:
+        asked.fault = error.message
         raise
+    found = [one for one in search(pictures, asked.picture, _MOST_SHOWN) if one.score >= _LEAST]
+    asked.searched = len(pictures)
+    asked.found = [FoundItem(pictures.keys[match.number], match) for match in found]
     return {"found": len(asked.found), "searched": asked.searched}

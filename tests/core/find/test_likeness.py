@@ -150,6 +150,16 @@ def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest
     assert np.abs(few.features[0].points[0] * 200 - best.pt).max() < 3
 
 
+def test_a_picture_stored_forty_times_is_one_group() -> None:
+    names = list(pieces())[:6]
+    shown = [Shown.of(pieces()[name]) for name in names]
+    white = Shown.of(np.full((64, 64, 4), 255, np.uint8))
+    keys = [*names, *(f"again {k}" for k in range(39)), "white", "white too"]
+    groups = copies_of(Pictures.of(keys, [*shown, *[shown[2]] * 39, white, white]))
+    assert [(len(group.keys), group.exact) for group in groups] == [(40, True)]
+    assert set(groups[0].keys) == {names[2], *(f"again {k}" for k in range(39))}
+
+
 def test_copies_are_told_whatever_their_size_and_compression() -> None:
     names = ["chelsea-0-0", "coffee-192-192", "rocket-0-192"]
     chance = np.random.default_rng(8)

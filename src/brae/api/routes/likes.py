@@ -32,7 +32,15 @@ def _ask(workspace: Workspace, project_id: str, data: bytes, name: str) -> Asked
     project = workspace.project(project_id)
     asked = ask(workspace, project_id, data, name)
     words = f"Looking for a picture in {project.name}"
-    workspace.jobs.start("like", words, lambda job: answer(workspace, asked, job), project=project_id)
+    # One after the other: each stands on the pictures that the one before looked at.
+    _, done = workspace.jobs.start(
+        "like",
+        words,
+        lambda job: answer(workspace, asked, job),
+        project=project_id,
+        queue=f"{project_id} pictures",
+    )
+    done.add_done_callback(lambda _: asked.give_up())
     return asked
 
 

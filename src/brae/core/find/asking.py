@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from brae.core.assets.base import Context
+from brae.core.assets.base import HEAD, Context
 from brae.core.assets.registry import kinds
 from brae.core.errors import BraeError, FormatError
 from brae.core.find.looks import Rgba
@@ -19,7 +19,7 @@ def asked_picture(data: bytes, name: str, library: Library) -> Rgba:
         if not kind.pictured:
             continue
         try:
-            kind.check_large(data[:512], data[-512:], len(data), name)
+            kind.check_large(data[:HEAD], data[-HEAD:], len(data), name)
             picture: Rgba = kind.likeness(kind.read(data, Context(library, name)), LARGEST)
             return picture
         except BraeError as error:

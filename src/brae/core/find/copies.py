@@ -14,8 +14,8 @@ from brae.core.find.pictures import Pictures
 _FIRST, _COPY = 0.97, 0.975
 #: logarithm by which the proportions may differ
 _RATIO = 0.12
-#: rows that are compared with all others at once, and pairs that are looked at again for each picture
-_AT_ONCE, _NEAREST = 256, 24
+#: rows that are compared with all others at once
+_AT_ONCE = 256
 
 
 @dataclass(frozen=True)
@@ -28,33 +28,46 @@ class Copies:
 
 def copies_of(pictures: Pictures) -> list[Copies]:
     """The groups of two and more, the largest first; all in one are like its first, not only like the next."""
-    count = len(pictures)
-    shown = [resized(pictures.guise(row), SIDE, SIDE) for row in pictures.first]
-    near: list[list[int]] = [[] for _ in range(count)]
-    rows = np.array(pictures.first, np.int64)
-    wholes = pictures.wholes[:, rows] if count else pictures.wholes
-    for start in range(0, count, _AT_ONCE):
-        some = wholes[:, start : start + _AT_ONCE]
-        each = np.stack([some[plane] @ wholes[plane].T for plane in range(4)], axis=-1)
-        alike = joined(each)
-        alike[np.abs(pictures.ratios[start : start + len(alike), None] - pictures.ratios[None]) > _RATIO] = 0
-        for number, scores in enumerate(alike, start):
-            found = np.flatnonzero(scores >= _FIRST)
-            found = found[found > number]
-            near[number] = found[np.argsort(-scores[found])][:_NEAREST].tolist()
-    taken: set[int] = set()
+    same = _same(pictures)
+    firsts = [numbers[0] for numbers in same]
+    alike = _alike(pictures, firsts)
     groups = []
-    for number in range(count):
-        if number in taken or not near[number]:
+    for place, others in enumerate(alike):
+        if others is None:
             continue
-        others = [other for other in near[number] if other not in taken]
-        if not others:
-            continue
-        scores = agreement(np.stack([shown[number]] * len(others)), np.stack([shown[other] for other in others]))
-        same = [other for other, score in zip(others, scores.tolist(), strict=True) if score >= _COPY]
-        if same:
-            taken.update([number, *same])
-            first = pictures.kept[number]
-            exact = all(pictures.kept[other].small == first.small for other in same)
-            groups.append(Copies(tuple(pictures.keys[one] for one in [number, *same]), exact))
+        numbers = sorted(number for one in [place, *others] for number in same[one])
+        if len(numbers) > 1:
+            groups.append(Copies(tuple(pictures.keys[number] for number in numbers), not others))
     return sorted(groups, key=lambda group: -len(group.keys))
+
+
+def _same(pictures: Pictures) -> list[list[int]]:
+    """The numbers of pictures that are equal once made small, those together; what shows nothing is left out."""
+    found: dict[tuple[object, ...], list[int]] = {}
+    for number, (row, kept) in enumerate(zip(pictures.first, pictures.kept, strict=True)):
+        if pictures.wholes[:, row].any():
+            found.setdefault((kept.small_width, kept.small_height, kept.small), []).append(number)
+    return list(found.values())
+
+
+def _alike(pictures: Pictures, numbers: list[int]) -> list[list[int] | None]:
+    """For each of some pictures the places of those that are copies of it; None where it is one of another's."""
+    rows = np.array([pictures.first[number] for number in numbers], np.int64)
+    shown = [resized(pictures.guise(row), SIDE, SIDE) for row in rows.tolist()]
+    wholes, ratios = pictures.wholes[:, rows], pictures.ratios[np.array(numbers, np.int64)]
+    found: list[list[int] | None] = [[] for _ in numbers]
+    taken: set[int] = set()
+    for start in range(0, len(numbers), _AT_ONCE):
+        some = wholes[:, start : start + _AT_ONCE]
+        scores = joined(np.stack([some[plane] @ wholes[plane].T for plane in range(4)], axis=-1))
+        scores[np.abs(ratios[start : start + len(scores), None] - ratios[None]) > _RATIO] = 0
+        for place, likely in enumerate(scores >= _FIRST, start):
+            others = [one for one in np.flatnonzero(likely).tolist() if one > place and one not in taken]
+            if place in taken:
+                found[place] = None
+            elif others:
+                agree = agreement(np.stack([shown[place]] * len(others)), np.stack([shown[one] for one in others]))
+                copies = [one for one, score in zip(others, agree.tolist(), strict=True) if score >= _COPY]
+                found[place] = copies
+                taken.update(copies)
+    return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -17,10 +18,10 @@ from brae.core.catalogue import Item
 from brae.core.containers.base import Container
 from brae.core.containers.nesting import open_path
 from brae.core.containers.recognise import files_of, recognise_file
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, NotFoundError
 from brae.core.find.gathering import ToShow
 from brae.core.layouts.library import Library
-from brae.core.sources import FileSource
+from brae.core.sources import ByteSource, BytesSource, FileSource
 
 _DEEPEST = 4
 _MOST_FILES = 50_000
@@ -34,6 +35,43 @@ class HeldItem:
     item: Item
     state: Sequence[object]
     read: Callable[[], tuple[bytes, Context]]
+
+
+def bytes_in(path: Path, library: Library, labels: Sequence[str] = ()) -> Iterator[tuple[str, ByteSource]]:
+    """All bytes of a folder, a file, or a member by its ``labels``: each once, with the address of what holds them.
+
+    A file is given as it lies on disk, and what is packed in it, at any depth, as it unpacks; what lies unpacked in
+    either is no source of its own. Raises NotFoundError where there is no such member.
+    """
+    if labels:
+        holder = open_path(path, labels[:-1], library).container
+        index = holder.index_of(labels[-1])
+        if index < 0:
+            raise NotFoundError(f"There is no member '{labels[-1]}'.", address=addresses.join(path.name, *labels))
+        yield addresses.join(addresses.quote(path.name), *labels), holder.member_source(index)
+        return
+    for file, name in _files(path):
+        with suppress(OSError), FileSource(file) as source:
+            yield addresses.quote(name), source
+        for one in _of_file(file, name, library, ()):
+            if one.item.packer != "none":
+                with suppress(BraeError):
+                    yield one.address, BytesSource(one.read()[0])
+
+
+def _files(path: Path) -> Iterator[tuple[Path, str]]:
+    """The files of a folder (or the file itself) with their names in it, without links and what is hidden."""
+    if path.is_file():
+        yield path, path.name
+        return
+    count = 0
+    for current, folders, names in os.walk(path):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        for name in sorted(names):
+            file = Path(current) / name
+            if count < _MOST_FILES and not name.startswith(".") and file.is_file() and not file.is_symlink():
+                count += 1
+                yield file, file.relative_to(path).as_posix()
 
 
 def pictured(kind: str) -> AssetKind[Any] | None:
@@ -60,17 +98,8 @@ def items_in(path: Path, library: Library, labels: Sequence[str] = ()) -> Iterat
 
     Files that cannot be read are passed over, as are links and what is hidden.
     """
-    if path.is_file():
-        yield from _of_file(path, path.name, library, labels)
-        return
-    count = 0
-    for current, folders, names in os.walk(path):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        for name in sorted(names):
-            file = Path(current) / name
-            count += 1
-            if count <= _MOST_FILES and not name.startswith(".") and file.is_file() and not file.is_symlink():
-                yield from _of_file(file, file.relative_to(path).as_posix(), library, ())
+    for file, name in _files(path):
+        yield from _of_file(file, name, library, labels)
 
 
 def _of_file(path: Path, name: str, library: Library, labels: Sequence[str]) -> Iterator[HeldItem]:

@@ -67,7 +67,8 @@ def gather(
             faults.append(internal(error, one.address).as_dict())
         return None
 
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
+    pool = ThreadPoolExecutor(os.cpu_count())
+    try:
         for start in range(0, len(new), _AT_ONCE):
             some = new[start : start + _AT_ONCE]
             made = {}
@@ -77,6 +78,9 @@ def gather(
                 tick(1)
             memory.keep(made)
             known |= made
+    finally:
+        # Who cancels does not wait for those that were not begun.
+        pool.shutdown(cancel_futures=True)
     there = [one for one in items if one.key in known]
     shown_all = [known[one.key] for one in there]
     return Gathered(Pictures.of([one.address for one in there], shown_all), faults, len(new))

@@ -52,13 +52,16 @@ export function ByPicture({
     >
       {children(
         <>
-          <Button
-            title="Find the items that a screenshot or any other picture shows; you can paste or drop it here, too"
+          <button
+            type="button"
+            aria-label="Find by a picture"
+            title="Find what a screenshot or any other picture shows; you can paste it or drop it here, too"
+            className="rounded-md p-1 text-quiet hover:bg-sunk hover:text-ink"
             onClick={() => chooser.current?.click()}
             disabled={lookFor.isPending}
           >
-            <ImageUp aria-hidden className="size-4" /> By picture…
-          </Button>
+            <ImageUp aria-hidden className="size-5" />
+          </button>
           <input
             ref={chooser}
             type="file"
@@ -143,6 +146,7 @@ function wordsOf(data: Schemas["LikeView"] | undefined, found: Found | undefined
 
 /** A picture with an outline; the corners are shares of its sides. */
 function Marked({ src, alt, place }: { src: string; alt: string; place: Found["place"] }) {
+  const corners = place.map(({ x, y }) => `${x},${y}`).join(" ");
   return (
     <span className="ground relative inline-block rounded-lg">
       <img src={src} alt={alt} className="block h-28 max-w-64 object-contain" />
@@ -153,20 +157,22 @@ function Marked({ src, alt, place }: { src: string; alt: string; place: Found["p
           preserveAspectRatio="none"
           aria-hidden="true"
         >
-          <polygon
-            points={place.map(({ x, y }) => `${x},${y}`).join(" ")}
-            fill="none"
-            stroke="#161616"
-            strokeWidth={5}
-            vectorEffect="non-scaling-stroke"
-          />
-          <polygon
-            points={place.map(({ x, y }) => `${x},${y}`).join(" ")}
-            fill="none"
-            stroke="#f2c230"
-            strokeWidth={2.5}
-            vectorEffect="non-scaling-stroke"
-          />
+          {/* Dark below light, so that it shows on any picture. */}
+          {(
+            [
+              ["#161616", 5],
+              ["#f2c230", 2.5],
+            ] as const
+          ).map(([colour, width]) => (
+            <polygon
+              key={colour}
+              points={corners}
+              fill="none"
+              stroke={colour}
+              strokeWidth={width}
+              vectorEffect="non-scaling-stroke"
+            />
+          ))}
         </svg>
       )}
     </span>

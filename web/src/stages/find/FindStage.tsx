@@ -81,7 +81,9 @@ export function FindStage({ project }: { project: string }) {
           {(byPicture) => (
             <>
               <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
-                <SearchField field={field} value={search.q} onChange={(q) => change({ q })} />
+                <SearchField field={field} value={search.q} onChange={(q) => change({ q })}>
+                  {byPicture}
+                </SearchField>
                 <span className="text-quiet" role="status">
                   {catalogue.ready ? many(catalogue.total, "item") : ""}
                 </span>
@@ -89,7 +91,7 @@ export function FindStage({ project }: { project: string }) {
                   <button
                     type="button"
                     className="flex items-center gap-1 text-quiet hover:text-ink"
-                    onClick={() => change(EVERYTHING)}
+                    onClick={() => change({ ...EVERYTHING, like: typed.like })}
                   >
                     <X aria-hidden className="size-4" /> show all
                   </button>
@@ -101,7 +103,6 @@ export function FindStage({ project }: { project: string }) {
                     <Facets project={project} search={search} onChange={change} />
                   </Narrow>
                 )}
-                {byPicture}
                 {chosen > 1 && (
                   <>
                     <Button look="act" onClick={() => choose().then(editMany)}>
@@ -178,7 +179,8 @@ export function FindStage({ project }: { project: string }) {
               )}
               {catalogue.error ? (
                 <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
-              ) : search.like && catalogue.total === 0 ? null : catalogue.ready && catalogue.total === 0 ? (
+              ) : search.like && !narrowed && catalogue.total === 0 ? null : catalogue.ready &&
+                catalogue.total === 0 ? (
                 <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
               ) : (
                 <LightTable
@@ -284,10 +286,13 @@ function SearchField({
   field,
   value,
   onChange,
+  children,
 }: {
   field: React.RefObject<HTMLInputElement | null>;
   value: string;
   onChange: (value: string) => void;
+  /** other ways to search, at the field's end */
+  children: React.ReactNode;
 }) {
   const [typed, setTyped] = useState(value);
   const sent = useRef(value);
@@ -305,15 +310,18 @@ function SearchField({
     return () => clearTimeout(timer);
   }, [typed, onChange]);
   return (
-    <input
-      ref={field}
-      type="search"
-      aria-label="Search by name or path"
-      title="Search by name or path ( / )"
-      placeholder="boat sail, *.wav, stamp_0?"
-      className="w-36 max-w-xl grow rounded-lg border border-line bg-raised px-3 py-1.5"
-      value={typed}
-      onChange={(event) => setTyped(event.target.value)}
-    />
+    <div className="flex w-40 max-w-xl grow items-center rounded-lg border border-line bg-raised pr-1 focus-within:outline-2 focus-within:outline-heather">
+      <input
+        ref={field}
+        type="search"
+        aria-label="Search by name or path"
+        title="Search by name or path ( / )"
+        placeholder="boat sail, *.wav, stamp_0?"
+        className="min-w-0 grow bg-transparent py-1.5 pl-3 outline-none"
+        value={typed}
+        onChange={(event) => setTyped(event.target.value)}
+      />
+      {children}
+    </div>
   );
 }
