@@ -15,6 +15,7 @@ import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -34,16 +35,23 @@ from brae.work import Workspace, archives, opening
 from brae.work.edits import put_in_work
 
 MANY, PACKED, MILLION = 100_000, 12_000, 1_000_000
-#: thumbnails of the kind that games have by the thousand
-_PICTURES = [
-    desktop.ptx(np.random.default_rng(k).integers(0, 255, (8 << k % 3, 8, 4), dtype=np.uint8), name, None, stamp=0)
-    for k, name in enumerate(["bc1", "bc3", "bgra8"] * 6)
-]
+
+
+@cache
+def _pictures() -> list[bytes]:
+    """Thumbnails of the kind that games have by the thousand; not made where a folder is only listed."""
+    return [
+        desktop.ptx(
+            np.random.default_rng(k).integers(0, 255, (8 << k % 3, 8, 4), dtype=np.uint8), name, None, stamp=0
+        )
+        for k, name in enumerate(["bc1", "bc3", "bgra8"] * 6)
+    ]
 
 
 def _members(many: int) -> Iterator[tuple[str, bytes]]:
+    pictures = _pictures()
     for number in range(many):
-        data = bytearray(_PICTURES[number % len(_PICTURES)])
+        data = bytearray(pictures[number % len(pictures)])
         data[16:20] = struct.pack("<I", number)
         yield f"tiles/{number % 97:02d}/tile_{number:06d}.ptx", bytes(data)
 

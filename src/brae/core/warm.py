@@ -11,6 +11,7 @@ from multiprocessing import get_context
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from brae.core.assets.sound import ima
 from brae.core.assets.texture import kernels
@@ -65,6 +66,7 @@ def _signs() -> None:
 
 
 def _pictures() -> None:
+    Image.init()  # Pillow looks for what it can write when the first picture is saved
     images, pattern = np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32)
     best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
 

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import time
+from collections import deque
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
+from itertools import chain
 from typing import Any
 
 from sqlalchemy import String, bindparam, cast, delete, select, update
@@ -22,7 +25,13 @@ _COLUMNS = (
     "project_id", "archive_id", "number", "address", "name", "folder", "kind", "container", "packer", "stored",
     "real", "facts", "fault", "parts",
 )  # fmt: skip
-_INSERT = f"INSERT INTO members ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
+_INSERT = f"INSERT INTO members ({', '.join(_COLUMNS)}) VALUES "
+_ROW = f"({', '.join('?' * len(_COLUMNS))})"
+#: Rows of one statement. While SQLite works on one, other threads compute; it takes 32,766 values at most
+#: (https://sqlite.org/limits.html). Few sizes, because the driver keeps each statement.
+_ROWS = (2048, 256, 32, 4, 1)
+#: batches that wait to be written, at most: what is read faster than written is not to fill the memory
+_AHEAD = 2
 #: seconds between two announcements that there is more to see
 _EVERY = 0.6
 
@@ -42,6 +51,9 @@ class Listing:
     def __init__(self, workspace: Workspace, project_id: str, *, at_once: bool) -> None:
         self._workspace, self._project_id, self._at_once = workspace, project_id, at_once
         self._waiting: list[Callable[[Session], None]] = []
+        # Writing goes on beside reading: SQLite is a third of the time that a large archive takes.
+        self._writer = ThreadPoolExecutor(1, thread_name_prefix="listing")
+        self._written: deque[Future[None]] = deque()
         self._told = time.monotonic()
         self._parts: set[str] = set()
         self._changed = False
@@ -90,6 +102,19 @@ class Listing:
         if not self._at_once:
             self._waiting.append(step)
             return
+        self._flush(_AHEAD)
+        self._written.append(self._writer.submit(self._write, step))
+
+    def _flush(self, left: int = 0) -> None:
+        """Wait until no more than that many steps are still to be written; what went wrong with one is raised."""
+        while len(self._written) > left:
+            self._written.popleft().result()
+
+    def close(self) -> None:
+        """Wait for what is being written, whatever became of it."""
+        self._writer.shutdown()
+
+    def _write(self, step: Callable[[Session], None]) -> None:
         with self._workspace.database.change() as session:
             step(session)
         if time.monotonic() - self._told > _EVERY:
@@ -113,6 +138,7 @@ class Listing:
             self._kept.add(row.id)
 
         self._do(step)
+        self._flush()
 
     def fill(self, row: ArchiveRow, items: Sequence[Item], first: int = 0) -> None:
         """Members of an archive; ``first`` is the number of the first of them."""
@@ -142,9 +168,13 @@ class Listing:
                     item.packer, item.stored, item.real, facts, item.fault, parts,
                 )
             )  # fmt: skip
-        if rows:
-            # As the driver takes them: SQLAlchemy would work on each row as long as SQLite.
-            session.connection().exec_driver_sql(_INSERT, rows)
+        # As the driver takes them: SQLAlchemy would work on each row as long as SQLite.
+        connection, done = session.connection(), 0
+        for size in _ROWS:
+            while len(rows) - done >= size:
+                values = tuple(chain.from_iterable(rows[done : done + size]))
+                connection.exec_driver_sql(_INSERT + ", ".join([_ROW] * size), values)
+                done += size
 
     def settle(self, row: ArchiveRow, **values: Any) -> None:
         """What came out about an archive: ``proof``, ``fault``, ``member_count``."""
@@ -153,6 +183,7 @@ class Listing:
             session.execute(update(ArchiveRow).where(ArchiveRow.id == row.id).values(**values))
 
         self._do(step)
+        self._flush()
 
     def tell_parts(self) -> None:
         """Which members are parts of others."""
@@ -166,6 +197,7 @@ class Listing:
                 _listed_otherwise(session, self._project_id)
 
         self._do(step)
+        self._flush()
 
     def finish(self, session: Session) -> None:
         """Put the new list in the place of the old one; what was not read again stays."""

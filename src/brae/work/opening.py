@@ -111,7 +111,10 @@ class _Opening:
         self.archives = Archives(self.workspace, self.project, library, listing, self.ticker, originals)
         self.undescribed = Undescribed(self.archives, self.project.undescribed)
         files = self._files()
-        self._look_through(files)
+        try:
+            self._look_through(files)
+        finally:
+            listing.close()
         profile = self.workspace.profile(self.project)
         relative = [file.relative_to(self.folder).as_posix() for file in files]
         with self.workspace.database.change() as session:
