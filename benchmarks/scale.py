@@ -21,17 +21,24 @@ from typing import Any
 
 import numpy as np
 from fastapi.testclient import TestClient
+from PIL import Image
 from sqlalchemy import create_engine, event, insert, select
 
 from benchmarks.report import best, report
 from brae.api.app import create_app
+from brae.core.assets.base import Context
+from brae.core.assets.registry import kinds
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_new
 from brae.core.build.journal import file_hash
-from brae.demo import desktop
+from brae.core.containers.described import Archive
+from brae.core.containers.nesting import open_path
+from brae.core.layouts.library import Library
+from brae.demo import LAYOUTS, desktop
 from brae.store import Home
 from brae.store.models import Base, Member
-from brae.work import Workspace, archives, opening
+from brae.work import Workspace, archives, opening, sending
+from brae.work.columns import Search
 from brae.work.edits import put_in_work
 
 MANY, PACKED, MILLION = 100_000, 12_000, 1_000_000
@@ -165,6 +172,8 @@ def run(folder: Path) -> None:
     listed = _listed(packed)["listed"]
     report("12,000 packed members told and written", f"{listed:.2f} s", "under 3 s", listed < 3)
 
+    _sent_out(folder / "sent")
+
     million = folder / "million"
     million.mkdir()
     desktop.write_pair(million, "many", list(_members(MILLION)))
@@ -172,6 +181,34 @@ def run(folder: Path) -> None:
     listed, peak = figures["listed"], figures["peak"]
     report("a million members told and written", f"{listed:.1f} s", "under 40 s", listed < 40)
     report("the most memory that this took", f"{peak:.0f} MiB", "under 600 MiB", peak < 600)
+
+
+def _sent_out(folder: Path) -> None:
+    """A game's small textures to a folder, against a loop that decodes and saves each as plainly as can be."""
+    folder.mkdir()
+    desktop.write_pair(folder, "many", list(_members(PACKED)))
+    with tempfile.TemporaryDirectory(prefix="brae-bench-home-") as home:
+        workspace = Workspace(Home(Path(home)))
+        project = opening.open_game(workspace, folder)["project"]
+        library = Library.of([LAYOUTS])
+        archive = open_path(folder / "many.kist", [], library).container
+        assert isinstance(archive, Archive)
+        kind, plain = kinds()["texture"], Path(home) / "plain"
+        plain.mkdir()
+
+        def plainly() -> None:
+            for index, name in enumerate(archive.names):
+                texture = kind.read(archive.read(index), Context(library, name))
+                Image.fromarray(texture.picture()).save(plain / f"{index}.png")
+
+        seconds = best(plainly, 1)
+        started = time.perf_counter()
+        done = sending.export(workspace, project, Path(home) / "out", Search())
+        ratio = seconds / (time.perf_counter() - started)
+        assert done["written"] == PACKED
+        workspace.close()
+    words = f"{ratio:.0%} of the speed"
+    report("12,000 textures sent / decoded and saved plainly", words, "at least 60 %", ratio >= 0.6)
 
 
 _ASKED = {

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-import tempfile
 import time
+from itertools import count
 from pathlib import Path
 
 from brae.core.errors import storage_error
@@ -17,19 +17,38 @@ def write_atomically(target: Path, data: bytes, *, durable: bool = False) -> Non
     A link at ``target`` is replaced, never followed. Raises StorageError where the operating system refuses.
     """
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(dir=target.parent, prefix=".brae-", suffix=target.suffix)
+        handle, beside = _beside(target)
         try:
-            with os.fdopen(handle, "wb") as stream:
-                stream.write(data)
+            with os.fdopen(handle, "wb", buffering=0) as stream:
+                left = memoryview(data)
+                while left:
+                    left = left[stream.write(left) :]
                 if durable:
-                    stream.flush()
-                    os.fsync(stream.fileno())
-            replace(Path(name), target)
-        finally:
-            Path(name).unlink(missing_ok=True)
+                    os.fsync(handle)
+            replace(Path(beside), target)
+        except BaseException:
+            Path(beside).unlink(missing_ok=True)
+            raise
     except OSError as error:
         raise storage_error(error, "write", target) from error
+
+
+_NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
+_numbers = count()
+
+
+def _beside(target: Path) -> tuple[int, str]:
+    """A new file in the same folder, which is made where it is not there yet."""
+    folder, suffix = target.parent, target.suffix
+    while True:
+        # As tempfile does it, which asks a dozen times as much of the system; a name that is taken is passed over.
+        name = f"{folder}/.brae-{os.getpid():x}-{next(_numbers):x}{suffix}"
+        try:
+            return os.open(name, _NEW, 0o600), name
+        except FileNotFoundError:
+            folder.mkdir(parents=True, exist_ok=True)
+        except FileExistsError:
+            continue
 
 
 #: seconds in which a program that has just looked at a file lets go of it again (virus scanners, previews)

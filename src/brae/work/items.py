@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from pathlib import Path
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import select
@@ -23,6 +23,7 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.registry import kinds
 from brae.core.build.journal import Seen
+from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.sources import MAIN
@@ -36,26 +37,44 @@ _LARGE = 64 << 20
 _MOST_BESIDE = 2000
 
 
-def original_bytes(workspace: Workspace, project: Project, found: Located) -> bytes:
-    """An item's original bytes, unpacked."""
+def original_bytes(workspace: Workspace, project: Project, found: Located, library: Library | None = None) -> bytes:
+    """An item's original bytes, unpacked; ``library`` is the project's, where it is at hand."""
+    data = originals_together(workspace, project, [found], library)[0]
+    if isinstance(data, BraeError):
+        raise data
+    return data
+
+
+def originals_together(
+    workspace: Workspace, project: Project, found: Sequence[Located], library: Library | None = None
+) -> list[bytes | BraeError]:
+    """The original bytes of items of one archive, or what is wrong with one."""
+    row = found[0].archive
     while True:
-        before = _seen_outside(workspace, project, found.archive)
-        if found.archive.layout is None:
-            source = workspace.original_source(project, found.archive.files[MAIN])
-            data = source.read(0, source.size)
+        before = _seen_outside(workspace, project, row)
+        if row.layout is None:
+            source = workspace.original_source(project, row.files[MAIN])
+            read: list[bytes | BraeError] = [source.read(0, source.size)]
         else:
-            archive = workspace.archive(project, found.archive)
-            data = archive.read(workspace.number_of(archive, found))
+            archive = workspace.archive(project, row, library)
+            read = [_member(workspace, archive, one) for one in found]
         # A file that is patched in place while it is read gives the edit's bytes for the original's.
-        if _seen_outside(workspace, project, found.archive) == before:
-            return data
+        if _seen_outside(workspace, project, row) == before:
+            return read
+
+
+def _member(workspace: Workspace, archive: Container, found: Located) -> bytes | BraeError:
+    try:
+        return archive.read(workspace.number_of(archive, found))
+    except BraeError as error:
+        return error
 
 
 def _seen_outside(workspace: Workspace, project: Project, row: ArchiveRow) -> list[Seen | None]:
     """The files of the game that an archive lies in, as they are now."""
     while row.parent_id is not None:
         row = workspace.parent(row)
-    return [Seen.at(Path(project.folder) / path) for path in row.files.values()]
+    return [Seen.at(f"{project.folder}/{path}") for path in row.files.values()]
 
 
 def item_kind(workspace: Workspace, found: Located) -> AssetKind[Any]:
@@ -77,7 +96,7 @@ def _bytes_of(
 ) -> bytes:
     try:
         _check_beginning(workspace, project, found, kind, library)
-        return original_bytes(workspace, project, found)
+        return original_bytes(workspace, project, found, library)
     except BraeError as error:
         raise error.at(found.member.address) from None
 
@@ -97,7 +116,7 @@ def context_of(workspace: Workspace, project: Project, found: Located, library: 
     layout = library.layouts.get(found.archive.layout or "")
     said = None
     if layout is not None and layout.content is not None and layout.content.kind is not None:
-        archive = workspace.archive(project, found.archive)
+        archive = workspace.archive(project, found.archive, library)
         said = archive.said([workspace.number_of(archive, found)])[0]
 
     def fetch(name: str) -> bytes:

@@ -147,6 +147,8 @@ class Listing:
         prefix = "/".join(addresses.split(row.address)[1:])
         for start in range(0, len(items), _BATCH):
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
+        if not first:  # what is there first is to be seen at once
+            self._flush()
 
     def _insert(self, row: ArchiveRow, items: Sequence[Item], first: int, prefix: str, session: Session) -> None:
         prefix = f"{prefix}/" if prefix else ""

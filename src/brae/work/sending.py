@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 from brae.core.assets import sending
 from brae.core.assets.base import Context
 from brae.core.assets.sending import ToSend
 from brae.core.errors import BraeError, CancelledError, NotFoundError
+from brae.core.layouts.library import Library
 from brae.jobs import Silent, Ticker
+from brae.store.models import Project
 from brae.work.columns import Search
 from brae.work.edits import LARGEST_UPLOAD, put_in_work, take_file, take_out_of_work
-from brae.work.items import context_of, original_bytes
-from brae.work.workspace import Workspace
+from brae.work.items import context_of, originals_together
+from brae.work.workspace import Located, Workspace
 
 
 def export(
@@ -42,15 +47,64 @@ def export(
     kind_of = {address: names[code] for address, code in zip(held.addresses, codes.tolist(), strict=True)}
     library = workspace.project_library(project)
 
-    def item(address: str) -> ToSend:
-        def read() -> tuple[bytes, Context]:
-            found = workspace.find(project_id, address)
-            return original_bytes(workspace, project, found), context_of(workspace, project, found, library)
-
-        return ToSend(address, kind_of[address], stems[address], read)
+    def items() -> Iterator[ToSend]:
+        for together in _together(workspace.find_each(project_id, wanted)):
+            some = _Some(workspace, project, library, [found for _, found in together if found is not None])
+            for address, found in together:
+                read = partial(some.read, found) if found is not None else partial(_gone, address)
+                yield ToSend(address, kind_of[address], stems[address], read)
 
     ticker.begin(len(wanted), "items")
-    return sending.send(map(item, wanted), folder, ticker.tick).as_dict()
+    return sending.send(items(), folder, ticker.tick).as_dict()
+
+
+#: items that are read in one go: so many, and of so many bytes, at most
+_MOST, _MOST_BYTES = 32, 1 << 20
+
+
+def _together(found: Iterable[tuple[str, Located | None]]) -> Iterator[list[tuple[str, Located | None]]]:
+    """The same in the same order, with small ones of one archive together."""
+    some: list[tuple[str, Located | None]] = []
+    archive, size = -1, 0
+    for address, one in found:
+        here = one.archive.id if one is not None else -1
+        more = max(one.member.real, 0) if one is not None else 0
+        size += more
+        if some and (here != archive or len(some) == _MOST or size > _MOST_BYTES):
+            yield some
+            some, size = [], more
+        some.append((address, one))
+        archive = here
+    if some:
+        yield some
+
+
+def _gone(address: str) -> tuple[bytes, Context]:
+    raise NotFoundError("There is no such item.", address=address)
+
+
+@dataclass
+class _Some:
+    """Items of one archive, all read when the first is asked for: seeing to its files costs as much as an item."""
+
+    workspace: Workspace
+    project: Project
+    library: Library
+    found: list[Located]
+    _read: dict[str, bytes | BraeError] = field(default_factory=dict)
+    _lock: Lock = field(default_factory=Lock)
+
+    def read(self, one: Located) -> tuple[bytes, Context]:
+        """One of them."""
+        with self._lock:
+            if self.found:
+                read = originals_together(self.workspace, self.project, self.found, self.library)
+                self._read = dict(zip((found.member.address for found in self.found), read, strict=True))
+                self.found = []
+            data = self._read.pop(one.member.address)
+        if isinstance(data, BraeError):
+            raise data
+        return data, context_of(self.workspace, self.project, one, self.library)
 
 
 def for_each(

@@ -11,7 +11,7 @@ import hashlib
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar, cast
@@ -58,6 +58,8 @@ Version = tuple[object, ...]
 Row = TypeVar("Row")
 #: rows that are remembered at most
 _ROWS = 4096
+#: members that one query finds by their addresses; SQLite takes more, a page of memory less
+_FOUND = 500
 
 
 @dataclass(frozen=True)
@@ -227,6 +229,17 @@ class Workspace:
 
         return self._row((project, address), read)
 
+    def find_each(self, project: str, addresses: Sequence[str]) -> Iterator[tuple[str, Located | None]]:
+        """Many members by their addresses, in that order, a few hundred at a time; None where one is missing."""
+        query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+        for start in range(0, len(addresses), _FOUND):
+            some = addresses[start : start + _FOUND]
+            with self.database.session() as session:
+                rows = session.execute(query.where(Member.project_id == project, Member.address.in_(some)))
+                found = {member.address: Located(member, archive) for member, archive in rows}
+            for address in some:
+                yield address, found.get(address)
+
     def _row(self, key: tuple[str, ...], read: Callable[[Session], Row]) -> Row:
         """What is read of the database, remembered until anybody writes to it."""
         version = self.database.version()
@@ -376,12 +389,12 @@ class Workspace:
 
     # ---- archives ---------------------------------------------------------------------------------------
 
-    def archive(self, project: Project, row: ArchiveRow) -> Container:
-        """An archive as it was when it was opened, at any depth.
+    def archive(self, project: Project, row: ArchiveRow, library: Library | None = None) -> Container:
+        """An archive as it was when it was opened, at any depth; ``library`` is the project's, where it is at hand.
 
         It is remembered by what it is, never by its row: rows are made anew when a game is opened again.
         """
-        library = self.project_library(project)
+        library = library or self.project_library(project)
         names = self.known_names(library, row)
         key = self.version_at(project, row, library, names)
         # Forty pictures that are asked for at once open their archive once, not forty times.
@@ -403,7 +416,7 @@ class Workspace:
             for name, path in row.files.items():
                 sources[name] = self.original_source(project, path)
         else:
-            outer = self.archive(project, self.parent(row))
+            outer = self.archive(project, self.parent(row), library)
             for name, label in row.files.items():
                 sources[name] = outer.member_source(self._index(outer, label, row.address))
         if row.layout == scattered.KIND:
@@ -453,7 +466,7 @@ class Workspace:
             known = self._states.get(key)
         if known is not None and known[0] == version:
             _, kept_whole, seen, state = known
-            if kept_whole or seen == Seen.at(Path(project.folder) / path):
+            if kept_whole or seen == Seen.at(f"{project.folder}/{path}"):
                 return state
         original = self.original(project.id, path)
         if original is None:

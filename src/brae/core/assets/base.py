@@ -9,7 +9,6 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from pathlib import PurePosixPath
 from typing import Any, ClassVar, Generic, Literal, NamedTuple, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -87,7 +86,8 @@ class ExchangeFile:
     @property
     def suffix(self) -> str:
         """Its ending, in small letters, with the point."""
-        return PurePosixPath(self.name).suffix.lower()
+        stem, dot, end = self.name.rpartition("/")[2].rpartition(".")
+        return f"{dot}{end}".lower() if stem and end else ""
 
 
 @dataclass(frozen=True)

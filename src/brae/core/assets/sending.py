@@ -11,10 +11,12 @@ import hashlib
 import json
 import os
 import threading
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -26,8 +28,8 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, internal, storage_error
 
 LIST = "brae-export.jsonl"
-#: items that are worked on at the same time, for each core
-_AHEAD = 8
+#: Batches of items that wait, for each core, and how many are in one. To hand over a small one costs as much as it.
+_AHEAD, _BATCH = 2, 8
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,7 @@ class _List:
 
     def add(self, sent: Sent) -> None:
         with self._lock:
-            self._stream.write(json.dumps(asdict(sent)) + "\n")
+            self._stream.write(json.dumps(vars(sent)) + "\n")
             self._stream.flush()
 
     def close(self) -> None:
@@ -149,15 +151,16 @@ def send(items: Iterable[ToSend], folder: Path, tick: Callable[[], None] = lambd
 def _on_all_cores(work: Callable[[Any], Any], items: Iterable[Any]) -> Iterator[Any]:
     """The results in order, with only so many items in memory at a time."""
     cores = os.cpu_count() or 1
-    waiting: list[Future[Any]] = []
+    waiting: deque[Future[list[Any]]] = deque()
+    some = iter(items)
     with ThreadPoolExecutor(cores, thread_name_prefix="sending") as pool:
         try:
-            for item in items:
-                waiting.append(pool.submit(work, item))
+            while batch := list(islice(some, _BATCH)):
+                waiting.append(pool.submit(lambda batch: [work(item) for item in batch], batch))
                 if len(waiting) >= cores * _AHEAD:
-                    yield waiting.pop(0).result()
+                    yield from waiting.popleft().result()
             while waiting:
-                yield waiting.pop(0).result()
+                yield from waiting.popleft().result()
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
 
@@ -180,9 +183,10 @@ def _send_one(item: ToSend, folder: Path, written: _List) -> str | dict[str, Any
             sent = kind.send(kind.read(data, context))
             file, data = addresses.without_ending(item.stem, sent.suffix) + sent.suffix, sent.data
         target = folder / file
-        check_link(target)
-        if known is None and target.exists():
-            return file  # something of the person's own
+        if os.path.lexists(target):
+            check_link(target)
+            if known is None:
+                return file  # something of the person's own
         write_atomically(target, data)
         status = target.stat()
         sha256 = hashlib.sha256(data).hexdigest()

@@ -79,10 +79,10 @@ class Seen:
         return cls(status.st_size, status.st_mtime_ns)
 
     @classmethod
-    def at(cls, path: Path) -> Seen | None:
+    def at(cls, path: Path | str) -> Seen | None:
         """Of an ordinary file; None where there is none, or a link or a folder has taken its place."""
         try:
-            status = path.lstat()
+            status = os.lstat(path)
         except OSError:
             return None
         return cls.of(status) if stat.S_ISREG(status.st_mode) else None

@@ -381,12 +381,12 @@ class Layout(Strict):
         found = re.fullmatch(form, stem[:_LONGEST_NAME])
         return found.groupdict() if found is not None else dict.fromkeys(_pieces(self.stem), stem)
 
-    @property
+    @cached_property
     def hashed(self) -> bool:
         """Whether members are known by hashes of their names only."""
         return any(isinstance(part, Records) and part.column("name-hash") for part in self.parts)
 
-    @property
+    @cached_property
     def content(self) -> MembersPart | ChunksPart | None:
         """The part that holds the members."""
         return next((part for part in self.parts if isinstance(part, MembersPart | ChunksPart)), None)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import fnmatch
 import json
+import os
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -54,7 +55,11 @@ def named(name: str, patterns: Iterable[str]) -> bool:
 
 def layout_files(folder: Path) -> list[Path]:
     """The files of a folder that may hold layouts, in order."""
-    return sorted(folder.glob("*.yaml")) if folder.is_dir() else []
+    try:  # asked for with every item that is read, so by what the system lists alone
+        with os.scandir(folder) as entries:
+            return sorted(Path(entry.path) for entry in entries if os.path.normcase(entry.name).endswith(".yaml"))
+    except OSError:
+        return []
 
 
 def state_of(path: Path) -> State:
