@@ -518,6 +518,18 @@ def test_blocks_of_members_that_share_them() -> None:
     assert after[:kept] == before[:kept]
 
 
+@pytest.mark.parametrize("told", [True, False], ids=["with its total", "without"])
+def test_a_plain_last_block_that_happens_to_unpack(told: bool) -> None:
+    """RFC 1951, 3.2.4: these five bytes are a whole stream, of one stored block of no bytes."""
+    family, content = BY_NAME["solid"], bytes.fromhex("010000ffff") + b"skerry!"
+    described = family.described
+    if not told:
+        described = parse(family.layout.replace(", is: file_size(body)", ""))
+    archive = opened(described, family.write([("a", content)])["main"])
+    assert archive.read(0) == content
+    assert archive.prove().exact
+
+
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [

@@ -366,6 +366,11 @@ class Layout(Strict):
             if name not in names:
                 raise ValueError(f"there is no packer '{name}'; known are {', '.join(sorted(names))}")
 
+    def total_of(self, stream: str) -> str | None:
+        """The field of the header that is said to be what all blocks of a stream unpack to."""
+        fields = (part for part in self.parts if isinstance(part, FieldPart))
+        return next((part.field for part in fields if part.call == ("file_size", stream)), None)
+
     @property
     def streams(self) -> dict[str, StreamPart]:
         """The files that are made of packed blocks, by name."""

@@ -161,7 +161,7 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
         table = parsed.regions[part.of]
         assert isinstance(table.part, TablePart)
         told = Described(parsed.tables[part.of], table.part, table.start, parsed.values, parsed.layout.packers)
-        blocks = blocks_of(part, told, source, start)
+        blocks = blocks_of(part, told, source, start, parsed.layout.total_of(part.stream))
         parsed.sources[part.stream] = BlockSource(blocks)
         parsed.values[f"{part.stream}_size"] = int(blocks.starts[-1])
         end = int((blocks.offsets + blocks.stored).max(initial=start))

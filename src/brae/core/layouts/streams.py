@@ -161,8 +161,8 @@ class Described:
     packers: Mapping[str, described.PackerSpec]
 
 
-def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int) -> Blocks:
-    """The blocks of a stream, by the table of them; ``start``: where the first one lies.
+def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int, total: int | str | None) -> Blocks:
+    """The blocks of a stream, by the table of them; ``start``: where the first one lies, ``total``: bytes of all.
 
     Raises FormatError or TruncatedError where the table's numbers are beyond the file.
     """
@@ -202,9 +202,9 @@ def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int)
     found = Blocks(part, source, offsets, stored, np.append(0, np.cumsum(sizes)), packers, whole)
     if real is None and not part.short and count:
         # Only the last one may be shorter; what it unpacks to tells how much.
-        if part.total is not None:
-            last = evaluate(part.total, told.values) - int(found.starts[-2])
-        else:
+        said = part.total if part.total is not None else total
+        last = evaluate(said, told.values) - int(found.starts[-2]) if said is not None else -1
+        if part.total is None and not 0 <= last <= (whole or 0):
             data = reveal(part.obfuscation, source.read(int(offsets[-1]), int(stored[-1])))
             last = _length(packers[-1], data, plain=part.unpacked == "equal")
         if not 0 <= last <= (whole or 0):
@@ -214,13 +214,18 @@ def blocks_of(part: StreamPart, told: Described, source: ByteSource, start: int)
 
 
 def _length(packer: compression.Packer, data: bytes, *, plain: bool) -> int:
-    """Bytes that a block of unknown length unpacks to; ``plain``: what does not unpack may be stored as it is."""
+    """Bytes that a block of unknown length unpacks to.
+
+    ``plain``: it may be stored as it is: where it does not unpack, or not to more than it takes. The bytes of a
+    plain one can happen to be a packed one, of nothing say.
+    """
     try:
-        return len(packer.unpack(data, None))
+        length = len(packer.unpack(data, None))
     except BraeError:
         if not plain:
             raise
         return len(data)
+    return max(length, len(data)) if plain else length
 
 
 def packed_again(blocks: Blocks, content: Sequence[Segment], used: Callable[[int, int], int]) -> list[Made]:
