@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import zipfile
 from pathlib import Path
 
@@ -69,6 +70,12 @@ def test_searches_find_what_the_rows_say(workspace: Workspace, project: str) -> 
         (Search("width>=256 format=bc?"), lambda m: m.facts.get("width", 0) > 255 and m.facts["format"] in BLOCKS),
         (Search("format!=bc1"), lambda m: m.facts.get("format") not in (None, "bc1")),
         (Search("bytes<100 kind=texture"), lambda m: m.real < 100 and m.kind == "texture"),
+        (Search("kind:texture width:>=256"), lambda m: m.kind == "texture" and m.facts["width"] >= 256),
+        (Search("size:<0.1k width:8..64"), lambda m: m.real < 102 and 8 <= m.facts.get("width", 0) <= 64),
+        (Search("-f3 -kind:texture"), lambda m: m.folder != "f3" and m.kind != "texture"),
+        (Search('/n0+1[2-5]\\d*\\.PTX$/'), lambda m: re.search("/n0+1[2-5][0-9]*.ptx$", m.address)),
+        (Search('"zip//f1/n" archive:a.z'), lambda m: m.folder == "f1"),
+        (Search("archive:other"), lambda m: False),
         (Search("unknown=3"), lambda m: "unknown=3" in m.address),
         (Search(where={"kind": ["sound", "data"]}), lambda m: m.kind in ("sound", "data")),
         (Search("kind=texture", {"format": ["bc1", "bc7"]}), lambda m: m.facts.get("format") in BLOCKS[::2]),
@@ -77,9 +84,31 @@ def test_searches_find_what_the_rows_say(workspace: Workspace, project: str) -> 
     ]  # fmt: skip
     for search, condition in cases:
         assert _found(workspace, search) == _wanted(workspace, condition), search
-    for words in ("width=wide", "format>bc1"):
+    for words in ("width=wide", "format>bc1", "width:8..wide", "/n(0/", "width:>8..9"):
         with pytest.raises(FormatError):
             _found(workspace, Search(words))
+
+
+def test_what_is_edited_and_what_is_not(workspace: Workspace, project: str) -> None:
+    held = workspace.catalogues.of("p")
+    states = {held.addresses[3]: "ready", held.addresses[5]: "attention"}
+    for words, wanted in {"edited:yes": {3, 5}, "edited:ready": {3}, "-edited:no": {3, 5}}.items():
+        assert set(np.flatnonzero(held.fitting(Search(words), states))) == wanted, words
+    assert held.fitting(Search("edited:no"), states).sum() == 998
+
+
+def test_a_misspelt_word_is_read_as_the_nearest_one(workspace: Workspace, project: str) -> None:
+    with workspace.database.change() as session:
+        session.execute(update(Member).where(Member.number == 7).values(address="a.zip//f0/lighthouse.ptx"))
+        session.execute(update(Project).values(listing=9))
+    held = workspace.catalogues.of("p")
+    for word in ("lighthose", "Lihgthouse", "lighthousse"):
+        search = Search(word)
+        assert _found(workspace, search) == ["a.zip//f0/lighthouse.ptx"]
+        assert held.read_as(search) == {word: ["lighthouse"]}
+    assert not _found(workspace, Search("lamp"))
+    assert not held.read_as(Search("lamp"))
+    assert not held.read_as(Search("lighthouse"))
 
 
 def test_orders_and_counts(workspace: Workspace, project: str) -> None:

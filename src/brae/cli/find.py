@@ -28,7 +28,8 @@ _MOST_PLACES = 1_000_000
 def search(
     target: TargetArgument,
     words: Annotated[
-        str, typer.Argument(help="Words of the path, and conditions such as kind=texture width>=512.")
+        str,
+        typer.Argument(help="Words of the path, conditions (kind:texture width:>=512 size:>1M), /expressions/."),
     ] = "",
     like: Annotated[
         Path | None, typer.Option(help="A picture: what shows it, or appears in it (a screenshot), best first.")
@@ -80,12 +81,15 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
             row_of(number, one.address, one.item) for number, one in enumerate(items_in(place, library, labels))
         ]
         held.extend(rows)
-    places = held.ordered("name", held.fitting(Search(words), states)).tolist()
+    asked = Search(words)
+    places = held.ordered("name", held.fitting(asked, states)).tolist()
+    read_as = held.read_as(asked)
     kinds, codes = held.texts("kind")
     found = [{"address": held.addresses[place], "kind": kinds[codes[place]]} for place in places[:limit]]
     lines = [f"{one['kind']:<10} {one['address']}" for one in found]
     lines.append(f"{len(places):,} found" + (f", the first {limit:,} shown" if len(places) > limit else ""))
-    say({"total": len(places), "found": found}, readable("\n".join(lines)), as_json)
+    lines += [f"nothing is called '{word}'; looked for: {', '.join(meant)}" for word, meant in read_as.items()]
+    say({"total": len(places), "found": found, "read_as": read_as}, readable("\n".join(lines)), as_json)
 
 
 def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:

@@ -8,13 +8,12 @@ docs/decisions/0013-facts-in-columns.md for what was measured.
 from __future__ import annotations
 
 import json
-import re
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from sqlalchemy import select
@@ -22,14 +21,14 @@ from sqlalchemy import select
 from brae.core.assets.facts import Value, declared, is_number
 from brae.core.assets.registry import kinds
 from brae.core.catalogue import Item
-from brae.core.errors import FormatError, LimitError
+from brae.core.errors import FormatError
+from brae.core.find import words
 from brae.store.database import Database
 from brae.store.models import Edit, Project
 
 Flags = np.ndarray[Any, np.dtype[np.bool_]]
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 
-_MOST_WORDS = 50
 #: rows that are read in one go
 _BATCH = 50_000
 #: projects whose columns stay in memory
@@ -39,12 +38,16 @@ _MASKS = 40
 #: what every member has, whatever its kind
 OWN = ("kind", "type", "packer", "folder")
 SIZES = ("bytes", "stored")
-_TERM = re.compile(r"^([a-z][a-z0-9_-]*)(<=|>=|!=|=|<|>)(.+)$", re.DOTALL)
+#: other names for what every member has
+_OTHERWISE = {"size": "bytes"}
+#: what is asked of an item beside its own facts: whether it is edited, and where it lies
+EDITED, ARCHIVE = "edited", "archive"
+_YES, _NO = ("yes", "true", "1"), ("no", "false", "0")
 
 
 @dataclass
 class Search:
-    """What is looked for. ``words`` are parts of the address, or terms such as ``width>=512``; all have to fit."""
+    """What is looked for. ``words``: parts of the address and conditions, see ``brae.core.find.words``."""
 
     words: str = ""
     #: exact values of facts (or ``kind``, ``type``): one of each has to fit
@@ -53,15 +56,6 @@ class Search:
     in_work: bool = False
     #: only these addresses, each with its rank (see the order ``like``)
     ranks: Mapping[str, int] | None = None
-
-
-@dataclass(frozen=True)
-class Term:
-    """One condition on a fact."""
-
-    name: str
-    sign: str
-    value: str
 
 
 class _Texts:
@@ -135,8 +129,15 @@ class Columns:
         """A column as its different values and each member's number of one, -1 where it has none."""
         if name in OWN:
             return list(self._texts[name].texts), self._codes[name]
+        if name == ARCHIVE:
+            return cast("tuple[list[str], np.ndarray]", self._once((ARCHIVE,), self._archives))
         found: tuple[list[str], np.ndarray] = self._once(("texts", name), lambda: self._of_facts(name))
         return found
+
+    def _archives(self) -> tuple[list[str], np.ndarray]:
+        texts = _Texts()
+        codes = [texts.number(one.rpartition("//")[0]) if "//" in one else -1 for one in self.addresses]
+        return texts.texts, np.array(codes, np.int32)
 
     def _of_facts(self, name: str) -> tuple[list[str], np.ndarray]:
         texts = _Texts()
@@ -159,8 +160,12 @@ class Columns:
 
     # ---- searching --------------------------------------------------------------------------------------
 
-    def fitting(self, search: Search, in_work: Iterable[str] = (), without: str = "") -> Flags:
-        """Which members fit a search, every condition but the one named ``without``."""
+    def fitting(self, search: Search, states: Mapping[str, str] | None = None, without: str = "") -> Flags:
+        """Which members fit a search, every condition but the one named ``without``.
+
+        ``states``: of the edits, by the addresses of what is edited.
+        """
+        states = states or {}
         mask = np.ones(len(self), bool)
         for name, values in search.where.items():
             if name != without:
@@ -168,19 +173,53 @@ class Columns:
                 mask &= self._mask(key, partial(self._one_of, name, values))
         if search.folder is not None and without != "folder":
             mask &= self._mask(("folder", search.folder), lambda: self._inside(search.folder or ""))
-        words = search.words.split()
-        if len(words) > _MOST_WORDS:
-            raise LimitError(f"A search of {len(words):,} words is too long.", expected=f"at most {_MOST_WORDS}")
-        for word in words:
-            term = term_of(word)
-            find = partial(self._term, term) if term is not None else partial(self._word, word.lower())
-            mask &= self._mask(("word", word), find)
+        for one in words.conditions(search.words, names()):
+            if one.name == EDITED:
+                found = self._edited(one, states)
+            else:
+                key = ("word", one.name, one.sign, one.text, "expression" if one.expression else "")
+                found = self._mask(key, partial(self._fits, one))
+            mask &= ~found if one.without else found
         if search.ranks is not None:
             mask &= np.fromiter((one in search.ranks for one in self.addresses), bool, len(self))
         if search.in_work:
-            wanted_addresses = set(in_work)
-            mask &= np.fromiter((one in wanted_addresses for one in self.addresses), bool, len(self))
+            mask &= self._are(states)
         return mask
+
+    def _are(self, addresses: Container[str]) -> Flags:
+        return np.fromiter((one in addresses for one in self.addresses), bool, len(self))
+
+    def _edited(self, asked: words.Condition, states: Mapping[str, str]) -> Flags:
+        """``edited:yes``, ``edited:no``, or a state of the edit."""
+        value = asked.text.lower()
+        if value in (*_YES, *_NO):
+            found = self._are(states)
+            found = found if value in _YES else ~found
+        else:
+            found = self._are({address for address, state in states.items() if state == value})
+        return found if asked.sign == "=" else ~found
+
+    def _fits(self, asked: words.Condition) -> Flags:
+        if asked.name:
+            return self._term(asked)
+        fits = words.fitting if asked.expression else words.with_word
+        found: Flags = fits(asked.text, self._lower)
+        if asked.expression:
+            return found
+        for meant in self._meant(asked.text) if not found.any() else []:
+            found |= words.with_word(meant, self._lower)
+        return found
+
+    def _meant(self, word: str) -> list[str]:
+        """What a word that is in no address probably means: words of addresses that are spelt nearly so."""
+        known: list[str] = self._once(("parts",), lambda: words.parts_of(self._lower))
+        found: list[str] = self._once(("meant", word), lambda: words.near(word, known))
+        return found
+
+    def read_as(self, search: Search) -> dict[str, list[str]]:
+        """The words of a search that are in no address, each with those that were looked for instead."""
+        asked = (one for one in words.conditions(search.words, names()) if not (one.name or one.expression))
+        return {one.text: meant for one in asked if (meant := self._ready.get(("meant", one.text)))}
 
     def _mask(self, key: tuple[str, ...], make: Callable[[], Flags]) -> Flags:
         """A condition's mask; the last ones are kept, as a page asks for the same conditions again and again."""
@@ -203,33 +242,28 @@ class Columns:
         here = [text == folder or text.startswith(folder + "/") for text in texts]
         return np.asarray(np.array(here or [False], bool)[codes])
 
-    def _word(self, word: str) -> Flags:
-        """Members whose address has a word in it; * and ? stand for any characters and any one."""
-        if "*" in word or "?" in word:
-            pattern = re.compile(re.escape(word).replace(r"\*", ".*").replace(r"\?", "."), re.DOTALL)
-            return np.fromiter((pattern.search(one) is not None for one in self._lower), bool, len(self))
-        return np.fromiter((word in one for one in self._lower), bool, len(self))
-
-    def _term(self, term: Term) -> Flags:
-        if is_numeric(term.name):
-            try:
-                wanted = float(term.value.replace(",", ""))
-            except ValueError:
-                raise FormatError(f"'{term.name}' is a number, and '{term.value}' is none.") from None
-            column = self.numbers(term.name)
+    def _term(self, asked: words.Condition) -> Flags:
+        name = _OTHERWISE.get(asked.name, asked.name)
+        if is_numeric(name):
+            sign, wanted = words.numbers_of(asked)
+            column = self.numbers(name)
             with np.errstate(invalid="ignore"):
+                if len(wanted) == 2:
+                    return np.asarray((column >= wanted[0]) & (column <= wanted[1]))
                 found: Flags = {
                     "=": np.equal, "!=": np.not_equal, "<": np.less, "<=": np.less_equal, ">": np.greater,
                     ">=": np.greater_equal,
-                }[term.sign](column, wanted)  # fmt: skip
+                }[sign](column, wanted[0])  # fmt: skip
             return np.asarray(found & ~np.isnan(column))
-        if term.sign not in ("=", "!="):
-            raise FormatError(f"'{term.name}' is a text: it can only be equal (=) or not (!=).")
-        pattern = re.compile(re.escape(term.value.lower()).replace(r"\*", ".*").replace(r"\?", "."), re.DOTALL)
-        texts, codes = self.texts(term.name)
-        fits = np.array([pattern.fullmatch(text.lower()) is not None for text in texts] or [False], bool)
+        if asked.sign not in ("=", "!="):
+            raise FormatError(f"'{asked.name}' is a text: it can only be equal (=) or not (!=).")
+        pattern = words.wildcards(asked.text.lower())
+        texts, codes = self.texts(name)
+        # An archive is named by any part of its path, all else by the whole text.
+        fit = pattern.search if name == ARCHIVE else pattern.fullmatch
+        fits = np.array([fit(text.lower()) is not None for text in texts] or [False], bool)
         has = codes >= 0
-        return np.asarray(has & (fits[codes] == (term.sign == "=")))
+        return np.asarray(has & (fits[codes] == (asked.sign == "=")))
 
     # ---- counting and ordering --------------------------------------------------------------------------
 
@@ -333,11 +367,9 @@ def is_numeric(name: str) -> bool:
     )
 
 
-def term_of(word: str) -> Term | None:
-    """A word of a search as a condition on a fact; None where it names none."""
-    found = _TERM.match(word.lower())
-    known = {*OWN, *SIZES, *(name for model in _models() for name in model)}
-    return Term(*found.groups()) if found is not None and found.group(1) in known else None
+def names() -> set[str]:
+    """All that a search can have conditions on."""
+    return {*OWN, *SIZES, *_OTHERWISE, EDITED, ARCHIVE, *(name for model in _models() for name in model)}
 
 
 def orders() -> dict[str, str]:

@@ -1980,6 +1980,10 @@ export interface components {
             items: components["schemas"]["MemberView"][];
             /** Offset */
             offset: number;
+            /** Read As */
+            read_as: {
+                [key: string]: string[];
+            };
             /** Total */
             total: number;
         };
@@ -3350,7 +3354,7 @@ export interface operations {
                 order?: string;
                 /** @description first-last, counted from 0 in this order; without any, all of them */
                 span?: string[] | null;
-                /** @description words of the path, and conditions such as width>=512 */
+                /** @description words of the path, conditions such as width>=512, /expressions/ */
                 q?: string;
                 /** @description name:value, such as kind:texture */
                 where?: string[] | null;
@@ -3939,7 +3943,7 @@ export interface operations {
     facets_api_projects__project_id__facets_get: {
         parameters: {
             query?: {
-                /** @description words of the path, and conditions such as width>=512 */
+                /** @description words of the path, conditions such as width>=512, /expressions/ */
                 q?: string;
                 /** @description name:value, such as kind:texture */
                 where?: string[] | null;
@@ -4212,7 +4216,7 @@ export interface operations {
                 order?: string;
                 offset?: number;
                 limit?: number;
-                /** @description words of the path, and conditions such as width>=512 */
+                /** @description words of the path, conditions such as width>=512, /expressions/ */
                 q?: string;
                 /** @description name:value, such as kind:texture */
                 where?: string[] | null;
@@ -4287,7 +4291,7 @@ export interface operations {
                 /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
                 order?: string;
                 after?: number;
-                /** @description words of the path, and conditions such as width>=512 */
+                /** @description words of the path, conditions such as width>=512, /expressions/ */
                 q?: string;
                 /** @description name:value, such as kind:texture */
                 where?: string[] | null;

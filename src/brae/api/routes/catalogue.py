@@ -27,7 +27,7 @@ router = APIRouter(tags=["find"])
 def search_of(
     project_id: str,
     workspace: Work,
-    q: Annotated[str, Query(description="words of the path, and conditions such as width>=512")] = "",
+    q: Annotated[str, Query(description="words of the path, conditions such as width>=512, /expressions/")] = "",
     where: Annotated[list[str] | None, Query(description="name:value, such as kind:texture")] = None,
     folder: str | None = None,
     in_work: bool = False,
@@ -92,7 +92,7 @@ def members(
         rows = {row.id: row for row in session.execute(select(*_SHOWN).where(Member.id.in_(ids)))}
     # Of what was listed anew in this very moment the rows are gone; the next answer has what is there now.
     items = [_view(rows[number], states) for number in ids if number in rows]
-    return MemberPage(total=len(places), offset=offset, items=items)
+    return MemberPage(total=len(places), offset=offset, items=items, read_as=found.read_as(search))
 
 
 _SHOWN = (

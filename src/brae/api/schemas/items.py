@@ -33,6 +33,8 @@ class MemberPage(BaseModel):
     total: int
     offset: int
     items: list[MemberView]
+    #: words of the search that are in no path, with those that were looked for instead
+    read_as: dict[str, list[str]]
 
 
 class FacetValue(BaseModel):

@@ -144,8 +144,8 @@ export function FindStage({ project }: { project: string }) {
                 )}
                 <input
                   type="range"
-                  aria-label={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
-                  title={view === "pictures" ? "Size of the pictures" : "Height of the lines"}
+                  aria-label={view === "pictures" ? "Size of the pictures" : "Row height"}
+                  title={view === "pictures" ? "Size of the pictures" : "Row height"}
                   min={84}
                   max={260}
                   value={tile}

@@ -1,0 +1,172 @@
+"""What a person types to find items: words of the path, conditions on what is known of an item, expressions.
+
+boat sail              both are in the path, in any order
+"old harbour"          with the space in it
+-sketch                not in the path; a minus before anything takes away what fits
+bo*t  tile_0?          * for any characters, ? for one
+/tile_0+(12|34)$/      a regular expression on the path
+width>=512  kind:texture  size:>1M  rate:8000..22050      conditions
+"""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import regex
+from rapidfuzz import process
+from rapidfuzz.distance import OSA
+
+from brae.core.errors import FormatError, LimitError
+
+Flags = np.ndarray[tuple[int], np.dtype[np.bool_]]
+#: conditions of one search, and characters of one of them
+MOST_WORDS, _LONGEST = 50, 1000
+#: seconds that one regular expression may take
+_PATIENCE = 0.5
+#: How alike two words are at least, by optimal string alignment (letters changed, left out, added or exchanged)
+#: over the longer one's length; shorter words are alike too easily.
+_ALIKE, _SHORTEST = 0.7, 4
+_MOST_NEAR = 8
+_SIGNS = ("<=", ">=", "!=", "=", "<", ">")
+_WORD = re.compile(
+    r"""(?P<without>-)?
+    (?:(?P<name>[a-zA-Z][a-zA-Z0-9_-]*)(?P<sign>:?(?:<=|>=|!=|=|<|>)|:))?
+    (?:"(?P<quoted>[^"]*)"?|/(?P<expression>(?:[^/\\\s]|\\.|\[[^\]]*\])+)/(?=\s|$)|(?P<plain>\S+))""",
+    re.VERBOSE,
+)
+_UNITS = {"k": 1 << 10, "m": 1 << 20, "g": 1 << 30}
+_NUMBER = re.compile(r"(-?[\d,]*\.?\d+)\s*([kmg]?)(?:i?b)?", re.IGNORECASE)
+_RANGE = ".."
+
+
+@dataclass(frozen=True)
+class Condition:
+    """One thing that has to be so (or, ``without``, not so) of every item that is found."""
+
+    text: str
+    without: bool = False
+    #: what is asked of, and how; without a name it is the path
+    name: str = ""
+    sign: str = ""
+    expression: bool = False
+
+
+def conditions(words: str, names: Collection[str]) -> list[Condition]:
+    """A search as its conditions. What looks like one on a name that is none of ``names`` is a word like others.
+
+    Raises LimitError where there are too many, FormatError for a regular expression that is none.
+    """
+    found: list[Condition] = []
+    for match in _WORD.finditer(words):
+        name, sign = (match["name"] or "").lower(), (match["sign"] or "").lstrip(":") or "="
+        without, text = match["without"] is not None, match["quoted"] or match["expression"] or match["plain"] or ""
+        if len(text) > _LONGEST:
+            raise LimitError(f"A word of {len(text):,} characters is too long.", expected=f"at most {_LONGEST:,}")
+        if name and name in names and text:
+            found.append(Condition(text, without, name, sign))
+        elif name:
+            found.append(Condition(match[0].removeprefix("-").replace('"', ""), without))
+        elif match["expression"] is not None and text.isalnum():  # a folder
+            found.append(Condition(f"/{text}/", without))
+        elif match["expression"] is not None:
+            compiled(text)
+            found.append(Condition(text, without, expression=True))
+        elif text:
+            found.append(Condition(text, without))
+    if len(found) > MOST_WORDS:
+        raise LimitError(f"A search of {len(found):,} words is too long.", expected=f"at most {MOST_WORDS}")
+    return found
+
+
+def numbers_of(condition: Condition) -> tuple[str, tuple[float, ...]]:
+    """A condition's sign and its number; ``..`` and both ends of a range. Thousands may be parted, 1M is 1,048,576.
+
+    Raises FormatError where it has none.
+    """
+    first, dots, last = condition.text.partition(_RANGE)
+    ends = [_number(one) for one in ([first, last] if dots and condition.sign == "=" else [condition.text])]
+    if None in ends:
+        raise FormatError(
+            f"'{condition.name}' is a number, and '{condition.text}' is none.",
+            expected=f"such as {condition.name}>=512, {condition.name}:64..512 or {condition.name}>1M",
+        )
+    return (_RANGE if len(ends) == 2 else condition.sign), tuple(one for one in ends if one is not None)
+
+
+def _number(text: str) -> float | None:
+    found = _NUMBER.fullmatch(text.strip())
+    return float(found[1].replace(",", "")) * _UNITS.get(found[2].lower(), 1) if found else None
+
+
+def compiled(text: str) -> regex.Pattern[str]:
+    """A regular expression; FormatError where it is none."""
+    try:
+        return regex.compile(text, regex.IGNORECASE | regex.MULTILINE)
+    except regex.error as error:
+        raise FormatError(
+            f"/{text}/ is no regular expression: {error}.",
+            remedy="Write the search without the slashes, or correct it.",
+        ) from None
+
+
+def with_word(word: str, texts: Sequence[str]) -> Flags:
+    """Which texts (in small letters) have a word in them; * and ? stand for any characters and any one."""
+    word = word.lower()
+    if "*" in word or "?" in word:
+        pattern = wildcards(word)
+        return np.fromiter((pattern.search(one) is not None for one in texts), bool, len(texts))
+    return np.fromiter((word in one for one in texts), bool, len(texts))
+
+
+def wildcards(word: str) -> re.Pattern[str]:
+    """A word with * and ? as a pattern."""
+    return re.compile(re.escape(word).replace(r"\*", ".*").replace(r"\?", "."), re.DOTALL)
+
+
+def fitting(expression: str, texts: Sequence[str], clock: Callable[[], float] = time.monotonic) -> Flags:
+    """Which texts a regular expression fits somewhere. LimitError where it takes too long to tell."""
+    pattern, until = compiled(expression), clock() + _PATIENCE
+    # One long text, searched in one call: a call for each would take longer than the search.
+    whole = "\n".join(texts)
+    starts = np.cumsum([0, *(len(text) + 1 for text in texts)])
+    found = np.zeros(len(texts), bool)
+    at = 0
+    try:
+        while at <= len(whole) and (match := pattern.search(whole, at, timeout=max(until - clock(), 1e-6))):
+            number = int(np.searchsorted(starts, match.start(), "right")) - 1
+            if number >= len(texts):
+                break
+            if match.end() < starts[number + 1]:
+                found[number] = True
+            else:  # it runs on into the next one, which is none of its business
+                found[number] = pattern.search(texts[number], timeout=max(until - clock(), 1e-6)) is not None
+            at = int(starts[number + 1])
+    except TimeoutError:
+        raise LimitError(
+            f"/{expression}/ takes too long.",
+            remedy="Repeat less within what is repeated: (a+)+ as a+.",
+        ) from None
+    return found
+
+
+def near(word: str, known: Sequence[str]) -> list[str]:
+    """The known words that are most like one that nothing has: misspelt, or a letter more or less."""
+    if len(word) < _SHORTEST or not word.isalpha():
+        return []
+    alike = process.extract(
+        word.lower(), known, scorer=OSA.normalized_similarity, score_cutoff=_ALIKE, limit=_MOST_NEAR
+    )
+    best = max((score for _, score, _ in alike), default=0.0)
+    return [one for one, score, _ in alike if score >= best - 0.05]
+
+
+def parts_of(texts: Sequence[str]) -> list[str]:
+    """The different words of texts, without numbers."""
+    return sorted({part for text in texts for part in _PART.findall(text)})
+
+
+_PART = re.compile(r"[^\W\d_]{3,}")
