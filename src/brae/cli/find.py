@@ -1,4 +1,4 @@
-"""``brae search`` and ``brae copies``: items by words, by a picture, by bytes; and the same picture twice."""
+"""``brae search``, ``copies``, ``links``: items by words, by a picture, by bytes; what belongs together."""
 
 from __future__ import annotations
 
@@ -11,9 +11,11 @@ import typer
 from brae.cli.app import HomeOption, JsonOption, app
 from brae.cli.output import errors, readable, say, ticker
 from brae.cli.projects import open_workspace
+from brae.core.errors import NotFoundError
 
 if TYPE_CHECKING:
     from brae.core.find.gathering import Gathered
+    from brae.core.find.links import Links
     from brae.core.layouts.library import Library
 
 TargetArgument = Annotated[
@@ -65,24 +67,83 @@ def copies(target: TargetArgument, home: HomeOption = None, as_json: JsonOption 
         say({"groups": groups, "pictures": len(found.pictures), "faults": found.faults}, "\n".join(lines), as_json)
 
 
+@app.command()
+def links(
+    target: TargetArgument,
+    address: Annotated[
+        str, typer.Argument(help="The item, as 'brae search' prints it; without it all are counted.")
+    ] = "",
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """What an item needs, what needs it, and the names in it that lead nowhere."""
+    from dataclasses import asdict
+
+    with errors(as_json):
+        found, known = _links(target, home)
+        if not address:
+            wrong = [asdict(one) for one in found.missing]
+            lines = [
+                f"{one.owner}:{one.place}  {one.text}  (nearest: {', '.join(one.nearest)})" for one in found.missing
+            ]
+            lines.append(f"{len(found.links):,} links, {len(wrong):,} names of nothing")
+            unused = sorted(found.unused(known))
+            content = {"links": len(found.links), "missing": wrong, "unused": unused, "faults": found.faults}
+            say(content, readable("\n".join(lines)), as_json)
+            return
+        if address not in known:
+            raise NotFoundError("There is no such item.", address=address, remedy="'brae search' prints addresses.")
+        needs, used_by, missing = found.needs(address), found.used_by(address), found.missing_in(address)
+        lines = [f"needs    {one.target}  {one.text}" for one in needs]
+        lines += [f"used by  {one.owner}  {one.line}" for one in used_by]
+        lines += [f"missing  {one.text}  (nearest: {', '.join(one.nearest)})" for one in missing]
+        content = {
+            "needs": [asdict(one) for one in needs],
+            "used_by": [asdict(one) for one in used_by],
+            "missing": [asdict(one) for one in missing],
+        }
+        say(content, readable("\n".join(lines) or "Nothing is known that it needs, or that needs it."), as_json)
+
+
+def _links(target: str, home: Path | None) -> tuple[Links, list[str]]:
+    """The links of a project, a folder or an archive, and the addresses of all items there."""
+    from brae.cli.targets import names_project
+    from brae.core.find.folder import items_in
+    from brae.core.find.graph import Linked, links_of
+    from brae.work.linking import links as links_in
+
+    if names_project(target):
+        with open_workspace(home) as workspace, ticker() as watching:
+            return links_in(workspace, target, watching), workspace.catalogues.of(target).addresses
+    place, labels, library = _place(target, home)
+    items = [
+        Linked(one.address, one.item.name, one.item.kind, one.read, one.refers)
+        for one in items_in(place, library, labels)
+    ]
+    return links_of(items), [one.address for one in items]
+
+
 def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
     from brae.cli.targets import names_project
     from brae.core.find.folder import items_in
     from brae.work.columns import Columns, Search, row_of
+    from brae.work.linking import told
 
+    asked = Search(words)
     if names_project(target):
         with open_workspace(home) as workspace:
             workspace.project(target)
             held, states = workspace.catalogues.of(target), workspace.catalogues.in_work(target)
+            mask = held.fitting(asked, states, told=told(workspace, target))
     else:
         place, labels, library = _place(target, home)
-        held, states = Columns(), {}
+        held = Columns()
         rows = [
             row_of(number, one.address, one.item) for number, one in enumerate(items_in(place, library, labels))
         ]
         held.extend(rows)
-    asked = Search(words)
-    places = held.ordered("name", held.fitting(asked, states)).tolist()
+        mask = held.fitting(asked)
+    places = held.ordered("name", mask).tolist()
     read_as = held.read_as(asked)
     kinds, codes = held.texts("kind")
     found = [{"address": held.addresses[place], "kind": kinds[codes[place]]} for place in places[:limit]]

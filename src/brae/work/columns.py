@@ -42,7 +42,14 @@ SIZES = ("bytes", "stored")
 _OTHERWISE = {"size": "bytes"}
 #: what is asked of an item beside its own facts: whether it is edited, and where it lies
 EDITED, ARCHIVE = "edited", "archive"
-_YES, _NO = ("yes", "true", "1"), ("no", "false", "0")
+#: what other items say of it, and it of them; answered by ``Told``
+TEXT, USES, USED_BY, MISSING, UNUSED = "text", "uses", "used-by", "missing", "unused"
+_TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED)
+YES, _NO = ("yes", "true", "1"), ("no", "false", "0")
+
+
+#: the addresses that fit a condition on what items say of each other: its name and its value
+Told = Callable[[str, str], Container[str]]
 
 
 @dataclass
@@ -160,10 +167,12 @@ class Columns:
 
     # ---- searching --------------------------------------------------------------------------------------
 
-    def fitting(self, search: Search, states: Mapping[str, str] | None = None, without: str = "") -> Flags:
+    def fitting(
+        self, search: Search, states: Mapping[str, str] | None = None, without: str = "", told: Told | None = None
+    ) -> Flags:
         """Which members fit a search, every condition but the one named ``without``.
 
-        ``states``: of the edits, by the addresses of what is edited.
+        ``states``: of the edits, by the addresses of what is edited; ``told`` answers what items say of each other.
         """
         states = states or {}
         mask = np.ones(len(self), bool)
@@ -176,6 +185,13 @@ class Columns:
         for one in words.conditions(search.words, names()):
             if one.name == EDITED:
                 found = self._edited(one, states)
+            elif one.name in _TOLD:
+                if told is None:
+                    raise FormatError(
+                        f"'{one.name}' can only be asked of a project.", remedy="Open the game first."
+                    )
+                found = self._are(told(one.name, one.text))
+                found = found if one.sign == "=" else ~found
             else:
                 key = ("word", one.name, one.sign, one.text, "expression" if one.expression else "")
                 found = self._mask(key, partial(self._fits, one))
@@ -192,9 +208,9 @@ class Columns:
     def _edited(self, asked: words.Condition, states: Mapping[str, str]) -> Flags:
         """``edited:yes``, ``edited:no``, or a state of the edit."""
         value = asked.text.lower()
-        if value in (*_YES, *_NO):
+        if value in (*YES, *_NO):
             found = self._are(states)
-            found = found if value in _YES else ~found
+            found = found if value in YES else ~found
         else:
             found = self._are({address for address, state in states.items() if state == value})
         return found if asked.sign == "=" else ~found
@@ -369,7 +385,7 @@ def is_numeric(name: str) -> bool:
 
 def names() -> set[str]:
     """All that a search can have conditions on."""
-    return {*OWN, *SIZES, *_OTHERWISE, EDITED, ARCHIVE, *(name for model in _models() for name in model)}
+    return {*OWN, *SIZES, *_OTHERWISE, *_TOLD, EDITED, ARCHIVE, *(name for model in _models() for name in model)}
 
 
 def orders() -> dict[str, str]:

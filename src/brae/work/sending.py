@@ -20,6 +20,7 @@ from brae.store.models import Project
 from brae.work.columns import Search
 from brae.work.edits import LARGEST_UPLOAD, put_in_work, take_file, take_out_of_work
 from brae.work.items import context_of, originals_together
+from brae.work.linking import told
 from brae.work.workspace import Located, Workspace
 
 
@@ -36,7 +37,7 @@ def export(
     held = workspace.catalogues.of(project_id)
     stems = dict(zip(held.addresses, sending.stems(held.addresses), strict=True))
     if isinstance(chosen, Search):
-        mask = held.fitting(chosen, workspace.catalogues.in_work(project_id))
+        mask = held.fitting(chosen, workspace.catalogues.in_work(project_id), told=told(workspace, project_id))
         wanted = [held.addresses[place] for place in held.ordered("name", mask).tolist()]
     else:
         wanted = list(chosen)

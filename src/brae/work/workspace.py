@@ -122,6 +122,10 @@ class Workspace:
         #: of the project whose pictures were searched last: what tells its state, and they
         self.pictures: tuple[Version, Any] | None = None
         self.gathering = threading.Lock()
+        #: what the items of one project need of each other, and what its texts say, with the state they are of
+        self.linked: tuple[Version, Any] | None = None
+        self.said: tuple[Version, Any] | None = None
+        self.linking = threading.Lock()
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}

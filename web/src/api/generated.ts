@@ -648,6 +648,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Links
+         * @description What an item needs, what needs it, and the names in it of nothing that is there.
+         */
+        get: operations["links_api_projects__project_id__links_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/many": {
         parameters: {
             query?: never;
@@ -1740,16 +1760,6 @@ export interface components {
             member: components["schemas"]["MemberView"];
             /** Offset */
             offset: number | null;
-            /**
-             * Refers To
-             * @default []
-             */
-            refers_to: string[];
-            /**
-             * Used By
-             * @default []
-             */
-            used_by: string[];
         };
         /**
          * JobView
@@ -1918,6 +1928,42 @@ export interface components {
             width: number;
         };
         /**
+         * Link
+         * @description One item needs another: their addresses, how that is known, and where it stands.
+         */
+        Link: {
+            /** How */
+            how: string;
+            /**
+             * Line
+             * @default
+             */
+            line: string;
+            /** Owner */
+            owner: string;
+            /** Place */
+            place?: number | null;
+            /** Target */
+            target: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+        };
+        /**
+         * LinksView
+         * @description What an item needs, what needs it, and the names in it of nothing that is there.
+         */
+        LinksView: {
+            /** Missing */
+            missing: components["schemas"]["Missing"][];
+            /** Needs */
+            needs: components["schemas"]["Link"][];
+            /** Used By */
+            used_by: components["schemas"]["Link"][];
+        };
+        /**
          * ManyRequest
          * @description What is done with many items; ``mark`` says which test colours.
          */
@@ -2064,6 +2110,22 @@ export interface components {
             field: string;
             /** Remedy */
             remedy: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Missing
+         * @description A name of nothing that is there, and the existing names most like it.
+         */
+        Missing: {
+            /** Line */
+            line: string;
+            /** Nearest */
+            nearest: string[];
+            /** Owner */
+            owner: string;
+            /** Place */
+            place: number;
             /** Text */
             text: string;
         };
@@ -4162,6 +4224,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    links_api_projects__project_id__links_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinksView"];
+                };
             };
             /** @description Default Response */
             default: {

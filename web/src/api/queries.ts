@@ -44,6 +44,19 @@ export const useItem = (project: string, address: string | null) =>
     enabled: address !== null,
   });
 
+export const useLinks = (project: string, address: string) =>
+  useQuery({
+    queryKey: ["links", project, address],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/links", {
+          params: { path: { project_id: project }, query: { address } },
+        }),
+      ),
+    // read from the originals, which stay as they are
+    staleTime: 60_000,
+  });
+
 export const usePlan = (project: string) =>
   useQuery({
     queryKey: ["plan", project],

@@ -15,11 +15,10 @@ from brae.api.routes.edits import edit_view
 from brae.api.schemas.common import LARGEST
 from brae.api.schemas.edits import ItemView
 from brae.api.schemas.games import ArchiveView
-from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, MemberPage, MemberView
-from brae.core import addresses
+from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, LinksView, MemberPage, MemberView
 from brae.core.errors import FormatError
 from brae.store.models import Member
-from brae.work import Workspace, columns
+from brae.work import Workspace, columns, linking
 
 router = APIRouter(tags=["find"])
 
@@ -67,7 +66,7 @@ def _places(
         raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(sorted(known))}")
     states = workspace.catalogues.in_work(project_id) if states is None else states
     found = workspace.catalogues.of(project_id)
-    mask = found.fitting(search, states)
+    mask = found.fitting(search, states, told=linking.told(workspace, project_id))
     if order.removeprefix("-") == LIKENESS:
         places = found.ranked(search.ranks or {}, mask)
         return found, places[::-1] if order.startswith("-") else places
@@ -155,8 +154,10 @@ def facets(project_id: str, workspace: Work, search: Search) -> Facets:
     states = workspace.catalogues.in_work(project_id)
     found = workspace.catalogues.of(project_id)
 
+    told = linking.told(workspace, project_id)
+
     def count(name: str) -> list[FacetValue]:
-        mask = found.fitting(search, states, without=name)
+        mask = found.fitting(search, states, without=name, told=told)
         return [FacetValue(value=value, count=number) for value, number in found.counts(name, mask)]
 
     return Facets(
@@ -173,23 +174,23 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
     if edit is not None and not edit.in_work:
         edit = None
     offset: int | None = None
-    refers_to: list[str] = []
-    used_by: list[str] = []
     if found.archive.layout is not None:
         archive = workspace.archive(project, found.archive)
         number = workspace.number_of(archive, found)
         # In blocks that members share none has a place of its own.
         offset = None if archive.in_blocks else int(archive.offsets[number])
-        refers_to, used_by = (
-            [addresses.join(found.archive.address, label) for label in labels]
-            for labels in (archive.refers_to(number), archive.used_by(number))
-        )
     library = workspace.project_library(project)
     return ItemView(
         member=_view(found.member, {} if edit is None else {address: edit.state}),
         archive=ArchiveView.model_validate(found.archive),
         offset=offset,
         edit=edit_view(workspace, edit, found.member.name, library) if edit else None,
-        refers_to=refers_to,
-        used_by=used_by,
     )
+
+
+@router.get("/projects/{project_id}/links")
+def links(project_id: str, address: str, workspace: Work) -> LinksView:
+    """What an item needs, what needs it, and the names in it of nothing that is there."""
+    workspace.find(project_id, address)
+    found = linking.links(workspace, project_id)
+    return LinksView(needs=found.needs(address), used_by=found.used_by(address), missing=found.missing_in(address))

@@ -66,9 +66,6 @@ class ItemView(BaseModel):
     archive: ArchiveView
     offset: int | None
     edit: EditView | None
-    #: addresses of the items that this one refers to, and of those that refer to it
-    refers_to: list[str] = []
-    used_by: list[str] = []
 
 
 class TestColours(Asked):

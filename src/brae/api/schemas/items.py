@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from brae.api.schemas.common import Asked, Row
+from brae.core.find.links import Link, Missing
 
 
 class MemberView(Row):
@@ -35,6 +36,14 @@ class MemberPage(BaseModel):
     items: list[MemberView]
     #: words of the search that are in no path, with those that were looked for instead
     read_as: dict[str, list[str]]
+
+
+class LinksView(BaseModel):
+    """What an item needs, what needs it, and the names in it of nothing that is there."""
+
+    needs: list[Link]
+    used_by: list[Link]
+    missing: list[Missing]
 
 
 class FacetValue(BaseModel):

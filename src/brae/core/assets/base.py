@@ -256,6 +256,8 @@ class AssetKind(ABC, Generic[Asset]):
     marks: ClassVar[Mapping[Any, str]] = {}
     #: whether such an item can be found by a picture (``likeness``)
     pictured: ClassVar[bool] = False
+    #: whether an item has words that are searched, and in which others are named (``words``)
+    worded: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
     headless: ClassVar[Headless | None] = None
 
@@ -304,6 +306,10 @@ class AssetKind(ABC, Generic[Asset]):
     def likeness(self, asset: Asset, side: int = 512) -> Any:
         """The picture by which an item is found: uint8 (height, width, 4), sides up to ``side``."""
         raise FormatError(f"There is no picture of {self.titles.lower()}.")
+
+    def words(self, asset: Asset) -> str:
+        """What an item says, as lines."""
+        raise FormatError(f"There are no words in {self.titles.lower()}.")
 
     # ---- editing: only kinds that have an exchange --------------------------------------------------------
 

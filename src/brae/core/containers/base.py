@@ -192,6 +192,13 @@ class Container(ABC):
         """The member of a label, or -1."""
         return self._places.get(label, -1)
 
+    def references_by_owner(self) -> dict[int, list[int]]:
+        """The members that each member refers to, each once."""
+        found: dict[int, list[int]] = {}
+        for owner, target in np.unique(self.references, axis=0).tolist():
+            found.setdefault(owner, []).append(target)
+        return found
+
     def refers_to(self, index: int) -> list[str]:
         """The labels of the members that one refers to."""
         pairs = self.references

@@ -35,6 +35,8 @@ class HeldItem:
     item: Item
     state: Sequence[object]
     read: Callable[[], tuple[bytes, Context]]
+    #: the addresses of what its archive says that it refers to
+    refers: Sequence[str] = ()
 
 
 def bytes_in(path: Path, library: Library, labels: Sequence[str] = ()) -> Iterator[tuple[str, ByteSource]]:
@@ -143,9 +145,11 @@ def _inside(
     state: Sequence[object],
     labels: Sequence[str],
 ) -> Iterator[HeldItem]:
+    refers = container.references_by_owner()
     for number, item in enumerate(catalogue.catalogue(container, library)):
         here = addresses.join(address, item.label)
-        yield HeldItem(here, item, state, partial(_read, container, number, item.name, library))
+        targets = [addresses.join(address, container.labels[target]) for target in refers.get(number, ())]
+        yield HeldItem(here, item, state, partial(_read, container, number, item.name, library), targets)
         if item.kind == catalogue.ARCHIVE and len(labels) < _DEEPEST:
             inner = [*labels, item.label]
             try:

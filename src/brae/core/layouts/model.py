@@ -392,6 +392,11 @@ class Layout(Strict):
         return any(isinstance(part, Records) and part.column("name-hash") for part in self.parts)
 
     @cached_property
+    def linked(self) -> bool:
+        """Whether members refer to each other."""
+        return any(isinstance(part, Records) and part.column("reference") for part in self.parts)
+
+    @cached_property
     def content(self) -> MembersPart | ChunksPart | None:
         """The part that holds the members."""
         return next((part for part in self.parts if isinstance(part, MembersPart | ChunksPart)), None)

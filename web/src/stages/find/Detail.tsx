@@ -7,6 +7,7 @@ import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
+import { Links } from "./Links";
 import { Marks } from "./Marks";
 
 /** The item under the cursor, larger, with all that is known of it. */
@@ -119,11 +120,10 @@ export function Detail({
                 </Copyable>,
               ]
             : null,
-          linked("Refers to", data?.refers_to, onSearch),
-          linked("Used by", data?.used_by, onSearch),
           ["Address", <Copyable key="a" value={member.address} className="text-[14px]" />],
         ]}
       />
+      <Links project={project} address={member.address} onSearch={onSearch} />
       <a
         className="text-quiet underline underline-offset-4"
         href={bytesUrl(project, member.address, true)}
@@ -133,29 +133,4 @@ export function Detail({
       </a>
     </aside>
   );
-}
-
-const MOST_LINKED = 6;
-
-/** Other items by their names, each a way to it; nothing where there are none. */
-function linked(words: string, addresses: string[] | undefined, onSearch: (name: string) => void) {
-  if (!addresses?.length) return null;
-  const names = addresses.map((address) => address.split("//").pop() ?? address);
-  return [
-    words,
-    <span key={words} className="grid justify-items-start gap-1">
-      {names.slice(0, MOST_LINKED).map((name, number) => (
-        <button
-          // biome-ignore lint/suspicious/noArrayIndexKey: an item can be referred to twice
-          key={`${name} ${number}`}
-          type="button"
-          className="break-all text-left underline underline-offset-4"
-          onClick={() => onSearch(name)}
-        >
-          {name}
-        </button>
-      ))}
-      {names.length > MOST_LINKED && <span>and {count(names.length - MOST_LINKED)} more</span>}
-    </span>,
-  ] as [string, React.ReactNode];
 }

@@ -114,6 +114,7 @@ class TextKind(AssetKind[Text]):
     remedies: ClassVar[Mapping[str, str]] = matching.REMEDIES
     query = TextQuery
     preview_media = "text"
+    worded = True
     questions: ClassVar[Mapping[str, Question]] = {"rows": Question(RowsQuery, Rows, _rows)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
@@ -130,6 +131,9 @@ class TextKind(AssetKind[Text]):
 
     def read(self, data: bytes, context: Context) -> Text:
         return read(data)
+
+    def words(self, asset: Text) -> str:
+        return asset.text
 
     def rebuild(self, asset: Text) -> bytes | None:
         return asset.encode()

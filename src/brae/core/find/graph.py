@@ -1,0 +1,99 @@
+"""The links of many items, read from what they hold."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+
+from brae.core import addresses
+from brae.core.assets.base import Context
+from brae.core.assets.registry import kinds
+from brae.core.catalogue import DATA
+from brae.core.errors import BraeError, CancelledError, internal
+from brae.core.find.links import REFERENCE, Link, Links, Names
+from brae.core.find.mentions import lines_of, mentions_in, strings_in
+
+#: bytes of an item that are looked at for names; what goes on longer is pixels or samples
+_LOOKED_AT = 1 << 20
+
+
+@dataclass(frozen=True)
+class Linked:
+    """An item that may need others: what it is, how it is read, and what its archive says that it refers to."""
+
+    address: str
+    name: str
+    kind: str
+    read: Callable[[], tuple[bytes, Context]]
+    refers: Sequence[str] = ()
+
+
+def speaks(kind: str) -> bool:
+    """Whether items of a kind may mention others: those with words, and those of which nothing is known."""
+    known = kinds().get(kind)
+    return kind == DATA or (known is not None and known.worded)
+
+
+def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, str]]:
+    """The lines of an item with words, or the runs of characters in one of which nothing is known."""
+    known = kinds().get(kind)
+    if known is not None and known.worded:
+        return lines_of(known.words(known.read(data, context)))
+    return strings_in(data[:_LOOKED_AT])
+
+
+def links_of(items: Sequence[Linked], tick: Callable[[], object] = lambda: None) -> Links:
+    """All links among some items. What cannot be read is told in ``faults`` and mentions nothing."""
+    named = {one.address: one.name for one in items}
+    for one in items:  # the archives are items as well
+        steps = addresses.split(one.address)
+        for deep in range(1, len(steps)):
+            named.setdefault(addresses.join(*steps[:deep]), addresses.unquote(steps[deep - 1]))
+    names, found = Names(named.items()), Links()
+    for one in items:
+        found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
+        if speaks(one.kind):
+            try:
+                found.add(
+                    one.address, mentions_in(words_in(one.kind, *one.read()), strings=one.kind == DATA), names
+                )
+            except CancelledError:
+                raise
+            except BraeError as error:
+                found.faults.append(error.at(one.address).as_dict())
+            except Exception as error:  # whatever one item does, the others are looked at
+                found.faults.append(internal(error, one.address).as_dict())
+        tick()
+    return found
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line (or a run of characters) of an item that has what was looked for."""
+
+    address: str
+    place: int
+    line: str
+
+
+Lines = list[tuple[int, str]]
+
+
+def said_by(items: Iterable[Linked]) -> Iterator[tuple[str, Lines]]:
+    """The lines of every item that has words, by its address; what cannot be read says nothing."""
+    for one in items:
+        kind = kinds().get(one.kind)
+        if kind is not None and kind.worded:
+            with suppress(BraeError):
+                yield one.address, list(words_in(one.kind, *one.read()))
+
+
+def lines_with(words: str, said: Iterable[tuple[str, Lines]]) -> Iterator[Line]:
+    """The lines that have all of some words in them, in any letter case."""
+    wanted = words.lower().split()
+    for address, lines in said if wanted else ():
+        for place, line in lines:
+            lower = line.lower()
+            if all(word in lower for word in wanted):
+                yield Line(address, place, line.strip())

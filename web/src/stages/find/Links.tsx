@@ -1,0 +1,110 @@
+import type { components } from "../../api/generated";
+import { useLinks } from "../../api/queries";
+import { count } from "../../lib/format";
+
+type Link = components["schemas"]["Link"];
+type Missing = components["schemas"]["Missing"];
+
+const MOST = 6;
+
+/** What an item needs, what needs it, and the names in it that lead nowhere; each is a way there. */
+export function Links({
+  project,
+  address,
+  onSearch,
+}: {
+  project: string;
+  address: string;
+  onSearch: (words: string) => void;
+}) {
+  const { data } = useLinks(project, address);
+  if (!data) return null;
+  return (
+    <>
+      <Several title="Uses" links={data.needs} other={(one) => one.target} onSearch={onSearch} />
+      <Several title="Used by" links={data.used_by} other={(one) => one.owner} onSearch={onSearch} />
+      {data.missing.length > 0 && (
+        <section className="grid gap-1 rounded-lg bg-rust-soft p-3">
+          <h3 className="font-bold">Leads nowhere</h3>
+          {data.missing.slice(0, MOST).map((one) => (
+            <Nowhere key={one.text} missing={one} onSearch={onSearch} />
+          ))}
+          <More all={data.missing.length} />
+        </section>
+      )}
+    </>
+  );
+}
+
+function Several({
+  title,
+  links,
+  other,
+  onSearch,
+}: {
+  title: string;
+  links: Link[];
+  other: (link: Link) => string;
+  onSearch: (words: string) => void;
+}) {
+  if (links.length === 0) return null;
+  return (
+    <section className="grid justify-items-start gap-1">
+      <h3 className="text-quiet">{title}</h3>
+      {links.slice(0, MOST).map((link) => (
+        <Way key={other(link)} address={other(link)} hint={link.line} onSearch={onSearch} />
+      ))}
+      <More all={links.length} />
+    </section>
+  );
+}
+
+function Way({
+  address,
+  hint,
+  onSearch,
+}: {
+  address: string;
+  hint: string;
+  onSearch: (words: string) => void;
+}) {
+  const name = nameOf(address);
+  return (
+    <button
+      type="button"
+      className="break-all text-left underline underline-offset-4"
+      title={hint || undefined}
+      onClick={() => onSearch(name.includes(" ") ? `"${name}"` : name)}
+    >
+      {name}
+    </button>
+  );
+}
+
+function Nowhere({ missing, onSearch }: { missing: Missing; onSearch: (words: string) => void }) {
+  return (
+    <div className="grid justify-items-start gap-1">
+      <span className="break-all" title={missing.line}>
+        {missing.text}
+      </span>
+      {missing.nearest[0] !== undefined && (
+        <span className="pl-3 text-quiet">
+          nearest: <Way address={missing.nearest[0]} hint="" onSearch={onSearch} />
+        </span>
+      )}
+    </div>
+  );
+}
+
+function More({ all }: { all: number }) {
+  return all > MOST ? <span className="text-quiet">and {count(all - MOST)} more</span> : null;
+}
+
+function nameOf(address: string): string {
+  const label = address.split("//").pop() ?? address;
+  try {
+    return decodeURIComponent(label);
+  } catch {
+    return label;
+  }
+}
