@@ -100,3 +100,53 @@ def test_a_project_is_searched_by_its_name(game: Path, tmp_path: Path) -> None:
     copies = json.loads(brae("copies", project, "--home", tmp_path / "home", "--json"))
     assert copies["pictures"] > 200
     assert any(len(one["items"]) > 1 for one in copies["groups"])
+
+
+@pytest.fixture
+def boats(tmp_path: Path) -> Path:
+    """An archive whose material (Wavefront MTL) names two textures, of which one is not there."""
+    folder = tmp_path / "boats"
+    folder.mkdir()
+    with zipfile.ZipFile(folder / "boats.zip", "w") as archive:
+        archive.writestr("deck.mtl", "newmtl deck\nmap_Kd textures/deck.png\nmap_Ks textures/rail.png\n")
+        archive.writestr("textures/deck.png", b"\x89PNG\r\n\x1a\n" + bytes(20))
+        archive.writestr("textures/rails.png", b"\x89PNG\r\n\x1a\n" + bytes(30))
+    return folder
+
+
+@pytest.mark.parametrize("where", ["folder", "archive", "project"])
+def test_links_are_told_both_ways(boats: Path, tmp_path: Path, where: str) -> None:
+    home = tmp_path / "home"
+    target: object = {"folder": boats, "archive": boats / "boats.zip"}.get(where, "boats")
+    if where == "project":
+        workspace = Workspace(Home(home))
+        open_game(workspace, boats)
+        workspace.close()
+    deck, material = "boats.zip//textures/deck.png", "boats.zip//deck.mtl"
+    needs = json.loads(brae("links", target, material, "--home", home, "--json"))
+    assert [(one["target"], one["how"], one["place"]) for one in needs["needs"]] == [(deck, "path", 2)]
+    assert [(one["text"], one["nearest"][0]) for one in needs["missing"]] == [
+        ("textures/rail.png", "boats.zip//textures/rails.png")
+    ]
+    used = json.loads(brae("links", target, deck, "--home", home, "--json"))
+    assert [one["owner"] for one in used["used_by"]] == [material]
+    every = json.loads(brae("links", target, "--home", home, "--json"))
+    assert (every["links"], len(every["missing"])) == (1, 1)
+    assert "boats.zip//textures/rails.png" in every["unused"]
+    lines = json.loads(brae("search", target, "--text", "KD deck", "--home", home, "--json"))
+    assert lines["found"] == [{"address": material, "place": 2, "line": "map_Kd textures/deck.png"}]
+    assert "no such item" in brae("links", target, "nowhere", "--home", home, fails=True)
+
+
+def test_conditions_of_a_search(boats: Path, tmp_path: Path) -> None:
+    def asked(words: str) -> list[str]:
+        said = json.loads(brae("search", boats, words, "--home", tmp_path / "home", "--json"))
+        return [one["address"].rpartition("//")[2] for one in said["found"]]
+
+    assert asked("kind:text") == ["deck.mtl"]
+    assert asked("size:<30 -kind:text") == ["textures/deck.png"]
+    assert asked("/deck\\.(png|mtl)$/") == ["deck.mtl", "textures/deck.png"]
+    assert asked("rials") == ["textures/rails.png"]  # read as the nearest word
+    assert asked("missing:yes text:rail") == asked("uses:deck.png") == ["deck.mtl"]
+    assert asked("used-by:deck") == ["textures/deck.png"]
+    assert asked("unused:yes kind:texture") == ["textures/rails.png"]

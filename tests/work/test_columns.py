@@ -84,7 +84,7 @@ def test_searches_find_what_the_rows_say(workspace: Workspace, project: str) -> 
     ]  # fmt: skip
     for search, condition in cases:
         assert _found(workspace, search) == _wanted(workspace, condition), search
-    for words in ("width=wide", "format>bc1", "width:8..wide", "/n(0/", "width:>8..9"):
+    for words in ("width=wide", "format>bc1", "width:8..wide", "/n(0/", "width:>8..9", "uses:x"):
         with pytest.raises(FormatError):
             _found(workspace, Search(words))
 

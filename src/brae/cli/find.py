@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -14,7 +16,9 @@ from brae.cli.projects import open_workspace
 from brae.core.errors import NotFoundError
 
 if TYPE_CHECKING:
+    from brae.core.find.folder import HeldItem
     from brae.core.find.gathering import Gathered
+    from brae.core.find.graph import Linked
     from brae.core.find.links import Links
     from brae.core.layouts.library import Library
 
@@ -40,6 +44,9 @@ def search(
         str | None,
         typer.Option("--bytes", help='What stands in the bytes: "52 49 ?? 46", \'"a text"\', u32:4096.'),
     ] = None,
+    text: Annotated[
+        str | None, typer.Option(help="Words that stand in one line of a text; the lines are shown.")
+    ] = None,
     limit: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many.")] = 20,
     home: HomeOption = None,
     as_json: JsonOption = False,
@@ -50,6 +57,8 @@ def search(
             _by_bytes(target, pattern, limit, home, as_json)
         elif like is not None:
             _by_picture(target, like, limit, home, as_json)
+        elif text is not None:
+            _by_text(target, text, limit, home, as_json)
         else:
             _by_words(target, words, limit, home, as_json)
 
@@ -107,27 +116,40 @@ def links(
 
 def _links(target: str, home: Path | None) -> tuple[Links, list[str]]:
     """The links of a project, a folder or an archive, and the addresses of all items there."""
+    from brae.core.find.graph import links_of
+
+    with _items(target, home) as items:
+        return links_of(items), [one.address for one in items]
+
+
+@contextmanager
+def _items(target: str, home: Path | None) -> Iterator[list[Linked]]:
+    """The items of a project, a folder or an archive, as they may be linked; they are read while this is open."""
     from brae.cli.targets import names_project
     from brae.core.find.folder import items_in
-    from brae.core.find.graph import Linked, links_of
-    from brae.work.linking import links as links_in
+    from brae.work.linking import linked
 
     if names_project(target):
-        with open_workspace(home) as workspace, ticker() as watching:
-            return links_in(workspace, target, watching), workspace.catalogues.of(target).addresses
+        with open_workspace(home) as workspace:
+            workspace.project(target)
+            yield linked(workspace, target)
+        return
     place, labels, library = _place(target, home)
-    items = [
-        Linked(one.address, one.item.name, one.item.kind, one.read, one.refers)
-        for one in items_in(place, library, labels)
-    ]
-    return links_of(items), [one.address for one in items]
+    yield _as_linked(items_in(place, library, labels))
+
+
+def _as_linked(items: Iterable[HeldItem]) -> list[Linked]:
+    from brae.core.find.graph import Linked
+
+    return [Linked(one.address, one.item.name, one.item.kind, one.read, one.refers) for one in items]
 
 
 def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
     from brae.cli.targets import names_project
     from brae.core.find.folder import items_in
+    from brae.core.find.graph import links_of, said_by
     from brae.work.columns import Columns, Search, row_of
-    from brae.work.linking import told
+    from brae.work.linking import told, told_by
 
     asked = Search(words)
     if names_project(target):
@@ -137,12 +159,11 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
             mask = held.fitting(asked, states, told=told(workspace, target))
     else:
         place, labels, library = _place(target, home)
+        items = list(items_in(place, library, labels))
         held = Columns()
-        rows = [
-            row_of(number, one.address, one.item) for number, one in enumerate(items_in(place, library, labels))
-        ]
-        held.extend(rows)
-        mask = held.fitting(asked)
+        held.extend([row_of(number, one.address, one.item) for number, one in enumerate(items)])
+        linked = _as_linked(items)
+        mask = held.fitting(asked, told=told_by(held, lambda: links_of(linked), lambda: said_by(linked)))
     places = held.ordered("name", mask).tolist()
     read_as = held.read_as(asked)
     kinds, codes = held.texts("kind")
@@ -151,6 +172,18 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
     lines.append(f"{len(places):,} found" + (f", the first {limit:,} shown" if len(places) > limit else ""))
     lines += [f"nothing is called '{word}'; looked for: {', '.join(meant)}" for word, meant in read_as.items()]
     say({"total": len(places), "found": found, "read_as": read_as}, readable("\n".join(lines)), as_json)
+
+
+def _by_text(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from dataclasses import asdict
+
+    from brae.core.find.graph import lines_with, said_by
+
+    with _items(target, home) as items:
+        found = list(islice(lines_with(words, said_by(items)), limit))
+    shown = [f"{one.address}:{one.place}  {one.line}" for one in found]
+    shown.append(f"{len(found):,} lines" + (", and perhaps more" if len(found) == limit else ""))
+    say({"found": [asdict(one) for one in found]}, readable("\n".join(shown)), as_json)
 
 
 def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:

@@ -48,6 +48,8 @@ class Project(Base):
     undescribed: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     #: findings that are meant: their identifier, and the address or folder within which they are
     meant: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
+    #: searches that the person keeps, the newest first: what the page asks with
+    searches: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
     #: counts the changes of what is listed, other than that more is
     listing: Mapped[int] = mapped_column(default=time.time_ns, server_default="1")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator
 from functools import partial
 from itertools import chain
 from typing import Any
@@ -17,7 +17,7 @@ from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said
 from brae.core.find.links import Links
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Member
-from brae.work.columns import MISSING, TEXT, UNUSED, USES, YES, Search, Told
+from brae.work.columns import MISSING, TEXT, UNUSED, USES, YES, Columns, Search, Told
 from brae.work.items import context_of, original_bytes
 from brae.work.workspace import Workspace
 
@@ -115,12 +115,18 @@ def _said(workspace: Workspace, project_id: str) -> Iterable[tuple[str, Lines]]:
 
 
 def told(workspace: Workspace, project_id: str) -> Told:
-    """Answers to conditions of a search on what items say of each other."""
+    """Answers to conditions of a search on what the items of a project say of each other."""
+    held = workspace.catalogues.of(project_id)
+    return told_by(held, lambda: links(workspace, project_id), lambda: _said(workspace, project_id))
+
+
+def told_by(held: Columns, links: Callable[[], Links], said: Callable[[], Iterable[tuple[str, Lines]]]) -> Told:
+    """The same of any items; their links, or what they say, are asked for where a condition wants them."""
 
     def answer(name: str, value: str) -> Container[str]:
         if name == TEXT:
-            return {line.address for line in lines(workspace, project_id, value)}
-        found = links(workspace, project_id)
+            return {line.address for line in lines_with(value, said())}
+        found = links()
         if name in (MISSING, UNUSED):
             wrong = {one.owner for one in found.missing} if name == MISSING else found.unused(held.addresses)
             return wrong if value.lower() in YES else set(held.addresses) - wrong
@@ -129,5 +135,4 @@ def told(workspace: Workspace, project_id: str) -> Told:
             return {link.owner for link in found.links if link.target in meant}
         return {link.target for link in found.links if link.owner in meant}
 
-    held = workspace.catalogues.of(project_id)
     return answer

@@ -1,4 +1,4 @@
-"""What a person chooses for a project: its edition, and the way by which builds go back."""
+"""What a person chooses for a project: its edition, the way by which builds go back, searches that are kept."""
 
 from __future__ import annotations
 
@@ -24,4 +24,18 @@ def choose(workspace: Workspace, project_id: str, *, edition: str | None = None,
             project.chosen_edition = edition or None
         if way is not None:
             project.way = way or None
+    workspace.events.publish("project", project=project_id)
+
+
+#: searches that are kept for one project, at most
+MOST_SEARCHES = 50
+
+
+def keep_search(workspace: Workspace, project_id: str, query: str, *, kept: bool) -> None:
+    """Keep a search as the page asks with it, as the newest; or keep it no longer."""
+    workspace.project(project_id)
+    with workspace.database.change() as session:
+        project = session.get_one(Project, project_id)
+        others = [one for one in project.searches if one != query]
+        project.searches = ([query] if kept else []) + others[: MOST_SEARCHES - kept]
     workspace.events.publish("project", project=project_id)

@@ -648,6 +648,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lines
+         * @description The lines of a project's texts (or of one) that have all of some words in them.
+         */
+        get: operations["lines_api_projects__project_id__lines_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/links": {
         parameters: {
             query?: never;
@@ -804,6 +824,26 @@ export interface paths {
          * @description Put originals back, of the files named or of all that Brae changed, as a job; its result names them.
          */
         post: operations["restore_api_projects__project_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Searches
+         * @description Keep a search, or keep it no longer.
+         */
+        put: operations["searches_api_projects__project_id__searches_put"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1829,6 +1869,16 @@ export interface components {
             file: string;
         };
         /**
+         * KeptSearch
+         * @description A search, as the page asks with it (q=boat&where=kind:texture), to be kept or not any more.
+         */
+        KeptSearch: {
+            /** Kept */
+            kept: boolean;
+            /** Query */
+            query: string;
+        };
+        /**
          * KindView
          * @description A kind of item: how it is called, what it says, and what can be done with it.
          */
@@ -1926,6 +1976,18 @@ export interface components {
             searched: number;
             /** Width */
             width: number;
+        };
+        /**
+         * Line
+         * @description A line (or a run of characters) of an item that has what was looked for.
+         */
+        Line: {
+            /** Address */
+            address: string;
+            /** Line */
+            line: string;
+            /** Place */
+            place: number;
         };
         /**
          * Link
@@ -2302,6 +2364,8 @@ export interface components {
              * Format: date-time
              */
             opened: string;
+            /** Searches */
+            searches: string[];
             /** Standin */
             standin: boolean;
             /** Undescribed */
@@ -4236,6 +4300,41 @@ export interface operations {
             };
         };
     };
+    lines_api_projects__project_id__lines_get: {
+        parameters: {
+            query: {
+                words: string;
+                address?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Line"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     links_api_projects__project_id__links_get: {
         parameters: {
             query: {
@@ -4511,6 +4610,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JobView"];
                 };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    searches_api_projects__project_id__searches_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptSearch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Default Response */
             default: {

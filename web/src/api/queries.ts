@@ -57,6 +57,19 @@ export const useLinks = (project: string, address: string) =>
     staleTime: 60_000,
   });
 
+export const useLines = (project: string, address: string, words: string) =>
+  useQuery({
+    queryKey: ["lines", project, address, words],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/lines", {
+          params: { path: { project_id: project }, query: { address, words } },
+        }),
+      ),
+    enabled: words !== "",
+    staleTime: 60_000,
+  });
+
 export const usePlan = (project: string) =>
   useQuery({
     queryKey: ["plan", project],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from itertools import islice
 from typing import Annotated
 
 import numpy as np
@@ -17,6 +18,7 @@ from brae.api.schemas.edits import ItemView
 from brae.api.schemas.games import ArchiveView
 from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, LinksView, MemberPage, MemberView
 from brae.core.errors import FormatError
+from brae.core.find.graph import Line
 from brae.store.models import Member
 from brae.work import Workspace, columns, linking
 
@@ -194,3 +196,17 @@ def links(project_id: str, address: str, workspace: Work) -> LinksView:
     workspace.find(project_id, address)
     found = linking.links(workspace, project_id)
     return LinksView(needs=found.needs(address), used_by=found.used_by(address), missing=found.missing_in(address))
+
+
+@router.get("/projects/{project_id}/lines")
+def lines(
+    project_id: str,
+    workspace: Work,
+    words: Annotated[str, Query(min_length=1, max_length=400)],
+    address: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+) -> list[Line]:
+    """The lines of a project's texts (or of one) that have all of some words in them."""
+    workspace.project(project_id)
+    found = linking.lines(workspace, project_id, words)
+    return list(islice((line for line in found if address in (None, line.address)), limit))

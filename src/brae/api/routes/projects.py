@@ -16,6 +16,7 @@ from brae.api.schemas.games import (
     Counts,
     GameView,
     KeptLayout,
+    KeptSearch,
     LayoutText,
     OpenRequest,
     ProjectSummary,
@@ -31,7 +32,7 @@ from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
 from brae.work.browsing import Folder, browse, typed_path
 from brae.work.opening import begin, open_game
-from brae.work.projects import choose
+from brae.work.projects import choose, keep_search
 from brae.work.structures import keep_layout, look_ahead, start_search
 from brae.work.trials import has_standin
 
@@ -126,6 +127,7 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         exchange=str(workspace.exchange_folder(project_id)),
         game=_game(workspace, row),
         game_faults=row.game_faults,
+        searches=row.searches,
     )
 
 
@@ -153,6 +155,12 @@ def _game(workspace: Workspace, project: Project) -> GameView | None:
 def choices(project_id: str, request: Choices, workspace: Work) -> None:
     """Choose the way by which builds go back, or say which edition this is."""
     choose(workspace, project_id, edition=request.edition, way=request.way)
+
+
+@router.put("/projects/{project_id}/searches", status_code=204)
+def searches(project_id: str, request: KeptSearch, workspace: Work) -> None:
+    """Keep a search, or keep it no longer."""
+    keep_search(workspace, project_id, request.query, kept=request.kept)
 
 
 @router.post("/projects/{project_id}/structure", status_code=202)

@@ -156,6 +156,13 @@ class Choices(Asked):
     way: str | None = None
 
 
+class KeptSearch(Asked):
+    """A search, as the page asks with it (q=boat&where=kind:texture), to be kept or not any more."""
+
+    query: Annotated[str, Field(min_length=1, max_length=2000)]
+    kept: bool
+
+
 class ProjectView(ProjectSummary):
     """A project with all that the stages need."""
 
@@ -170,3 +177,5 @@ class ProjectView(ProjectSummary):
     game: GameView | None
     #: files that miss their other half
     game_faults: list[str]
+    #: searches that are kept, the newest first
+    searches: list[str]

@@ -7,7 +7,7 @@ import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
-import { Links } from "./Links";
+import { Lines, Links } from "./Links";
 import { Marks } from "./Marks";
 
 /** The item under the cursor, larger, with all that is known of it. */
@@ -16,6 +16,7 @@ export function Detail({
   member,
   opened,
   alone,
+  q,
   onEdit,
   onFolder,
   onSearch,
@@ -25,6 +26,8 @@ export function Detail({
   opened: string;
   /** whether no others are chosen beside it */
   alone: boolean;
+  /** the words that are searched */
+  q: string;
   onEdit: () => void;
   onFolder: (folder: string) => void;
   onSearch: (name: string) => void;
@@ -101,6 +104,8 @@ export function Detail({
         </p>
       )}
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
+      <Lines project={project} address={member.address} q={q} />
+      <Links project={project} address={member.address} onSearch={onSearch} />
       <Facts
         rows={[
           ...facts,
@@ -123,7 +128,6 @@ export function Detail({
           ["Address", <Copyable key="a" value={member.address} className="text-[14px]" />],
         ]}
       />
-      <Links project={project} address={member.address} onSearch={onSearch} />
       <a
         className="text-quiet underline underline-offset-4"
         href={bytesUrl(project, member.address, true)}

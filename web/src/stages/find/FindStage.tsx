@@ -20,6 +20,7 @@ import { Folders } from "./Folders";
 import { ColumnChoice, Heads } from "./Heads";
 import { LightTable, type TableView } from "./LightTable";
 import { Marks } from "./Marks";
+import { Searches } from "./Searches";
 import { chosenOf, NONE, type Selection } from "./selection";
 import { addressesOf, useCatalogue, useSearch } from "./useCatalogue";
 
@@ -82,10 +83,12 @@ export function FindStage({ project }: { project: string }) {
             <>
               <div className="flex flex-wrap items-center gap-2 px-4 pt-1 pb-3">
                 <SearchField field={field} value={search.q} onChange={(q) => change({ q })}>
+                  <Searches project={project} search={search} onChange={change} />
                   {byPicture}
                 </SearchField>
                 <span className="text-quiet" role="status">
                   {catalogue.ready ? many(catalogue.total, "item") : ""}
+                  {readAs(catalogue.readAs)}
                 </span>
                 {narrowed ? (
                   <button
@@ -209,9 +212,10 @@ export function FindStage({ project }: { project: string }) {
               member={current}
               opened={opened}
               alone={chosen < 2}
+              q={search.q}
               onEdit={() => edit(current)}
               onFolder={(folder) => change({ folder, where: [], q: "" })}
-              onSearch={(q) => change({ q, folder: "", where: [] })}
+              onSearch={(q) => change({ ...EVERYTHING, q })}
             />
           )}
         </Pane>
@@ -261,6 +265,12 @@ function Narrow({ conditions, children }: { conditions: number; children: React.
       </Popover.Portal>
     </Popover.Root>
   );
+}
+
+/** What was looked for instead of words that are nowhere. */
+function readAs(words: Record<string, string[]>): string {
+  const read = Object.entries(words).map(([word, meant]) => `“${word}” read as ${meant.join(", ")}`);
+  return read.length ? ` (${read.join("; ")})` : "";
 }
 
 /** A search that leaves nothing out. */
@@ -317,7 +327,7 @@ function SearchField({
         aria-label="Search by name or path"
         title="Search by name or path ( / )"
         placeholder="boat sail, *.wav, stamp_0?"
-        className="min-w-0 grow bg-transparent py-1.5 pl-3 outline-none"
+        className="min-w-0 grow bg-transparent py-1.5 pl-3 outline-none!"
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
       />

@@ -1,11 +1,30 @@
 import type { components } from "../../api/generated";
-import { useLinks } from "../../api/queries";
+import { useLines, useLinks } from "../../api/queries";
 import { count } from "../../lib/format";
+import { textOf } from "./Searches";
 
 type Link = components["schemas"]["Link"];
 type Missing = components["schemas"]["Missing"];
 
 const MOST = 6;
+
+/** The lines of a text by which it was found. */
+export function Lines({ project, address, q }: { project: string; address: string; q: string }) {
+  const words = textOf(q);
+  const { data } = useLines(project, address, words);
+  if (!words || !data?.length) return null;
+  return (
+    <section className="grid gap-1 rounded-lg bg-sunk p-3">
+      {data.slice(0, MOST).map((one) => (
+        <p key={one.place}>
+          <span className="mr-2 text-quiet">{count(one.place)}</span>
+          {one.line}
+        </p>
+      ))}
+      <More all={data.length} />
+    </section>
+  );
+}
 
 /** What an item needs, what needs it, and the names in it that lead nowhere; each is a way there. */
 export function Links({

@@ -98,6 +98,7 @@ export function useCatalogue(project: string, search: Search) {
   }, []);
   return {
     total,
+    readAs: loaded?.read_as ?? {},
     at,
     need,
     ready: loaded !== undefined,

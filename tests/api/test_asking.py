@@ -1,0 +1,71 @@
+"""Searches with conditions on what items say of each other, links, lines and kept searches over HTTP."""
+
+from __future__ import annotations
+
+import pytest
+from starlette.testclient import TestClient
+
+from tests.api.test_api import client, opened  # noqa: F401
+
+KEEPER = "data/figures.bundle//figures/keeper.ptx"
+MATERIAL = "data/figures.bundle//materials/keeper.txt"
+
+
+def _found(client: TestClient, opened: str, q: str) -> set[str]:  # noqa: F811
+    answer = client.get(f"{opened}/members", params={"q": q, "limit": 1000})
+    assert answer.status_code == 200, answer.text
+    return {one["address"] for one in answer.json()["items"]}
+
+
+def test_a_material_leads_to_its_texture_and_back(client: TestClient, opened: str) -> None:  # noqa: F811
+    there = client.get(f"{opened}/links", params={"address": MATERIAL}).json()
+    assert [(one["target"], one["how"], one["line"]) for one in there["needs"]] == [
+        (KEEPER, "no-ending", "colour = figures/keeper")
+    ]
+    back = client.get(f"{opened}/links", params={"address": KEEPER}).json()
+    assert [one["owner"] for one in back["used_by"]] == [MATERIAL]
+    assert there["missing"] == back["missing"] == []
+    assert client.get(f"{opened}/links", params={"address": "nothing"}).status_code == 404
+
+
+def test_searches_ask_what_items_say_of_each_other(client: TestClient, opened: str) -> None:  # noqa: F811
+    assert _found(client, opened, "uses:figures/keeper.ptx") == {MATERIAL}
+    assert _found(client, opened, "used-by:materials/keeper") == {KEEPER}
+    assert KEEPER not in _found(client, opened, "unused:yes kind:texture")
+    assert KEEPER in _found(client, opened, "-unused:yes kind:texture")
+    assert _found(client, opened, "missing:yes") == set()
+    assert _found(client, opened, 'text:"colour figures/keeper"') == {MATERIAL}
+    facets = client.get(f"{opened}/facets", params={"q": "text:figures/keeper"}).json()
+    assert facets["facets"][0]["values"] == [{"value": "text", "count": 1}]
+    counted = client.get(f"{opened}/lines", params={"words": "FIGURES/keeper", "address": MATERIAL}).json()
+    assert [one["line"] for one in counted] == ["colour = figures/keeper"]
+    assert client.get(f"{opened}/lines", params={"words": "FIGURES/keeper", "address": KEEPER}).json() == []
+
+
+@pytest.mark.parametrize("q", ["/(/", "width:many", "a " * 60])
+def test_what_cannot_be_asked_is_told(client: TestClient, opened: str, q: str) -> None:  # noqa: F811
+    answer = client.get(f"{opened}/members", params={"q": q})
+    assert answer.status_code in (413, 422)
+    assert answer.json()["detail"]
+
+
+def test_a_misspelt_word_says_what_it_is_read_as(client: TestClient, opened: str) -> None:  # noqa: F811
+    said = client.get(f"{opened}/members", params={"q": "lightouse"}).json()
+    assert (said["total"], said["read_as"]) == (1, {"lightouse": ["lighthouse"]})
+    assert client.get(f"{opened}/members", params={"q": "lighthouse"}).json()["read_as"] == {}
+
+
+def test_searches_are_kept_newest_first(client: TestClient, opened: str) -> None:  # noqa: F811
+    def keep(query: str, *, kept: bool = True) -> list[str]:
+        answer = client.put(f"{opened}/searches", json={"query": query, "kept": kept})
+        assert answer.status_code == 204
+        searches: list[str] = client.get(opened).json()["searches"]
+        return searches
+
+    assert keep("q=boat") == ["q=boat"]
+    assert keep("where=kind%3Atexture") == ["where=kind%3Atexture", "q=boat"]
+    assert keep("q=boat") == ["q=boat", "where=kind%3Atexture"]
+    for number in range(60):
+        found = keep(f"q={number}")
+    assert (len(found), found[0]) == (50, "q=59")
+    assert keep("q=59", kept=False)[0] == "q=58"
