@@ -126,6 +126,9 @@ class Workspace:
         self.linked: tuple[Version, Any] | None = None
         self.said: tuple[Version, Any] | None = None
         self.linking = threading.Lock()
+        #: the pictures of one project that are copies of each other, and items with the very same bytes
+        self.alike: tuple[Version, Any] | None = None
+        self.twins: dict[Version, list[str]] = {}
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}

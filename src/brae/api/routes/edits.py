@@ -9,16 +9,19 @@ from sqlalchemy import select
 from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
+from brae.api.schemas.common import JobView
 from brae.api.schemas.edits import EditChoices as Choices
-from brae.api.schemas.edits import EditView, Meant, Position, Remedies, StepView, TestColours
+from brae.api.schemas.edits import EditView, GiveTo, Meant, Position, Remedies, StepView, TestColours
 from brae.api.schemas.items import Addresses
 from brae.core.assets.base import HEAD, AssetKind
 from brae.core.assets.registry import kind_of
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.layouts.library import Library
+from brae.jobs import Job
 from brae.store.models import Edit, Member
 from brae.work import Workspace
+from brae.work.alike import CopiesOfEdits, copies_of_edits, give_to
 from brae.work.edits import (
     LARGEST_UPLOAD,
     check_place,
@@ -98,6 +101,43 @@ def put(project_id: str, request: Addresses, workspace: Work) -> list[EditView]:
 def take_out(project_id: str, address: str, workspace: Work) -> None:
     """Take an item out of work; its versions are kept."""
     take_out_of_work(workspace, project_id, address)
+
+
+@router.get("/copies")
+def copies(project_id: str, workspace: Work) -> CopiesOfEdits:
+    """Where what is being edited is stored again."""
+    return copies_of_edits(workspace, project_id)
+
+
+@router.post("/copies", status_code=202)
+def give(project_id: str, request: GiveTo, workspace: Work) -> JobView:
+    """Give copies of an item the edit that it has, as a job."""
+    words = f"Giving {len(request.copies)} copies the same edit"
+    job, _ = workspace.jobs.start(
+        "give",
+        words,
+        lambda job: give_to(workspace, project_id, request.address, request.copies, job),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/copies/compare", status_code=202)
+def compare(project_id: str, workspace: Work) -> JobView:
+    """Look at all pictures of the game, so that copies in another size or format are known, as a job."""
+    # Brae starts without what looks at pictures.
+    from brae.work.finding import gathered
+
+    def work(job: Job) -> dict[str, int]:
+        return {"pictures": len(gathered(workspace, project_id, job).pictures)}
+
+    project = workspace.project(project_id)
+    job, _ = workspace.jobs.start(
+        "compare", f"Comparing the pictures of {project.name}", work, project=project_id,
+        queue=f"{project_id} pictures",
+    )  # fmt: skip
+    return JobView.model_validate(job.as_dict())
 
 
 @router.get("/file", response_class=Response)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, Literal, Union
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from brae.api.schemas.common import Asked, Row
 from brae.api.schemas.games import ArchiveView
@@ -66,6 +66,13 @@ class ItemView(BaseModel):
     archive: ArchiveView
     offset: int | None
     edit: EditView | None
+
+
+class GiveTo(Asked):
+    """An item, and copies of it that get its edit."""
+
+    address: str
+    copies: Annotated[list[str], Field(min_length=1, max_length=10_000)]
 
 
 class TestColours(Asked):
