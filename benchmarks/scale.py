@@ -218,6 +218,8 @@ _ASKED = {
     "facets under a search": "/facets?q=tile+width%3E%3D16",
     "a search by words and conditions": "/members?q=tile_04+format%3Dbc1+width%3E8&order=name",
     "a search with wildcards": "/members?q=*_0?9*&order=pixels",
+    "a misspelt word": "/members?q=tilee&order=name",
+    "a regular expression": "/members?q=%2Ftile_0%2B%5B12%5D%5Cd%2A7%2F&order=name",
 }
 
 

@@ -173,6 +173,32 @@ def test_a_screenshot_leads_to_the_texture(page: Page, tmp_path: Path) -> None:
     expect(page.get_by_text("351 items")).to_be_visible()
 
 
+def test_what_is_asked_read_otherwise_kept_and_linked(page: Page) -> None:
+    """A misspelt word, a kept search, a line of a text, and the way from a material to its texture and back."""
+    field, table = page.get_by_label("Search by name or path"), page.get_by_role("grid")
+    field.fill("lighthose")
+    expect(page.get_by_role("status").get_by_text("read as lighthouse")).to_be_visible()
+    arrow = page.get_by_role("button", name="Kept searches, and what can be asked")
+    field.fill("kind:texture width:64 skua")
+    expect(table.get_by_role("row").first).to_contain_text("skua")
+    arrow.click()
+    page.get_by_role("button", name="Keep this one").click()
+    kept = page.get_by_role("button", name="kind:texture width:64 skua", exact=True)
+    expect(kept).to_be_visible()
+    page.get_by_role("button", name='text:"the lamp"').click()
+    expect(field).to_have_value('text:"the lamp"')
+    arrow.click()
+    kept.click()
+    expect(field).to_have_value("kind:texture width:64 skua")
+    field.fill("text:figures/keeper")
+    table.get_by_role("row").first.click()
+    detail = page.get_by_label("Chosen item")
+    expect(detail.get_by_text("colour = figures/keeper").last).to_be_visible()
+    detail.get_by_role("button", name="figures/keeper.ptx").click()
+    expect(detail.get_by_role("heading", name="figures/keeper.ptx")).to_be_visible()
+    expect(detail.get_by_role("button", name="materials/keeper.txt")).to_be_visible()
+
+
 def test_change_the_sail_and_put_it_back(page: Page, game: Path) -> None:
     before = digests(game)
     file = Path(put_in_work(page, "boat sail"))

@@ -384,6 +384,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Copies
+         * @description Where what is being edited is stored again.
+         */
+        get: operations["copies_api_projects__project_id__edits_copies_get"];
+        put?: never;
+        /**
+         * Give
+         * @description Give copies of an item the edit that it has, as a job.
+         */
+        post: operations["give_api_projects__project_id__edits_copies_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/copies/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare
+         * @description Look at all pictures of the game, so that copies in another size or format are known, as a job.
+         */
+        post: operations["compare_api_projects__project_id__edits_copies_compare_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/file": {
         parameters: {
             query?: never;
@@ -1309,6 +1353,35 @@ export interface components {
             others: number;
         };
         /**
+         * CopiesOfEdits
+         * @description The copies of each item that is being edited, by its address; items without any are left out.
+         */
+        CopiesOfEdits: {
+            /**
+             * Compared
+             * @default false
+             */
+            compared: boolean;
+            /** Of */
+            of: {
+                [key: string]: components["schemas"]["Copy"][];
+            };
+        };
+        /**
+         * Copy
+         * @description An item that shows the same: with the same bytes (``exact``), or in another size or format.
+         */
+        Copy: {
+            /** Address */
+            address: string;
+            /** Edited */
+            edited: boolean;
+            /** Exact */
+            exact: boolean;
+            /** Same */
+            same: boolean;
+        };
+        /**
          * Corner
          * @description A point of a picture, as shares of its sides.
          */
@@ -1733,6 +1806,16 @@ export interface components {
             way: string;
             /** Ways */
             ways: components["schemas"]["Choice"][];
+        };
+        /**
+         * GiveTo
+         * @description An item, and copies of it that get its edit.
+         */
+        GiveTo: {
+            /** Address */
+            address: string;
+            /** Copies */
+            copies: string[];
         };
         /**
          * Guess
@@ -3807,6 +3890,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copies_api_projects__project_id__edits_copies_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopiesOfEdits"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_api_projects__project_id__edits_copies_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveTo"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_api_projects__project_id__edits_copies_compare_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             /** @description Default Response */

@@ -32,6 +32,12 @@ export const useEdits = (project: string) =>
     enabled: project !== "",
   });
 
+export const useCopies = (project: string) =>
+  useQuery({
+    queryKey: ["copies", project],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/edits/copies", at(project))),
+  });
+
 export const useItem = (project: string, address: string | null) =>
   useQuery({
     queryKey: ["item", project, address],
@@ -438,7 +444,7 @@ export function useServerEvents(): void {
           );
         }
       } else if (event.kind === "edit") {
-        for (const key of ["edits", "item", "project", "plan"])
+        for (const key of ["edits", "item", "project", "plan", "copies"])
           void renew(queries, { queryKey: [key, event.project] });
         void renew(queries, { queryKey: ["members", event.project] });
       } else if (event.kind === "catalogue") {

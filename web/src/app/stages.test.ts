@@ -19,7 +19,7 @@ function project(counts: Partial<Project["counts"]>): Project {
     exchange: "/x",
     game: null,
     game_faults: [],
-  searches: [],
+    searches: [],
   };
 }
 

@@ -7,6 +7,7 @@ import {
   useBuild,
   useBuilds,
   useChoose,
+  useCopies,
   useEdits,
   useGameFiles,
   useJobs,
@@ -64,6 +65,7 @@ export function BuildStage({ project }: { project: string }) {
           </div>
           {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
           {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
+          <StoredAgain project={project} />
           {running ? (
             <div role="status" className="rounded-xl bg-raised p-4">
               <b>{running.title}…</b>
@@ -117,6 +119,39 @@ export function BuildStage({ project }: { project: string }) {
     </div>
   );
 }
+
+/** Copies that would keep the original's picture: the game may show one of them instead. */
+function StoredAgain({ project }: { project: string }) {
+  const { data } = useCopies(project);
+  const { data: edits } = useEdits(project);
+  const changed = new Set(edits?.filter((edit) => edit.position > 0).map((edit) => edit.address));
+  const open = Object.entries(data?.of ?? {})
+    .filter(([address]) => changed.has(address))
+    .map(([address, copies]): [string, number] => [address, copies.filter((copy) => !copy.same).length])
+    .filter(([, left]) => left > 0);
+  if (open.length === 0) return null;
+  return (
+    <section className="rounded-xl bg-raised p-4">
+      <h2 className="font-bold">Stored again</h2>
+      <ul className="mt-1 grid gap-1">
+        {open.slice(0, MOST_STORED).map(([address, left]) => (
+          <li key={address}>
+            <Link
+              to={`/p/${project}/edit?${new URLSearchParams({ item: address })}`}
+              className="break-all underline underline-offset-4"
+            >
+              {address.split("//").pop()}
+            </Link>{" "}
+            is in {many(left, "other place")}, which {left === 1 ? "keeps" : "keep"} the original.
+          </li>
+        ))}
+      </ul>
+      {open.length > MOST_STORED && <p>and {open.length - MOST_STORED} more</p>}
+    </section>
+  );
+}
+
+const MOST_STORED = 5;
 
 function title(plan: Schemas["BuildPlan"]): string {
   if (plan.faults.length > 0) return "This cannot be built yet";

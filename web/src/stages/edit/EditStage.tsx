@@ -12,6 +12,7 @@ import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE } from "../../lib/keys";
+import { Copies } from "./Copies";
 
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
@@ -128,6 +129,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         </div>
         {hasEdit && <Findings project={project} edit={edit} />}
         {hasEdit && <Sheet edit={edit} />}
+        <Copies project={project} edit={edit} />
         {face.Forms && (
           <Suspense>
             <face.Forms
