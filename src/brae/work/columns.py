@@ -218,12 +218,12 @@ class Columns:
     def _fits(self, asked: words.Condition) -> Flags:
         if asked.name:
             return self._term(asked)
-        fits = words.fitting if asked.expression else words.with_word
-        found: Flags = fits(asked.text, self._lower)
+        paths: words.Paths = self._once(("paths",), lambda: words.Paths(self._lower))
         if asked.expression:
-            return found
+            return paths.fitting(asked.text)
+        found: Flags = paths.with_word(asked.text)
         for meant in self._meant(asked.text) if not found.any() else []:
-            found |= words.with_word(meant, self._lower)
+            found |= paths.with_word(meant)
         return found
 
     def _meant(self, word: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import re
 import time
 
@@ -14,12 +15,11 @@ from brae.core.errors import FormatError, LimitError
 from brae.core.find.words import (
     MOST_WORDS,
     Condition,
+    Paths,
     conditions,
-    fitting,
     near,
     numbers_of,
     parts_of,
-    with_word,
 )
 
 NAMES = {"width", "kind", "bytes"}
@@ -85,26 +85,33 @@ PATHS = st.lists(st.text("ab/.0", max_size=8), max_size=12)
 def test_an_expression_fits_as_python_has_it(paths: list[str], expression: str) -> None:
     """Each path by itself, although they are searched as one text."""
     wanted = [re.search(expression, path) is not None for path in paths]
-    assert fitting(expression, paths).tolist() == wanted
+    assert Paths(paths).fitting(expression).tolist() == wanted
 
 
 def test_an_expression_that_would_take_years_is_ended() -> None:
     """(x+x+)+y on many x: the textbook case of backtracking without end (Friedl, Mastering Regular Expressions)."""
     started = time.monotonic()
     with pytest.raises(LimitError, match="takes too long"):
-        fitting(r"(.*x.*x.*)+(.*z.*)*y\d$", ["x" * 2000] * 50)
+        Paths(["x" * 2000] * 50).fitting(r"(.*x.*x.*)+(.*z.*)*y\d$")
     assert time.monotonic() - started < 30
 
 
 @given(st.lists(st.text("abc*?", max_size=6), max_size=8), st.text("abc", min_size=1, max_size=3))
 def test_plain_words_are_parts(texts: list[str], word: str) -> None:
-    assert with_word(word, texts).tolist() == [word in text for text in texts]
+    assert Paths(texts).with_word(word).tolist() == [word in text for text in texts]
+
+
+@given(PATHS, st.text("ab*?", min_size=1, max_size=4))
+def test_wildcards_fit_as_fnmatch_has_it(paths: list[str], word: str) -> None:
+    """Python's own ``fnmatch``, anywhere in the text."""
+    wanted = [fnmatch.fnmatchcase(path, f"*{word}*") for path in paths]
+    assert Paths(paths).with_word(word).tolist() == wanted
 
 
 def test_wildcards() -> None:
-    assert with_word("b*t", ["boat", "bt", "tub"]).tolist() == [True, True, False]
-    assert with_word("b?t", ["boat", "bat", "bt"]).tolist() == [False, True, False]
-    assert not np.any(with_word("a", []))
+    assert Paths(["boat", "bt", "tub"]).with_word("b*t").tolist() == [True, True, False]
+    assert Paths(["boat", "bat", "bt"]).with_word("b?t").tolist() == [False, True, False]
+    assert not np.any(Paths([]).with_word("a?"))
 
 
 def test_near_words_are_those_a_slip_away() -> None:
