@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from brae.core.find.gathering import Gathered
     from brae.core.find.graph import Linked
     from brae.core.find.links import Links
-    from brae.core.layouts.library import Library
 
 TargetArgument = Annotated[
     str, typer.Argument(help="A project, a folder, or a file (inside archives: FILE//MEMBER).")
@@ -125,7 +124,7 @@ def _links(target: str, home: Path | None) -> tuple[Links, list[str]]:
 @contextmanager
 def _items(target: str, home: Path | None) -> Iterator[list[Linked]]:
     """The items of a project, a folder or an archive, as they may be linked; they are read while this is open."""
-    from brae.cli.targets import names_project
+    from brae.cli.targets import names_project, place_of
     from brae.core.find.folder import items_in
     from brae.work.linking import linked
 
@@ -134,7 +133,7 @@ def _items(target: str, home: Path | None) -> Iterator[list[Linked]]:
             workspace.project(target)
             yield linked(workspace, target)
         return
-    place, labels, library = _place(target, home)
+    place, labels, library = place_of(target, home)
     yield _as_linked(items_in(place, library, labels))
 
 
@@ -145,7 +144,7 @@ def _as_linked(items: Iterable[HeldItem]) -> list[Linked]:
 
 
 def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:
-    from brae.cli.targets import names_project
+    from brae.cli.targets import names_project, place_of
     from brae.core.find.folder import items_in
     from brae.core.find.graph import links_of, said_by
     from brae.work.columns import Columns, Search, row_of
@@ -158,7 +157,7 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
             held, states = workspace.catalogues.of(target), workspace.catalogues.in_work(target)
             mask = held.fitting(asked, states, told=told(workspace, target))
     else:
-        place, labels, library = _place(target, home)
+        place, labels, library = place_of(target, home)
         items = list(items_in(place, library, labels))
         held = Columns()
         held.extend([row_of(number, one.address, one.item) for number, one in enumerate(items)])
@@ -186,19 +185,8 @@ def _by_text(target: str, words: str, limit: int, home: Path | None, as_json: bo
     say({"found": [asdict(one) for one in found]}, readable("\n".join(shown)), as_json)
 
 
-def _place(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
-    """A folder or a file, the labels inside it, and the layouts that are known for it."""
-    from brae.cli.targets import library_for, split_target
-
-    folder = Path(target)
-    if folder.is_dir():
-        return folder, [], library_for(folder / "any", home)
-    place, labels = split_target(target)
-    return place, labels, library_for(place, home)
-
-
 def _pictures(target: str, home: Path | None) -> Gathered:
-    from brae.cli.targets import names_project
+    from brae.cli.targets import names_project, place_of
     from brae.core.find.folder import items_in, pictures_of
     from brae.core.find.gathering import gather
     from brae.core.places import usual_place
@@ -209,7 +197,7 @@ def _pictures(target: str, home: Path | None) -> Gathered:
     if names_project(target):
         with open_workspace(home) as workspace, ticker() as watching:
             return gathered(workspace, target, watching)
-    place, labels, library = _place(target, home)
+    place, labels, library = place_of(target, home)
     root = home or usual_place()
     root.mkdir(parents=True, exist_ok=True)
     memory = Likenesses(root / "likenesses.db")
@@ -250,11 +238,12 @@ def _by_picture(target: str, like: Path, limit: int, home: Path | None, as_json:
 
 
 def _by_bytes(target: str, text: str, limit: int, home: Path | None, as_json: bool) -> None:
+    from brae.cli.targets import place_of
     from brae.core.find.folder import bytes_in
     from brae.core.find.patterns import pattern_of, places
 
     pattern = pattern_of(text)
-    place, labels, library = _place(target, home)
+    place, labels, library = place_of(target, home)
     found: list[dict[str, Any]] = []
     total = 0
     for address, source in bytes_in(place, library, labels):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from brae.core import addresses
 from brae.core.assets.said import check
@@ -16,7 +16,10 @@ from brae.core.sources.cue import image_of, is_cue
 from brae.demo import LAYOUTS
 
 if TYPE_CHECKING:
-    from brae.core.assets.base import Fetch
+    from collections.abc import Iterator
+
+    from brae.core.assets.base import AssetKind, Fetch
+    from brae.core.find.folder import HeldItem
 
 
 def library_for(file: Path, home: Path | None) -> Library:
@@ -82,3 +85,40 @@ def read_target(target: str, home: Path | None) -> tuple[bytes, str, Library, Fe
     if index < 0:
         raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
     return holder.read(index), holder.names[index], library, holder.read_named
+
+
+def place_of(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
+    """A folder or a file, the labels inside it, and the layouts that are known for it."""
+    folder = Path(target)
+    if folder.is_dir():
+        return folder, [], library_for(folder / "any", home)
+    place, labels = split_target(target)
+    return place, labels, library_for(place, home)
+
+
+def held_in(target: str, home: Path | None) -> Iterator[HeldItem]:
+    """The items of a folder, a file or an archive; or the one item that a target names."""
+    from brae.core.find.folder import items_in
+
+    place, labels, library = place_of(target, home)
+    found = False
+    for one in items_in(place, library, labels):
+        found = True
+        yield one
+    if labels and not found:
+        wanted = addresses.join(addresses.quote(place.name), *labels)
+        yield from (one for one in items_in(place, library, labels[:-1]) if one.address == wanted)
+
+
+def kind_told(data: bytes, name: str, library: Library) -> AssetKind[Any] | None:
+    """The kind of item that bytes are, by what they begin with."""
+    from brae.core import catalogue
+    from brae.core.assets.base import HEAD
+    from brae.core.assets.registry import kinds
+
+    size = len(data)
+    item = catalogue.describe(
+        data[:HEAD], library, label=name, name=name, stored=size, real=size, packer="none",
+        read=lambda length: data[:length],
+    )  # fmt: skip
+    return kinds().get(item.kind)

@@ -14,21 +14,29 @@ from brae.cli.output import errors, readable, say
 from brae.core.errors import BraeError, FormatError, NotFoundError, RefusedError, UnknownFormatError
 
 if TYPE_CHECKING:
+    from brae.core.assets.sheet import MatchSheet
     from brae.core.assets.texture import formats
+
+#: the kind that this module has words for; others go the way that all kinds have
+TEXTURE = "texture"
 
 
 @app.command()
 def decode(
     file: FileArgument,
     out: Annotated[
-        Path, typer.Option("-o", "--out", help="The picture: .png .bmp .tga .tiff .webp .hdr .exr .dds .ktx2")
+        Path,
+        typer.Option(
+            "-o", "--out", help="Picture: .png .bmp .tga .tiff .webp .hdr .exr .dds .ktx2; sound: .wav .flac .ogg"
+        ),
     ],
     level: Annotated[int, typer.Option(help="Which mip level.")] = 0,
     layout: LayoutOption = None,
     home: HomeOption = None,
 ) -> None:
-    """A texture as a picture."""
-    from brae.cli.targets import kind_of, read_target
+    """A texture as a picture, a sound as a sound file, a text as a text file."""
+    from brae.cli.targets import kind_of, kind_told, read_target
+    from brae.core.assets.base import Context
     from brae.core.assets.texture import described
     from brae.core.assets.texture.files import read_texture, write_image
     from brae.core.atomic import write_atomically
@@ -36,6 +44,12 @@ def decode(
     with errors():
         data, name, library, fetch = read_target(file, home)
         kind = kind_of(layout, library)
+        told = kind_told(data, name, library) if kind is None else None
+        if told is not None and told.id != TEXTURE:
+            made = told.saved(told.read(data, Context(library, name, fetch)), out.suffix.lower())
+            write_atomically(out, made)
+            typer.echo(f"{out}: {len(made):,} bytes")
+            return
         if kind is not None:
             texture = described.read(library.layouts[kind], data, name, fetch)
         else:
@@ -83,14 +97,21 @@ def encode(
     srgb: Annotated[
         bool, typer.Option("--srgb", help="Say in the header that the numbers are sRGB (a DDS gets DX10's).")
     ] = False,
+    put_right: Annotated[
+        bool, typer.Option("--put-right", help="With --like: apply the remedy of every finding that has one.")
+    ] = False,
     anyway: Annotated[
         bool, typer.Option("--anyway", help="Write also what the game would refuse (otherwise exit code 3).")
     ] = False,
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """A picture as a texture; a whole folder on all cores. What differs from the original is told."""
-    from brae.cli.targets import check_file, library_for
+    """A picture as a texture, a sound or a text like its original; a whole folder on all cores.
+
+    What differs from the original is told.
+    """
+    from brae.cli.targets import check_file, kind_told, library_for
+    from brae.core.assets.base import Context, ExchangeFile, Version
     from brae.core.assets.texture import formats
     from brae.core.assets.texture.encode import encode_new
     from brae.core.assets.texture.files import read_image, read_texture
@@ -117,13 +138,26 @@ def encode(
 
         def one(source: Path, target: Path, original: Path | None) -> dict[str, Any]:
             check_file(source)
-            read = read_image(source.read_bytes(), source.name)
             findings: list[dict[str, Any]] = []
             if original is not None:
                 check_file(original)
-                texture = read_texture(original.read_bytes(), library_for(original, home), original.name)
-                recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
-                sheet, encoded = match(read, texture, recipe, [], source.name)
+                library, before = library_for(original, home), original.read_bytes()
+                told = kind_told(before, original.name, library)
+                if told is not None and told.id != TEXTURE:
+                    asset = told.read(before, Context(library, original.name))
+                    file, own = ExchangeFile(source.name, source.read_bytes()), told.recipe(asset).model_dump()
+                    sheet, made = told.match(asset, Version(file), own)
+                    if put_right and (remedies := _remedies(sheet)):
+                        sheet, made = told.match(asset, Version(file, tuple(remedies)), own)
+                    data, words = made.data, f"like the original's {len(before):,}"
+                else:
+                    read = read_image(source.read_bytes(), source.name)
+                    texture = read_texture(before, library, original.name)
+                    recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
+                    sheet, encoded = match(read, texture, recipe, [], source.name)
+                    if put_right and (remedies := _remedies(sheet)):
+                        sheet, encoded = match(read, texture, recipe, remedies, source.name)
+                    data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
                 findings = [finding.model_dump() for finding in sheet.findings]
                 stops = [one for one in sheet.open_findings if one.severity == "stops"]
                 if stops and not anyway:
@@ -132,8 +166,8 @@ def encode(
                         address=source.name,
                         remedy="Put it right, or write it all the same with --anyway.",
                     )
-                data, words = encoded.data, f"{encoded.kept} of {encoded.blocks} blocks kept from the original"
             else:
+                read = read_image(source.read_bytes(), source.name)
                 container = target.suffix.lower().lstrip(".")
                 if container not in ("dds", "ktx2"):
                     raise UnknownFormatError(
@@ -153,6 +187,11 @@ def encode(
             say({"encoded": [one(image, out, like)]}, "", True)
         else:
             _tell(one(image, out, like))
+
+
+def _remedies(sheet: MatchSheet) -> list[Any]:
+    """The remedies of the findings that still stand."""
+    return [finding.remedy.id for finding in sheet.open_findings if finding.remedy is not None]
 
 
 def _tell(made: dict[str, Any]) -> None:
@@ -179,12 +218,15 @@ def _encode_folder(
 
     from rich.progress import Progress
 
+    from brae.core.assets.registry import kinds
     from brae.core.assets.texture import images
 
     suffixes = {f".{name}" for name in (*images.TYPES, "dds", "ktx2", "jpg", "tif")}
+    if like is not None:
+        suffixes |= {suffix for kind in kinds().values() for suffix in kind.suffixes()}
     sources = sorted(path for path in folder.rglob("*") if path.suffix.lower() in suffixes)
     if not sources:
-        raise NotFoundError(f"There are no pictures below {folder}.")
+        raise NotFoundError(f"There is nothing to encode below {folder}.")
 
     def work(source: Path) -> dict[str, Any] | BraeError:
         inside = source.relative_to(folder)

@@ -324,6 +324,13 @@ class AssetKind(ABC, Generic[Asset]):
         """The item as a file for an editor, the same bytes every time; of its name only the ending counts."""
         raise self._not_edited()
 
+    def saved(self, asset: Asset, suffix: str) -> bytes:
+        """The item as an open file of an ending such as ``.wav``. FormatError for one that it is not written as."""
+        sent = self.send(asset)
+        if suffix != sent.suffix:
+            raise FormatError(f"{self.titles} are not written as '{suffix}'.", expected=sent.suffix)
+        return sent.data
+
     def check_file(self, file: ExchangeFile) -> None:
         """One of Brae's errors where a file that came back cannot be read."""
         raise self._not_edited()

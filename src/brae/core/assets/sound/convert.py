@@ -52,13 +52,18 @@ def resampled(samples: Samples, before: int, after: int) -> Samples:
     return found
 
 
+def heard_of(samples: Samples) -> Samples:
+    """The channels that count for loudness: of 5.1 not the fourth, the low-frequency one (BS.1770, annex 1)."""
+    return samples[:, [0, 1, 2, 4, 5]] if samples.shape[1] == 6 else samples[:, :5]
+
+
 def loudness(samples: Samples, rate: int) -> float:
     """LUFS: integrated (ITU-R BS.1770) where the sound is long enough, else of the whole as one block."""
     if not len(samples):
         return -np.inf
     import pyloudnorm
 
-    heard = samples[:, :5]
+    heard = heard_of(samples)
     if len(heard) < _BLOCK * rate + 1:
         # Shorter than a block: the block is this sound, repeated until it is one.
         heard = np.tile(heard, (int(np.ceil((_BLOCK * rate + 2) / len(heard))), 1))
@@ -201,3 +206,20 @@ def sent_subtype(sound: Sound) -> str:
 def sent(sound: Sound) -> bytes:
     """A sound for an editor, as a plain WAVE file."""
     return plain(sound.samples, sound.rate, sent_subtype(sound))
+
+
+#: open files that a sound is saved as, by their endings
+_SAVED = {".wav": ("WAV", None), ".flac": ("FLAC", None), ".ogg": ("OGG", "VORBIS")}
+
+
+def saved(sound: Sound, suffix: str) -> bytes:
+    """A sound as an open file: WAVE and FLAC with all its bits, Ogg Vorbis. FormatError for other endings."""
+    if suffix not in _SAVED:
+        raise FormatError(f"Sounds are not written as '{suffix}'.", expected=", ".join(_SAVED))
+    if suffix == ".wav":
+        return sent(sound)
+    container, subtype = _SAVED[suffix]
+    if subtype is None:  # FLAC has no floating point (RFC 9639)
+        subtype = "PCM_24" if sent_subtype(sound) != "PCM_16" else "PCM_16"
+    data = _by_library(sound.samples, sound.rate, container, subtype)
+    return ogg_numbered(data, 1) if container == "OGG" else data

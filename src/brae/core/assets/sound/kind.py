@@ -264,6 +264,11 @@ class SoundKind(AssetKind[Any]):
 
         check_writable(asset)
 
+    def saved(self, asset: Any, suffix: str) -> bytes:
+        from brae.core.assets.sound.convert import saved
+
+        return saved(asset, suffix)
+
     def send(self, asset: Any) -> ExchangeFile:
         from brae.core.assets.sound.convert import sent
 

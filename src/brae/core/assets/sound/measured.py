@@ -1,0 +1,62 @@
+"""How loud a sound is, by the published measures."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+
+from brae.core.assets.sound.convert import SILENT, heard_of, loudness, peak, resampled
+from brae.core.assets.sound.sound import Samples
+
+#: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2)
+_MOMENTARY, _SHORT, _STEP = 0.4, 3.0, 0.1
+#: times as many samples for the true peak; rates from here on need none (ITU-R BS.1770-5, annex 2)
+_FINER, _FINE_ENOUGH = 4, 192_000
+
+
+@dataclass(frozen=True)
+class Loudness:
+    """LUFS of the whole and of its loudest 0.4 and 3 seconds (None: silent, or shorter), and peaks in dB."""
+
+    integrated: float | None
+    momentary: float | None
+    short_term: float | None
+    #: of the signal between the samples too (dBTP), and of the samples alone (dBFS); None of silence
+    true_peak: float | None
+    sample_peak: float | None
+
+
+def measured(samples: Samples, rate: int) -> Loudness:
+    """Measure a sound: float samples of shape (frames, channels), full scale 1."""
+    return Loudness(
+        _said(loudness(samples, rate)),
+        _loudest(samples, rate, _MOMENTARY),
+        _loudest(samples, rate, _SHORT),
+        _said(true_peak(samples, rate), -np.inf),
+        _said(peak(samples), -np.inf),
+    )
+
+
+def true_peak(samples: Samples, rate: int) -> float:
+    """The largest value of the signal that the samples stand for, in dB of full scale (BS.1770-5, annex 2)."""
+    if rate >= _FINE_ENOUGH or not len(samples):
+        return peak(samples)
+    return max(peak(resampled(samples, rate, rate * _FINER)), peak(samples))
+
+
+def _loudest(samples: Samples, rate: int, seconds: float) -> float | None:
+    import pyloudnorm
+
+    if len(samples) < seconds * rate + 1:
+        return None
+    meter = pyloudnorm.Meter(rate, block_size=seconds, overlap=1 - _STEP / seconds)
+    with warnings.catch_warnings(), np.errstate(divide="ignore"):
+        warnings.simplefilter("ignore")
+        meter.integrated_loudness(heard_of(samples))
+    return _said(float(np.max(meter.blockwise_loudness)))
+
+
+def _said(value: float, least: float = SILENT) -> float | None:
+    return round(value, 2) if value > least else None
