@@ -23,7 +23,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks import codecs, discs, findings, headerless, likeness, normals, scale, signs
+from benchmarks import codecs, discs, findings, headerless, likeness, normals, palettes, scale, signs
 from benchmarks.report import best, in_turn, report
 from brae.core.assets.folders import member_paths, unpack
 from brae.core.assets.texture import formats
@@ -284,6 +284,7 @@ def main() -> None:
     normals.run()
     findings.run()
     likeness.run()
+    palettes.run()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),
         1,

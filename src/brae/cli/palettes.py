@@ -1,0 +1,131 @@
+"""``brae palette``: the best palette for many pictures at once."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from brae.cli.app import HomeOption, JsonOption, app
+from brae.cli.output import errors, readable, say
+from brae.core.errors import FormatError, NotFoundError
+
+if TYPE_CHECKING:
+    from brae.core.palettes.best import Colours, Reserved
+
+_RESERVE = re.compile(r"(\d{1,5})(?:=(#[0-9a-fA-F]{6}|transparent))?")
+_DEPTHS = {"888": (8, 8, 8), "565": (5, 6, 5), "555": (5, 5, 5), "444": (4, 4, 4), "666": (6, 6, 6)}
+
+
+@app.command()
+def palette(
+    files: Annotated[list[str], typer.Argument(help="Pictures, textures, folders or archives (FILE//MEMBER).")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The palette: .pal (RIFF), .png or .json.")],
+    colours: Annotated[int, typer.Option(help="Entries, with the reserved ones.")] = 256,
+    reserve: Annotated[
+        list[str] | None,
+        typer.Option(help="An entry that is kept: INDEX (not used), INDEX=#rrggbb, INDEX=transparent."),
+    ] = None,
+    depth: Annotated[
+        str, typer.Option(help="Bits of each channel that the game stores: 888 565 555 444 666.")
+    ] = "888",
+    way: Annotated[
+        str, typer.Option("--for", help="pictures (as the eye sees) or numbers (packed data).")
+    ] = "pictures",
+    remap: Annotated[
+        Path | None, typer.Option(help="A folder: every picture as an indexed PNG in these colours.")
+    ] = None,
+    home: HomeOption = None,
+    as_json: JsonOption = False,
+) -> None:
+    """The best palette for all of some pictures at once; how much each of them loses is told."""
+    import numpy as np
+
+    from brae.core.assets.folders import check_link
+    from brae.core.atomic import write_atomically
+    from brae.core.palettes.best import Mapper, best
+    from brae.core.palettes.files import described, indexed, written
+    from brae.core.palettes.loss import loss
+
+    with errors(as_json):
+        if depth not in _DEPTHS:
+            raise FormatError(f"--depth {depth} is not known.", expected=", ".join(_DEPTHS))
+        if way not in ("pictures", "numbers"):
+            raise FormatError(f"--for {way} is not known.", expected="pictures or numbers")
+        how: Any = "numbers" if way == "numbers" else "as seen"
+        pictures = _pictures(files, home)
+        found = best(
+            [picture for _, picture in pictures], colours, _reserved(reserve or []), way=how, depth=_DEPTHS[depth]
+        )
+        write_atomically(out, written(found, out.suffix.lower()))
+        told: list[dict[str, Any]] = []
+        mapper = Mapper(found, how)
+        for path, picture in pictures:
+            indices = mapper.mapped(picture)
+            told.append({"file": path} | loss(picture, found.colours[indices]))
+            if remap is not None:
+                target = (remap / path).with_suffix(".png")
+                check_link(target)
+                write_atomically(target, indexed(indices, found))
+        used = int(np.count_nonzero(found.usable))
+        lines = [f"{line['mean']:>7.2f} {line['p95']:>7.2f}  {line['file']}" for line in told]
+        lines = ["   mean     95%  CIEDE2000", *lines, f"{out}: {used} of {colours} entries in use"]
+        content = {"file": str(out), "used": used, "entries": described(found), "pictures": told}
+        say(content, readable("\n".join(lines)), as_json)
+
+
+def _pictures(files: list[str], home: Path | None) -> list[tuple[str, Colours]]:
+    """Each picture, uint8 (height, width, 4), with the path for its copy."""
+    import numpy as np
+
+    from brae.cli.targets import held_in
+    from brae.core import addresses
+    from brae.core.assets.folders import member_paths
+    from brae.core.assets.registry import kinds
+    from brae.core.assets.texture.files import read_image
+
+    known = kinds()
+    items = [
+        one
+        for file in files
+        for one in held_in(file, home)
+        if one.item.kind in known and known[one.item.kind].pictured and one.item.fault is None
+    ]
+    if not items:
+        raise NotFoundError("There is no picture among these files.")
+    paths = member_paths(["/".join(addresses.split(one.address)) for one in items])
+    found = []
+    for one, path in zip(items, paths, strict=True):
+        kind = known[one.item.kind]
+        sent = kind.send(kind.read(*one.read()))
+        picture = read_image(sent.data, sent.name).picture
+        if picture.dtype.kind == "f":
+            raise FormatError("Pictures that hold light (HDR) have no palette.", address=one.address)
+        shift = 8 * (picture.dtype.itemsize - 1)
+        found.append((path, np.asarray(picture >> shift if shift else picture, np.uint8)))
+    return found
+
+
+def _reserved(words: list[str]) -> Reserved:
+    from brae.core.palettes.best import Reserved
+    from brae.core.recolour.steps import numbers_of
+
+    colours: dict[int, tuple[int, int, int] | None] = {}
+    transparent: int | None = None
+    for word in words:
+        found = _RESERVE.fullmatch(word)
+        if found is None:
+            raise FormatError(
+                f"--reserve {word} is not known.", expected="INDEX, INDEX=#rrggbb or INDEX=transparent"
+            )
+        index, value = int(found[1]), found[2]
+        if value == "transparent":
+            transparent = index
+        elif value is None:
+            colours[index] = None
+        else:
+            red, green, blue = (round(float(part) * 255) for part in numbers_of(value))
+            colours[index] = (red, green, blue)
+    return Reserved(colours, transparent)

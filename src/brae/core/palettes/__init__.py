@@ -1,0 +1,1 @@
+"""Palettes: the best one for many pictures at once, pictures in its colours, and its files."""
