@@ -1,4 +1,4 @@
-"""One palette for many pictures beside Pillow's quantizer; on pictures of scikit-image that nothing was tuned on."""
+"""One palette for many pictures beside Pillow's quantizer, on shipped pictures that nothing was tuned on."""
 
 from __future__ import annotations
 

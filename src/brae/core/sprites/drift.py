@@ -1,0 +1,147 @@
+"""How far the frames of an edit moved: each laid on its original to a part of a pixel.
+
+By cross-correlation of outlines, its peak refined by an upsampled discrete Fourier transform (M. Guizar-Sicairos
+et al., "Efficient subpixel image registration algorithms", 2008).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from brae.core.sprites.frames import Picture
+
+Floats = np.ndarray[Any, np.dtype[np.float64]]
+#: parts of a pixel that are told apart, and how far around the whole pixel they are looked for
+_PARTS, _REACH = 50, 1.5
+#: below this likeness (of 1) a place is a guess
+SURE = 0.5
+#: pixels by which a frame has to be off the others to jump
+JUMP = 0.5
+#: pixels that a frame may be off and still count as where it was
+_STILL = 0.1
+#: channels' numbers that have to differ for a pixel to be painted over
+_DIFFERS = 8
+
+
+@dataclass(frozen=True)
+class Shift:
+    """How far one picture lies from another, in pixels to the right and down; how alike they are there, 0 to 1."""
+
+    dx: float
+    dy: float
+    sure: float
+
+
+NOWHERE = Shift(0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True)
+class Drift:
+    """One frame: how far it moved as a whole, and what was painted on it; and whether either jumps."""
+
+    frame: int
+    whole: Shift
+    #: what was painted: how far it moved on the figure, against the frame where most was painted
+    painted: Shift | None
+    jumps: bool
+
+
+def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]:
+    """Every frame of an edit against its original; pictures of uint8 (height, width, 4), pairs of the same size."""
+    whole = [shift(before, after) for before, after in zip(originals, edits, strict=True)]
+    # Where the whole frame moved, every edge of it differs: what was painted cannot be told from it.
+    layers = [
+        _painted(before, after) if np.hypot(moved.dx, moved.dy) < _STILL else None
+        for before, after, moved in zip(originals, edits, whole, strict=True)
+    ]
+    painted = _on_the_figure(originals, layers)
+    usual = [_middle([one for one in shifts if one.sure >= SURE]) for shifts in (whole, _those(painted))]
+    found = []
+    for number, (moved, part) in enumerate(zip(whole, painted, strict=True)):
+        jumps = moved.sure >= SURE and _far(moved, usual[0])
+        if part is not None and part.sure >= SURE:
+            jumps = jumps or _far(part, usual[1])
+        found.append(Drift(number, moved, part, jumps))
+    return found
+
+
+def _those(shifts: Sequence[Shift | None]) -> list[Shift]:
+    return [one for one in shifts if one is not None]
+
+
+def _middle(shifts: Sequence[Shift]) -> tuple[float, float]:
+    if not shifts:
+        return 0.0, 0.0
+    return float(np.median([one.dx for one in shifts])), float(np.median([one.dy for one in shifts]))
+
+
+def _far(one: Shift, usual: tuple[float, float]) -> bool:
+    return bool(np.hypot(one.dx - usual[0], one.dy - usual[1]) >= JUMP)
+
+
+def _painted(before: Picture, after: Picture) -> Picture | None:
+    """What an edit has that its original has not, clear elsewhere; None where that is next to nothing."""
+    apart = np.abs(before.astype(np.int16) - after).max(axis=-1) > _DIFFERS
+    seen = apart & (after[..., 3] > 0)
+    if seen.sum() < 4:
+        return None
+    layer = after.copy()
+    layer[~seen] = 0
+    return layer
+
+
+def _on_the_figure(originals: Sequence[Picture], layers: Sequence[Picture | None]) -> list[Shift | None]:
+    """How far what was painted moved from one frame to another, beyond what the figure under it moved."""
+    sizes = [0 if layer is None else int((layer[..., 3] > 0).sum()) for layer in layers]
+    first = int(np.argmax(sizes)) if sizes else 0
+    reference = layers[first] if layers else None
+    if reference is None:
+        return [None] * len(layers)
+    found: list[Shift | None] = []
+    for before, layer in zip(originals, layers, strict=True):
+        if layer is None or layer.shape != reference.shape:
+            found.append(None)
+            continue
+        own, figure = shift(reference, layer), shift(originals[first], before)
+        found.append(Shift(own.dx - figure.dx, own.dy - figure.dy, min(own.sure, figure.sure)))
+    return found
+
+
+def shift(before: Picture, after: Picture) -> Shift:
+    """How far ``after`` lies from ``before``, uint8 (height, width, 4) of the same size."""
+    one, two = _outline(before), _outline(after)
+    power = float(np.sqrt((one**2).sum() * (two**2).sum()))
+    if power == 0:
+        return NOWHERE
+    # Twice the size, so that nothing comes in again on the other side.
+    shape = tuple(2 * side for side in one.shape)
+    cross = np.fft.fft2(two, shape) * np.conj(np.fft.fft2(one, shape))
+    map_ = np.fft.ifft2(cross).real
+    peak = np.unravel_index(int(np.argmax(map_)), map_.shape)
+    middle = [float(at if at < side // 2 else at - side) for at, side in zip(peak, map_.shape, strict=True)]
+    # The finer map by two products of matrices instead of a transform fifty times as large.
+    steps = np.arange(-_REACH, _REACH + 1 / _PARTS, 1 / _PARTS)
+    down, right = (
+        np.exp(2j * np.pi * np.outer(place + steps, np.fft.fftfreq(side)))
+        for place, side in zip(middle, map_.shape, strict=True)
+    )
+    fine = (down @ cross @ right.T).real / map_.size
+    best = np.unravel_index(int(np.argmax(fine)), fine.shape)
+    dy, dx = (middle[axis] + float(steps[best[axis]]) for axis in (0, 1))
+    return Shift(round(dx, 2) + 0.0, round(dy, 2) + 0.0, round(min(float(fine[best]) / power, 1.0), 3))
+
+
+def _outline(picture: Picture) -> Floats:
+    """How fast alpha and lightness change at each pixel: what an eye takes for the shape."""
+    alpha = picture[..., 3] / 255.0
+    light = picture[..., :3].mean(axis=-1) / 255.0 * alpha
+    total = np.zeros(alpha.shape)
+    for layer, weight in ((alpha, 1.0), (light, 0.5)):
+        padded = np.pad(layer, 1)
+        across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
+        total += weight * np.hypot(across, along)
+    return total

@@ -1,0 +1,47 @@
+"""``brae frames`` and ``brae drift``."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from tests.cli.test_cli import brae
+from tests.core.sprites.test_sprites import SIDE, _figure, _moved
+
+
+def test_a_sheet_out_and_its_drift(tmp_path: Path) -> None:
+    frames = [_figure(turn) for turn in (0, 15, 30, 45)]
+    edits = list(frames)
+    edits[2] = _moved(frames[2], 2, -1)
+    for name, some in (("sheet", frames), ("edit", edits)):
+        Image.fromarray(np.concatenate(some, axis=1)).save(tmp_path / f"{name}.png")
+    sheet, cell = tmp_path / "sheet.png", ("--cell", f"{SIDE}x{SIDE}")
+    said = json.loads(brae("drift", sheet, tmp_path / "edit.png", *cell, "--json"))
+    assert [one["jumps"] for one in said["frames"]] == [False, False, True, False]
+    moved = said["frames"][2]
+    assert abs(moved["dx"] - 2) < 0.1
+    assert abs(moved["dy"] + 1) < 0.1
+    assert moved["sure"] > 0.9
+    assert "jumps" in brae("drift", sheet, tmp_path / "edit.png", *cell)
+    told = json.loads(brae("frames", sheet, "-o", tmp_path / "walk.gif", *cell, "--ms", 55, "--json"))
+    assert (told["frames"], sum(told["milliseconds"])) == (4, 220)
+    assert Image.open(tmp_path / "walk.gif").n_frames == 4
+    brae("frames", sheet, "-o", tmp_path / "single", *cell)
+    single = sorted((tmp_path / "single").iterdir())
+    assert [one.name for one in single] == ["0000.png", "0001.png", "0002.png", "0003.png"]
+    shown = np.asarray(Image.open(single[1]))
+    assert (shown[shown[..., 3] > 0] == frames[1][shown[..., 3] > 0]).all()
+    (tmp_path / "frames.json").write_text(json.dumps({"frames": [{"x": 0, "y": 0, "width": 20, "height": 30}]}))
+    told = json.loads(
+        brae("frames", sheet, "-o", tmp_path / "a.apng", "--frames", tmp_path / "frames.json", "--json")
+    )
+    assert told["milliseconds"] == [100]
+    assert "either --cell" in brae("frames", sheet, "-o", tmp_path / "b.gif", fails=True)
+    assert "no whole number" in brae("frames", sheet, "-o", tmp_path / "b.gif", "--cell", "31x5", fails=True)
+    Image.fromarray(frames[0]).save(tmp_path / "other.png")
+    assert "64 x 64 pixels, the original 256 x 64" in brae(
+        "drift", sheet, tmp_path / "other.png", *cell, fails=True
+    )

@@ -1,0 +1,139 @@
+"""Registration of frames against known shifts (scikit-image's own beside it), moving files read by Pillow."""
+
+from __future__ import annotations
+
+import io
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+import skimage.data
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+from scipy import ndimage
+from skimage.registration import phase_cross_correlation
+
+from brae.core.errors import FormatError
+from brae.core.sprites.drift import drift, shift
+from brae.core.sprites.frames import Frame, grid, listed, same_size
+from brae.core.sprites.moving import gif_times, written
+
+SIDE = 64
+SHIFTS = [(0, 0), (1, 0), (-2, 3), (0.4, -0.7), (2.3, 1.6), (-0.5, -0.5)]
+
+
+def _figure(turn: float = 0.0) -> np.ndarray:
+    """A cut-out of the horse that scikit-image ships, with the texture of its gravel."""
+    horse = ~skimage.data.horse()[20:308, 40:328]
+    small = np.asarray(Image.fromarray((horse * 255).astype(np.uint8)).resize((40, 40), Image.Resampling.BOX))
+    alpha = np.zeros((SIDE, SIDE))
+    alpha[12:52, 12:52] = small
+    alpha = np.clip(ndimage.rotate(alpha, turn, reshape=False, order=1), 0, 255)
+    grain = skimage.data.gravel()[:SIDE, :SIDE]
+    return np.dstack([grain, grain // 2, grain // 3, alpha.astype(np.uint8)]).astype(np.uint8)
+
+
+def _moved(picture: np.ndarray, dx: float, dy: float) -> np.ndarray:
+    layers = [ndimage.shift(picture[..., k].astype(float), (dy, dx), order=3) for k in range(4)]
+    return np.clip(np.round(np.dstack(layers)), 0, 255).astype(np.uint8)
+
+
+@pytest.mark.parametrize(("dx", "dy"), SHIFTS)
+def test_known_shifts_to_a_tenth_of_a_pixel(dx: float, dy: float) -> None:
+    figure = _figure()
+    found = shift(figure, _moved(figure, dx, dy))
+    assert (found.dx, found.dy) == (pytest.approx(dx, abs=0.1), pytest.approx(dy, abs=0.1))
+    assert found.sure > 0.85
+    # the reference library, on alpha alone
+    other, _, _ = phase_cross_correlation(
+        _moved(figure, dx, dy)[..., 3], figure[..., 3], upsample_factor=50, normalization=None
+    )
+    assert np.hypot(found.dx - other[1], found.dy - other[0]) < 0.25
+
+
+def test_frames_that_moved_and_one_that_jumps() -> None:
+    originals = [_figure(turn) for turn in np.linspace(-20, 20, 12)]
+    edits = [_moved(one, 0.3, 0) for one in originals]
+    edits[5] = _moved(originals[5], 2.3, 0)
+    found = drift(originals, edits)
+    assert [one.frame for one in found if one.jumps] == [5]
+    assert found[5].whole.dx == pytest.approx(2.3, abs=0.15)
+    assert np.median([one.whole.dx for one in found]) == pytest.approx(0.3, abs=0.1)
+
+
+def test_what_was_painted_on_and_jumps_by_one_pixel() -> None:
+    """The figure moves by itself; a hat painted on it goes along, but for one frame of twelve."""
+    originals = [_moved(_figure(), 3 * np.sin(number / 2), number / 4) for number in range(12)]
+    edits = []
+    for number, one in enumerate(originals):
+        hat = np.zeros((SIDE, SIDE, 4), np.uint8)
+        hat[8:15, 20:36] = (200, 30, 40, 255)
+        hat[4:8, 24:32] = (240, 220, 60, 255)
+        hat = _moved(hat, 3 * np.sin(number / 2) + (1 if number == 7 else 0), number / 4)
+        over = hat[..., 3:] / 255
+        edits.append(np.round(one * (1 - over) + hat * over).astype(np.uint8))
+    found = drift(originals, edits)
+    assert [one.frame for one in found if one.jumps] == [7]
+    assert found[7].painted is not None
+    assert abs(found[7].painted.dx) == pytest.approx(1, abs=0.35)
+
+
+def test_an_unchanged_animation_does_not_drift() -> None:
+    originals = [_figure(turn) for turn in (0, 10, 20)]
+    found = drift(originals, originals)
+    assert all((one.whole.dx, one.whole.dy, one.painted, one.jumps) == (0, 0, None, False) for one in found)
+    empty = np.zeros((8, 8, 4), np.uint8)
+    assert drift([empty], [empty])[0].whole.sure == 0
+    assert drift([], []) == []
+
+
+@given(st.integers(1, 9), st.integers(1, 9), st.integers(1, 4), st.integers(1, 4))
+def test_a_grid_is_read_row_by_row(width: int, height: int, columns: int, rows: int) -> None:
+    sheet = np.full((rows * height, columns * width, 4), 255, np.uint8)
+    frames = grid(sheet, f"{width}x{height}")
+    assert len(frames) == rows * columns
+    assert [(one.y, one.x) for one in frames] == sorted((one.y, one.x) for one in frames)
+    assert all(one.of(sheet).shape == (height, width, 4) for one in frames)
+
+
+def test_what_is_no_grid_or_list_is_refused(tmp_path: Path) -> None:
+    sheet = np.zeros((8, 8, 4), np.uint8)
+    for cell in ("3x3", "0x4", "x", "4", "99999x1"):
+        with pytest.raises(FormatError):
+            grid(sheet, cell)
+    assert len(grid(sheet, "4x4")) == 1, "what is clear at the end is no frame"
+    file = tmp_path / "frames.json"
+    for text in ("", "[]", '{"frames": []}', '{"frames": [{"x": 0, "y": 0, "width": 9, "height": 1}]}', '{"a": 1}'):
+        file.write_text(text)
+        with pytest.raises(FormatError):
+            listed(file, sheet)
+    file.write_text(json.dumps({"frames": [{"x": 1, "y": 2, "width": 3, "height": 4, "ms": 40}]}))
+    assert listed(file, sheet) == [Frame(1, 2, 3, 4, 40)]
+
+
+@given(st.lists(st.integers(1, 500), min_size=1, max_size=30))
+def test_times_of_a_gif_keep_the_whole(times: list[int]) -> None:
+    """GIF89a counts hundredths: the whole is off by one at most, unless frames are shorter than two."""
+    found = gif_times(times)
+    assert all(one % 10 == 0 and one >= 20 for one in found)
+    if min(times) >= 20:
+        assert abs(sum(found) - sum(times)) <= 10
+
+
+@pytest.mark.parametrize("ending", [".gif", ".apng"])
+def test_a_sequence_as_one_file(ending: str) -> None:
+    sheet = np.concatenate([_figure(turn) for turn in (0, 30, 60)], axis=1)
+    sheet[..., 3] = np.where(sheet[..., 3] > 127, 255, 0)
+    frames = grid(sheet, f"{SIDE}x{SIDE}")
+    data = written(same_size(frames, sheet), [40, 70, 110], ending)
+    image = Image.open(io.BytesIO(data))
+    assert (image.n_frames, image.size, image.info["loop"]) == (3, (SIDE, SIDE), 0)
+    for number, frame in enumerate(frames):
+        image.seek(number)
+        shown = np.asarray(image.convert("RGBA"))
+        assert (shown[..., 3] == frame.of(sheet)[..., 3]).all()
+        assert image.info["duration"] == (40, 70, 110)[number]
+        if ending == ".apng":
+            assert (shown == frame.of(sheet)).all()
