@@ -6,7 +6,9 @@ et al., "Efficient subpixel image registration algorithms", 2008).
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -52,7 +54,10 @@ class Drift:
 
 def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]:
     """Every frame of an edit against its original; pictures of uint8 (height, width, 4), pairs of the same size."""
-    whole = [shift(before, after) for before, after in zip(originals, edits, strict=True)]
+    if len(originals) != len(edits):
+        raise ValueError("an original for each edit")
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        whole = list(pool.map(shift, originals, edits))
     # Where the whole frame moved, every edge of it differs: what was painted cannot be told from it.
     layers = [
         _painted(before, after) if np.hypot(moved.dx, moved.dy) < _STILL else None
@@ -113,10 +118,12 @@ def _on_the_figure(originals: Sequence[Picture], layers: Sequence[Picture | None
 
 def shift(before: Picture, after: Picture) -> Shift:
     """How far ``after`` lies from ``before``, uint8 (height, width, 4) of the same size."""
-    one, two = _outline(before), _outline(after)
+    one, two = _cropped(_outline(before), _outline(after))
     power = float(np.sqrt((one**2).sum() * (two**2).sum()))
     if power == 0:
         return NOWHERE
+    if np.array_equal(before, after):
+        return Shift(0.0, 0.0, 1.0)
     # Twice the size, so that nothing comes in again on the other side.
     shape = tuple(2 * side for side in one.shape)
     cross = np.fft.fft2(two, shape) * np.conj(np.fft.fft2(one, shape))
@@ -133,6 +140,16 @@ def shift(before: Picture, after: Picture) -> Shift:
     best = np.unravel_index(int(np.argmax(fine)), fine.shape)
     dy, dx = (middle[axis] + float(steps[best[axis]]) for axis in (0, 1))
     return Shift(round(dx, 2) + 0.0, round(dy, 2) + 0.0, round(min(float(fine[best]) / power, 1.0), 3))
+
+
+def _cropped(one: Floats, two: Floats) -> tuple[Floats, Floats]:
+    """The part of both in which either shows something: most of a frame is empty."""
+    seen = (one > 0) | (two > 0)
+    rows, columns = np.flatnonzero(seen.any(axis=1)), np.flatnonzero(seen.any(axis=0))
+    if not len(rows):
+        return one, two
+    part = np.s_[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
+    return one[part], two[part]
 
 
 def _outline(picture: Picture) -> Floats:
