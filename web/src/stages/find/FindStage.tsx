@@ -125,7 +125,7 @@ export function FindStage({ project }: { project: string }) {
                   <select
                     aria-label="Order by"
                     title="Order by"
-                    className="w-32 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                    className="w-26 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
                     value={search.order}
                     onChange={(event) => change({ order: event.target.value })}
                   >
@@ -326,7 +326,7 @@ function SearchField({
         type="search"
         aria-label="Search by name or path"
         title="Search by name or path ( / )"
-        placeholder="boat sail, *.wav, stamp_0?"
+        placeholder="boat sail"
         className="min-w-0 grow bg-transparent py-1.5 pl-3 outline-none!"
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
