@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import threading
+
 import pytest
 from starlette.testclient import TestClient
 
+from brae.core.errors import CancelledError
+from brae.work import linking
 from tests.api.test_api import client, opened  # noqa: F401
 
 KEEPER = "data/figures.bundle//figures/keeper.ptx"
@@ -69,3 +73,40 @@ def test_searches_are_kept_newest_first(client: TestClient, opened: str) -> None
         found = keep(f"q={number}")
     assert (len(found), found[0]) == (50, "q=59")
     assert keep("q=59", kept=False)[0] == "q=58"
+
+
+def test_what_is_still_being_read_is_said_and_then_there(
+    client: TestClient,  # noqa: F811
+    opened: str,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Of a game with very many texts a request waits for a moment only; one job reads them for all who ask."""
+    go = threading.Event()
+    read = linking.linked
+    monkeypatch.setattr(linking, "_A_MOMENT", 0.05)
+    monkeypatch.setattr(linking, "linked", lambda *arguments: go.wait(60) and read(*arguments))
+    for _ in range(3):
+        assert client.get(f"{opened}/links", params={"address": MATERIAL}).json()["ready"] is False
+        waiting = client.get(f"{opened}/members", params={"q": "text:lamp"})
+        assert (waiting.status_code, waiting.json()["code"]) == (409, "waiting")
+    jobs = [one for one in client.get("/api/jobs").json() if one["kind"] in ("links", "texts")]
+    assert sorted(one["kind"] for one in jobs) == ["links", "texts"]
+    go.set()
+    monkeypatch.setattr(linking, "_A_MOMENT", 60)
+    assert client.get(f"{opened}/links", params={"address": MATERIAL}).json()["ready"] is True
+    assert _found(client, opened, "text:figures/keeper") == {MATERIAL}
+
+
+def test_a_reading_that_was_cancelled_is_not_begun_again(
+    client: TestClient,  # noqa: F811
+    opened: str,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def cancelled(*_: object) -> None:
+        raise CancelledError("Cancelled.")
+
+    monkeypatch.setattr(linking, "links_of", cancelled)
+    for _ in range(2):
+        assert client.get(f"{opened}/links", params={"address": MATERIAL}).json()["ready"] is False
+    jobs = [one for one in client.get("/api/jobs").json() if one["kind"] == "links"]
+    assert [one["state"] for one in jobs] == ["cancelled"]

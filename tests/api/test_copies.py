@@ -23,7 +23,7 @@ def _wait(client: TestClient, job: str) -> None:  # noqa: F811
 
 def test_a_copy_gets_the_same_edit(client: TestClient, opened: str) -> None:  # noqa: F811
     client.post(f"{opened}/edits", json={"addresses": [ONE]})
-    assert client.get(f"{opened}/edits/copies").json() == {"of": {}, "compared": False}
+    assert client.get(f"{opened}/edits/copies").json() == {"of": {}, "compared": False, "more": False}
     job = client.post(f"{opened}/edits/copies/compare")
     assert job.status_code == 202
     _wait(client, job.json()["id"])

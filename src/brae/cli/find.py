@@ -155,7 +155,7 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
         with open_workspace(home) as workspace:
             workspace.project(target)
             held, states = workspace.catalogues.of(target), workspace.catalogues.in_work(target)
-            mask = held.fitting(asked, states, told=told(workspace, target))
+            mask = held.fitting(asked, states, told=told(workspace, target, patient=True))
     else:
         place, labels, library = place_of(target, home)
         items = list(items_in(place, library, labels))

@@ -142,6 +142,13 @@ class CancelledError(BraeError):
     status = 409
 
 
+class WaitingError(BraeError):
+    """What is asked for is still being worked out."""
+
+    code = "waiting"
+    status = 409
+
+
 class InternalError(BraeError):
     """Brae itself failed on this item; it goes on with the others."""
 

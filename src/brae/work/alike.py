@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,16 +12,21 @@ import numpy as np
 from sqlalchemy import select
 
 from brae.core.errors import BraeError, FormatError
+from brae.core.sources import MAIN
 from brae.jobs import Ticker
-from brae.store.models import Edit
+from brae.store.models import Edit, Project
 from brae.work.edits import put_in_work, set_remedies, take_file
 from brae.work.items import original_bytes
 from brae.work.sending import for_each
 from brae.work.sent import ALWAYS_SENT
-from brae.work.workspace import Workspace
+from brae.work.workspace import Located, Workspace
 
 #: members of the very same size that are compared, and bytes of one of them, at most
 _MOST_COMPARED, _LARGEST = 400, 16 << 20
+#: bytes of a beginning: behind the header, and some of the picture
+_HEAD = 4096
+#: seconds that one request compares; the others are compared by the next one
+_A_MOMENT = 2.0
 #: items of which it is remembered
 _MOST_KNOWN = 4096
 
@@ -45,6 +51,8 @@ class CopiesOfEdits:
     of: dict[str, list[Copy]] = field(default_factory=dict)
     #: whether all pictures of the game have been compared, and not only those with the same bytes
     compared: bool = False
+    #: whether some edits are still to be looked at: ask again
+    more: bool = False
 
 
 def copies_of_edits(workspace: Workspace, project_id: str) -> CopiesOfEdits:
@@ -55,7 +63,11 @@ def copies_of_edits(workspace: Workspace, project_id: str) -> CopiesOfEdits:
     groups = _groups(workspace, project_id)
     files = {edit.address: edit.current.file_sha256 if edit.current else None for edit in edits}
     found = CopiesOfEdits(compared=groups is not None)
+    until = time.monotonic() + _A_MOMENT
     for address, file in files.items():
+        if time.monotonic() > until:
+            found.more = True
+            break
         exact = set(_same_bytes(workspace, project_id, address))
         others = sorted(exact | set((groups or {}).get(address, ())) - {address})
         if others:
@@ -94,13 +106,29 @@ def _same_bytes(workspace: Workspace, project_id: str, address: str) -> list[str
     near = np.flatnonzero((held.numbers("bytes") == here.member.real) & (codes == kind))
     found: list[str] = []
     if 1 < len(near) <= _MOST_COMPARED and 0 < here.member.real <= _LARGEST:
-        wanted = _hash(workspace, project_id, address)
-        others = (held.addresses[place] for place in near.tolist())
-        found = [one for one in others if one != address and _hash(workspace, project_id, one) == wanted]
+        # Many textures have the same size: their beginnings tell most of them apart.
+        wanted = _beginning(workspace, project, here)
+        likely = [
+            other
+            for other, one in workspace.find_each(project_id, [held.addresses[place] for place in near.tolist()])
+            if one is not None and other != address and _beginning(workspace, project, one) == wanted
+        ]
+        whole = _hash(workspace, project_id, address) if likely else None
+        found = [one for one in likely if _hash(workspace, project_id, one) == whole]
     if len(workspace.twins) >= _MOST_KNOWN:
         workspace.twins.clear()
     workspace.twins[key] = found
     return found
+
+
+def _beginning(workspace: Workspace, project: Project, one: Located) -> bytes | None:
+    try:
+        if one.archive.layout is None:
+            return workspace.original_source(project, one.archive.files[MAIN]).read(0, min(_HEAD, one.member.real))
+        archive = workspace.archive(project, one.archive)
+        return archive.read_start(workspace.number_of(archive, one), _HEAD)
+    except BraeError:  # what cannot be read is no copy
+        return None
 
 
 def _hash(workspace: Workspace, project_id: str, address: str) -> str | None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator
+from contextlib import suppress
 from functools import partial
-from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -12,10 +12,10 @@ from sqlalchemy import select
 
 from brae.core import addresses
 from brae.core.assets.base import Context
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, LimitError, WaitingError
 from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by
 from brae.core.find.links import Links
-from brae.jobs import Silent, Ticker
+from brae.jobs import Job, Silent, Ticker
 from brae.store.models import ArchiveRow, Member
 from brae.work.columns import MISSING, TEXT, UNUSED, USES, YES, Columns, Search, Told
 from brae.work.items import context_of, original_bytes
@@ -23,6 +23,9 @@ from brae.work.workspace import Workspace
 
 #: characters of a project's texts that are kept in memory, to search them while somebody types
 _MOST_SAID = 64 << 20
+#: seconds that a request waits for what is being worked out
+_A_MOMENT = 3.0
+_WORDS = {"links": "Reading what belongs together in", "texts": "Reading the texts of"}
 
 
 def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> Links:
@@ -30,14 +33,59 @@ def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
     ticker = ticker or Silent()
     with workspace.linking:
         state = _state(workspace, project_id)
-        if workspace.linked is not None and workspace.linked[0] == state:
-            found: Links = workspace.linked[1]
-            return found
-        items = linked(workspace, project_id)
-        ticker.begin(len(items), "items")
-        made = links_of(items, ticker.tick)
-        workspace.linked = (state, made)
-        return made
+        found: Links | None = _kept(workspace.linked, state)
+        if found is None:
+            items = linked(workspace, project_id)
+            ticker.begin(len(items), "items")
+            found = links_of(items, ticker.tick)
+            workspace.linked = (state, found)
+        return found
+
+
+def links_soon(workspace: Workspace, project_id: str) -> Links | None:
+    """The same where it is known, or is so in a moment; None while it is worked out, as a job."""
+    found: Links | None = _soon(
+        workspace,
+        project_id,
+        "links",
+        lambda: _kept(workspace.linked, _state(workspace, project_id)),
+        lambda job: {"links": len(links(workspace, project_id, job).links)},
+    )
+    return found
+
+
+def _soon(
+    workspace: Workspace,
+    project_id: str,
+    kind: str,
+    known: Callable[[], Any],
+    work: Callable[[Job], dict[str, int]],
+) -> Any:
+    """What is known, or worked out now in a job of which there is one; None where that takes longer.
+
+    Everybody who asks meanwhile waits for the same job, and only for a moment: requests are not to use up the
+    server's threads. One that was cancelled or failed is not begun again before the game changes.
+    """
+    found = known()
+    if found is not None:
+        return found
+    key = (kind, *_state(workspace, project_id))
+    with workspace.reading_lock:
+        done = workspace.reading.get(key)
+        if done is None:
+            name = workspace.project(project_id).name
+            _, done = workspace.jobs.start(kind, f"{_WORDS[kind]} {name}", work, project=project_id)
+            workspace.reading = {
+                key: done,
+                **{one: two for one, two in workspace.reading.items() if not two.done()},
+            }
+    with suppress(TimeoutError):
+        done.result(_A_MOMENT)
+    return known()
+
+
+def _kept(kept: tuple[Any, Any] | None, state: tuple[Any, ...]) -> Any:
+    return kept[1] if kept is not None and kept[0] == state else None
 
 
 def _state(workspace: Workspace, project_id: str) -> tuple[Any, ...]:
@@ -92,32 +140,72 @@ def _read(workspace: Workspace, project_id: str, address: str) -> tuple[bytes, C
 
 
 def lines(workspace: Workspace, project_id: str, words: str) -> Iterator[Line]:
-    """The lines of a project's texts that have all of some words."""
-    return lines_with(words, _said(workspace, project_id))
+    """The lines of a project's texts that have all of some words. WaitingError while the texts are being read."""
+    return lines_with(words, _said_soon(workspace, project_id))
 
 
-def _said(workspace: Workspace, project_id: str) -> Iterable[tuple[str, Lines]]:
-    """What the texts of a project say: in memory while it is looked through, unless it is very much."""
+def said(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> list[tuple[str, Lines]]:
+    """What the texts of a project say, kept in memory for the next search. LimitError where it is very much."""
+    ticker = ticker or Silent()
     with workspace.linking:
         state = _state(workspace, project_id)
-        if workspace.said is not None and workspace.said[0] == state:
-            found: list[tuple[str, Lines]] = workspace.said[1]
+        found: list[tuple[str, Lines]] | None = _kept(workspace.said, state)
+        if found is not None:
             return found
-        made, size = [], 0
-        said = said_by(linked(workspace, project_id))
-        for address, its in said:
-            made.append((address, its))
+        found, size = [], 0
+        items = linked(workspace, project_id)
+        ticker.begin(len(items), "items")
+        for address, its in said_by(_ticked(items, ticker)):
+            found.append((address, its))
             size += sum(len(line) for _, line in its)
             if size > _MOST_SAID:
-                return chain(made, said)
-        workspace.said = (state, made)
-        return made
+                raise LimitError(
+                    "The texts of this game are too long to be searched while you type.",
+                    remedy="Search them with 'brae search GAME --text WORDS'.",
+                )
+        workspace.said = (state, found)
+        return found
 
 
-def told(workspace: Workspace, project_id: str) -> Told:
-    """Answers to conditions of a search on what the items of a project say of each other."""
+def _ticked(items: Iterable[Linked], ticker: Ticker) -> Iterator[Linked]:
+    for one in items:
+        yield one
+        ticker.tick()
+
+
+def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]:
+    found: list[tuple[str, Lines]] | None = _soon(
+        workspace,
+        project_id,
+        "texts",
+        lambda: _kept(workspace.said, _state(workspace, project_id)),
+        lambda job: {"texts": len(said(workspace, project_id, job))},
+    )
+    if found is None:
+        raise _waiting("The texts of this game are being read.")
+    return found
+
+
+def _waiting(words: str) -> WaitingError:
+    return WaitingError(words, remedy="What fits is shown in a moment, when the job at the bottom has ended.")
+
+
+def told(workspace: Workspace, project_id: str, *, patient: bool = False) -> Told:
+    """Answers to conditions of a search on what the items of a project say of each other.
+
+    Raises WaitingError while that is worked out; with ``patient`` it waits.
+    """
     held = workspace.catalogues.of(project_id)
-    return told_by(held, lambda: links(workspace, project_id), lambda: _said(workspace, project_id))
+
+    def soon() -> Links:
+        found = links_soon(workspace, project_id)
+        if found is None:
+            raise _waiting("What belongs together in this game is being read.")
+        return found
+
+    if patient:
+        return told_by(held, lambda: links(workspace, project_id), lambda: said(workspace, project_id))
+    return told_by(held, soon, lambda: _said_soon(workspace, project_id))
 
 
 def told_by(held: Columns, links: Callable[[], Links], said: Callable[[], Iterable[tuple[str, Lines]]]) -> Told:

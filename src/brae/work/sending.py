@@ -37,7 +37,9 @@ def export(
     held = workspace.catalogues.of(project_id)
     stems = dict(zip(held.addresses, sending.stems(held.addresses), strict=True))
     if isinstance(chosen, Search):
-        mask = held.fitting(chosen, workspace.catalogues.in_work(project_id), told=told(workspace, project_id))
+        mask = held.fitting(
+            chosen, workspace.catalogues.in_work(project_id), told=told(workspace, project_id, patient=True)
+        )
         wanted = [held.addresses[place] for place in held.ordered("name", mask).tolist()]
     else:
         wanted = list(chosen)

@@ -12,6 +12,7 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar, cast
@@ -126,6 +127,9 @@ class Workspace:
         self.linked: tuple[Version, Any] | None = None
         self.said: tuple[Version, Any] | None = None
         self.linking = threading.Lock()
+        #: the jobs that work those out, by what and of which state
+        self.reading: dict[Version, Future[None]] = {}
+        self.reading_lock = threading.Lock()
         #: the pictures of one project that are copies of each other, and items with the very same bytes
         self.alike: tuple[Version, Any] | None = None
         self.twins: dict[Version, list[str]] = {}

@@ -1362,6 +1362,11 @@ export interface components {
              * @default false
              */
             compared: boolean;
+            /**
+             * More
+             * @default false
+             */
+            more: boolean;
             /** Of */
             of: {
                 [key: string]: components["schemas"]["Copy"][];
@@ -2105,6 +2110,8 @@ export interface components {
             missing: components["schemas"]["Missing"][];
             /** Needs */
             needs: components["schemas"]["Link"][];
+            /** Ready */
+            ready: boolean;
             /** Used By */
             used_by: components["schemas"]["Link"][];
         };

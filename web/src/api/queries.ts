@@ -36,6 +36,8 @@ export const useCopies = (project: string) =>
   useQuery({
     queryKey: ["copies", project],
     queryFn: () => take(client.GET("/api/projects/{project_id}/edits/copies", at(project))),
+    // Many edits are compared a few seconds' worth at a time.
+    refetchInterval: ({ state }) => (state.data?.more ? 500 : false),
   });
 
 export const useItem = (project: string, address: string | null) =>
@@ -59,8 +61,8 @@ export const useLinks = (project: string, address: string) =>
           params: { path: { project_id: project }, query: { address } },
         }),
       ),
-    // read from the originals, which stay as they are
-    staleTime: 60_000,
+    // Read from the originals, which stay as they are; while they are being read, the job's end brings it anew.
+    staleTime: ({ state }) => (state.data?.ready ? 60_000 : 0),
   });
 
 export const useLines = (project: string, address: string, words: string) =>

@@ -194,8 +194,11 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
 def links(project_id: str, address: str, workspace: Work) -> LinksView:
     """What an item needs, what needs it, and the names in it of nothing that is there."""
     workspace.find(project_id, address)
-    found = linking.links(workspace, project_id)
-    return LinksView(needs=found.needs(address), used_by=found.used_by(address), missing=found.missing_in(address))
+    found = linking.links_soon(workspace, project_id)
+    if found is None:
+        return LinksView(ready=False, needs=[], used_by=[], missing=[])
+    needs, used_by = found.needs(address), found.used_by(address)
+    return LinksView(ready=True, needs=needs, used_by=used_by, missing=found.missing_in(address))
 
 
 @router.get("/projects/{project_id}/lines")

@@ -41,6 +41,8 @@ class MemberPage(BaseModel):
 class LinksView(BaseModel):
     """What an item needs, what needs it, and the names in it of nothing that is there."""
 
+    #: whether it is known; else a job works it out
+    ready: bool
     needs: list[Link]
     used_by: list[Link]
     missing: list[Missing]

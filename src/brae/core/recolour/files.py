@@ -15,6 +15,9 @@ from brae.core.layouts.load import load_as
 from brae.core.recolour.space import Floats
 from brae.core.recolour.steps import Load, Steps, apply
 
+#: pixels that are worked on at once, where each depends on itself alone
+_BAND = 1 << 20
+
 
 def steps_in(path: Path) -> Steps:
     """The steps of a YAML file. Raises LayoutError with the line where something is wrong."""
@@ -56,10 +59,19 @@ def recoloured(
     if not kind.pictured:
         raise FormatError(f"{kind.titles} have no colours.")
     read = read_image(sent.data, sent.name)
-    after = apply(steps, numbers(read.picture), load)
-    most = np.iinfo(read.picture.dtype).max
-    picture = np.round(np.clip(after, 0, 1) * most).astype(read.picture.dtype)
-    picture[..., 3] = read.picture[..., 3]
+    picture = _changed(read.picture, steps, load)
     file = ExchangeFile(f"recoloured{sent.suffix}", write_image(picture, sent.suffix[1:], alpha=read.has_alpha))
     sheet, made = kind.match(asset, Version(file), kind.recipe(asset).model_dump())
     return made.data, sheet
+
+
+def _changed(before: np.ndarray[Any, Any], steps: Steps, load: Load) -> np.ndarray[Any, Any]:
+    """The pixels after all steps; of a large picture in bands, as numbers take four times the memory."""
+    result = before.copy()
+    most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1
+    rows = max(_BAND // max(before.shape[1], 1), 1) if steps.local else len(before)
+    for top in range(0, len(before), rows):
+        band = np.s_[top : top + rows]
+        after = apply(steps, numbers(before[band]), load)
+        result[band][..., :3] = np.round(np.clip(after[..., :3], 0, 1) * most)
+    return result

@@ -115,6 +115,11 @@ class Steps(_Words):
     about: str | None = None
     steps: list[Step] = Field(min_length=1, max_length=100)
 
+    @property
+    def local(self) -> bool:
+        """Whether what becomes of a pixel depends on nothing but that pixel."""
+        return not self.named()
+
     def named(self) -> list[str]:
         """The pictures that the steps name."""
         masks = [step.mask.picture for step in self.steps if step.mask is not None]

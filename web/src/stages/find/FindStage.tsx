@@ -3,7 +3,7 @@ import { Popover } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, useLocation, useNavigate } from "react-router";
-import type { Member } from "../../api/client";
+import { type Member, Problem } from "../../api/client";
 import { useJobs, useLike, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
 import { useKinds } from "../../assets/kinds";
 import { canEdit } from "../../assets/registry";
@@ -181,7 +181,9 @@ export function FindStage({ project }: { project: string }) {
                 <Heads columns={visible} order={search.order} onOrder={(order) => change({ order })} />
               )}
               {catalogue.error ? (
-                <Empty title="The catalogue cannot be shown">{catalogue.error.message}</Empty>
+                <Empty title="This cannot be shown now">
+                  {catalogue.error.message} {catalogue.error instanceof Problem && catalogue.error.remedy}
+                </Empty>
               ) : search.like && !narrowed && catalogue.total === 0 ? null : catalogue.ready &&
                 catalogue.total === 0 ? (
                 <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
