@@ -25,7 +25,7 @@ from fastapi.testclient import TestClient
 from PIL import Image
 from sqlalchemy import create_engine, event, insert, select
 
-from benchmarks.report import best, report
+from benchmarks.report import best, in_turn, report
 from brae.api.app import create_app
 from brae.core.assets.base import Context
 from brae.core.assets.registry import kinds
@@ -202,11 +202,14 @@ def _sent_out(folder: Path) -> None:
                 texture = kind.read(archive.read(index), Context(library, name))
                 Image.fromarray(texture.picture()).save(plain / f"{index}.png")
 
-        seconds = best(plainly, 1)
-        started = time.perf_counter()
-        done = sending.export(workspace, project, Path(home) / "out", Search())
-        ratio = seconds / (time.perf_counter() - started)
-        assert done["written"] == PACKED
+        numbers = iter(range(9))
+
+        def ours() -> None:
+            done = sending.export(workspace, project, Path(home) / f"out{next(numbers)}", Search())
+            assert done["written"] == PACKED
+
+        seconds, spent = in_turn([plainly, ours], 3)
+        ratio = seconds / spent
         workspace.close()
     words = f"{ratio:.0%} of the speed"
     report("12,000 textures sent / decoded and saved plainly", words, "at least 60 %", ratio >= 0.6)
