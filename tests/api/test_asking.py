@@ -110,3 +110,5 @@ def test_a_reading_that_was_cancelled_is_not_begun_again(
         assert client.get(f"{opened}/links", params={"address": MATERIAL}).json()["ready"] is False
     jobs = [one for one in client.get("/api/jobs").json() if one["kind"] == "links"]
     assert [one["state"] for one in jobs] == ["cancelled"]
+    said = client.get(f"{opened}/members", params={"q": "unused:yes"}).json()
+    assert "could not be read to the end" in said["detail"], "nobody waits for what will not come"

@@ -36,6 +36,7 @@ def test_one_palette_for_many(tmp_path: Path) -> None:
     assert read(out.read_bytes())[1].tolist() == [255, 0, 255]
     assert sorted(one["file"] for one in said["pictures"]) == ["more.zip/third.png", "tile0.png", "tile1.png"]
     assert all(0 < one["mean"] < one["p95"] < 12 for one in said["pictures"])
+    assert (tmp_path / "out/more.zip/third.png").is_file()
     made = np.asarray(Image.open(tmp_path / "out/tile0.png"))
     assert (made[:20] == 0).all()
     assert not np.isin(made[20:], [0, 2]).any()

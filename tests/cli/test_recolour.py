@@ -71,6 +71,19 @@ def test_many_are_recoloured_each_like_it_was(folder: Path) -> None:
     assert Image.open(out / "more.zip/three.png").mode == "RGB"
 
 
+def test_originals_are_never_written_over(folder: Path) -> None:
+    before = {path: path.read_bytes() for path in (folder / "game").rglob("*") if path.is_file()}
+    for words in (
+        ("recolour", folder / "steps.yaml", folder / "game", "-o", folder / "game/textures/.."),
+        ("recolour", folder / "steps.yaml", folder / "game/textures", "-o", folder / "game"),
+        ("recolour", folder / "steps.yaml", folder / "game", "-o", folder / "game/new"),
+        ("recolour", folder / "steps.yaml", folder / "game/two.png", "-o", folder / "game"),
+        ("palette", folder / "game", "-o", folder / "p.pal", "--remap", folder / "game"),
+    ):
+        assert "would be written over" in brae(*words, fails=True)
+    assert {path: path.read_bytes() for path in (folder / "game").rglob("*") if path.is_file()} == before
+
+
 def test_bad_steps_and_files_are_told(folder: Path) -> None:
     arguments = (
         "recolour",

@@ -10,7 +10,7 @@ import typer
 
 from brae.cli.app import HomeOption, JsonOption, app
 from brae.cli.output import errors, readable, say
-from brae.core.errors import FormatError, NotFoundError
+from brae.core.errors import FormatError
 
 if TYPE_CHECKING:
     from brae.core.palettes.best import Colours, Reserved
@@ -55,7 +55,7 @@ def palette(
         if way not in ("pictures", "numbers"):
             raise FormatError(f"--for {way} is not known.", expected="pictures or numbers")
         how: Any = "numbers" if way == "numbers" else "as seen"
-        pictures = _pictures(files, home)
+        pictures = _pictures(files, home, remap)
         found = best(
             [picture for _, picture in pictures], colours, _reserved(reserve or []), way=how, depth=_DEPTHS[depth]
         )
@@ -66,7 +66,8 @@ def palette(
             indices = mapper.mapped(picture)
             told.append({"file": path} | loss(picture, found.colours[indices]))
             if remap is not None:
-                target = (remap / path).with_suffix(".png")
+                # Its whole name is kept: a.dds and a.png are two.
+                target = remap / (path if path.lower().endswith(".png") else f"{path}.png")
                 check_link(target)
                 write_atomically(target, indexed(indices, found))
         used = int(np.count_nonzero(found.usable))
@@ -76,29 +77,17 @@ def palette(
         say(content, readable("\n".join(lines)), as_json)
 
 
-def _pictures(files: list[str], home: Path | None) -> list[tuple[str, Colours]]:
+def _pictures(files: list[str], home: Path | None, out: Path | None) -> list[tuple[str, Colours]]:
     """Each picture, uint8 (height, width, 4), with the path for its copy."""
     import numpy as np
 
-    from brae.cli.targets import held_in
-    from brae.core import addresses
-    from brae.core.assets.folders import member_paths
+    from brae.cli.targets import pictures_in
     from brae.core.assets.registry import kinds
     from brae.core.assets.texture.files import read_image
 
-    known = kinds()
-    items = [
-        one
-        for file in files
-        for one in held_in(file, home)
-        if one.item.kind in known and known[one.item.kind].pictured and one.item.fault is None
-    ]
-    if not items:
-        raise NotFoundError("There is no picture among these files.")
-    paths = member_paths(["/".join(addresses.split(one.address)) for one in items])
     found = []
-    for one, path in zip(items, paths, strict=True):
-        kind = known[one.item.kind]
+    for one, path in pictures_in(files, home, out):
+        kind = kinds()[one.item.kind]
         sent = kind.send(kind.read(*one.read()))
         picture = read_image(sent.data, sent.name).picture
         if picture.dtype.kind == "f":

@@ -26,12 +26,11 @@ def recolour(
     import os
     from concurrent.futures import ThreadPoolExecutor
 
-    from brae.cli.targets import check_file, held_in
-    from brae.core import addresses
-    from brae.core.assets.folders import check_link, member_paths
+    from brae.cli.targets import check_file, pictures_in
+    from brae.core.assets.folders import check_link
     from brae.core.assets.registry import kinds
     from brae.core.atomic import write_atomically
-    from brae.core.errors import BraeError, NotFoundError, StorageError
+    from brae.core.errors import BraeError, StorageError
     from brae.core.recolour.files import beside, recoloured, steps_in
 
     with errors(as_json):
@@ -39,33 +38,24 @@ def recolour(
         change, load = steps_in(steps), beside(steps)
         for name in change.named():  # what is missing is told before anything is written
             load(name)
-        known = kinds()
-        items = [
-            one
-            for file in files
-            for one in held_in(file, home)
-            if one.item.kind in known and known[one.item.kind].pictured and one.item.fault is None
-        ]
-        if not items:
-            raise NotFoundError("There is no picture among these files.")
-        paths = member_paths(["/".join(addresses.split(one.address)) for one in items])
+        items = pictures_in(files, home, out)
 
-        def work(place: int) -> dict[str, Any]:
-            one: HeldItem = items[place]
+        def work(item: tuple[HeldItem, str]) -> dict[str, Any]:
+            one, path = item
             try:
-                data, sheet = recoloured(known[one.item.kind], *one.read(), change, load)
-                check_link(out / paths[place])
-                write_atomically(out / paths[place], data)
+                data, sheet = recoloured(kinds()[one.item.kind], *one.read(), change, load)
+                check_link(out / path)
+                write_atomically(out / path, data)
             except StorageError:
                 raise
             except BraeError as error:
                 return {"address": one.address, "fault": error.at(one.address).as_dict()}
             told = [finding.model_dump() for finding in sheet.open_findings]
-            return {"address": one.address, "file": str(out / paths[place]), "bytes": len(data), "findings": told}
+            return {"address": one.address, "file": str(out / path), "bytes": len(data), "findings": told}
 
         with ThreadPoolExecutor(os.cpu_count()) as pool, bar("recolour", len(items)) as tick:
             made = []
-            for answer in pool.map(work, range(len(items))):
+            for answer in pool.map(work, items):
                 made.append(answer)
                 tick()
         failed = [one["fault"] for one in made if "fault" in one]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from brae.core import addresses
 from brae.core.assets.said import check
 from brae.core.containers.nesting import Opened, open_path
-from brae.core.errors import NotFoundError
+from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
 from brae.core.places import layout_folders
@@ -16,7 +16,7 @@ from brae.core.sources.cue import image_of, is_cue
 from brae.demo import LAYOUTS
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
 
     from brae.core.assets.base import AssetKind, Fetch
     from brae.core.find.folder import HeldItem
@@ -122,3 +122,33 @@ def kind_told(data: bytes, name: str, library: Library) -> AssetKind[Any] | None
         read=lambda length: data[:length],
     )  # fmt: skip
     return kinds().get(item.kind)
+
+
+def pictures_in(targets: Sequence[str], home: Path | None, out: Path | None) -> list[tuple[HeldItem, str]]:
+    """The items with a picture in files, folders and archives, each with a path for what is made of it.
+
+    Raises NotFoundError where there is none, and FormatError where what is written below ``out`` would take the
+    place of one of them: originals are only read.
+    """
+    from brae.core.assets.folders import member_paths
+    from brae.core.assets.registry import kinds
+
+    known = kinds()
+    found = [
+        one
+        for target in targets
+        for one in held_in(target, home)
+        if one.item.kind in known and known[one.item.kind].pictured and one.item.fault is None
+    ]
+    if not found:
+        raise NotFoundError("There is no picture among these files.")
+    paths = member_paths(["/".join(addresses.split(one.address)) for one in found])
+    for target in map(Path, targets if out is not None else ()):
+        folder, where = (target if target.is_dir() else target.parent).resolve(), (out or Path()).resolve()
+        # Above or within a folder that is read, other files of the game would be in the way.
+        if where == folder or (target.is_dir() and (folder in where.parents or where in folder.parents)):
+            raise FormatError(
+                f"{out} lies among the originals, and some of them would be written over.",
+                remedy="Name a folder apart from them with --out or --remap.",
+            )
+    return list(zip(found, paths, strict=True))

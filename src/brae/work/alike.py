@@ -33,7 +33,7 @@ _MOST_KNOWN = 4096
 
 @dataclass(frozen=True)
 class Copy:
-    """An item that shows the same: with the same bytes (``exact``), or in another size or format."""
+    """An item that shows the same: with the same bytes (``exact``), or with others."""
 
     address: str
     exact: bool

@@ -15,8 +15,9 @@ from brae.core.assets.base import Context
 from brae.core.errors import BraeError, LimitError, WaitingError
 from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by
 from brae.core.find.links import Links
+from brae.core.layouts.library import Library
 from brae.jobs import Job, Silent, Ticker
-from brae.store.models import ArchiveRow, Member
+from brae.store.models import ArchiveRow, Member, Project
 from brae.work.columns import MISSING, TEXT, UNUSED, USES, YES, Columns, Search, Told
 from brae.work.items import context_of, original_bytes
 from brae.work.workspace import Workspace
@@ -103,12 +104,18 @@ def linked(workspace: Workspace, project_id: str) -> list[Linked]:
     query = select(Member.address, Member.name, Member.kind).where(Member.project_id == project_id)
     with workspace.database.session() as session:
         rows = session.execute(query.order_by(Member.id)).all()
-    refers = _references(workspace, project_id)
+    project = workspace.project(project_id)
+    library, refers = workspace.project_library(project), _references(workspace, project_id)
     return [
-        Linked(row.address, row.name, row.kind, partial(_read, workspace, project_id, row.address),
-               refers.get(row.address, ()))
+        Linked(
+            row.address,
+            row.name,
+            row.kind,
+            partial(_read, workspace, project, library, row.address),
+            refers.get(row.address, ()),
+        )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def _references(workspace: Workspace, project_id: str) -> dict[str, list[str]]:
@@ -132,9 +139,8 @@ def _references(workspace: Workspace, project_id: str) -> dict[str, list[str]]:
     return found
 
 
-def _read(workspace: Workspace, project_id: str, address: str) -> tuple[bytes, Context]:
-    project, found = workspace.project(project_id), workspace.find(project_id, address)
-    library = workspace.project_library(project)
+def _read(workspace: Workspace, project: Project, library: Library, address: str) -> tuple[bytes, Context]:
+    found = workspace.find(project.id, address)
     data = original_bytes(workspace, project, found, library)
     return data, context_of(workspace, project, found, library)
 
@@ -182,12 +188,20 @@ def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]
         lambda job: {"texts": len(said(workspace, project_id, job))},
     )
     if found is None:
-        raise _waiting("The texts of this game are being read.")
+        raise _waiting(workspace, project_id, "texts", "The texts of this game")
     return found
 
 
-def _waiting(words: str) -> WaitingError:
-    return WaitingError(words, remedy="What fits is shown in a moment, when the job at the bottom has ended.")
+def _waiting(workspace: Workspace, project_id: str, kind: str, what: str) -> WaitingError:
+    done = workspace.reading.get((kind, *_state(workspace, project_id)))
+    if done is not None and done.done():
+        return WaitingError(
+            f"{what} could not be read to the end: it was cancelled, or there is too much of it.",
+            remedy="Search with 'brae search GAME' on the command line, or look through the game again.",
+        )
+    return WaitingError(
+        f"{what}: Brae is still reading it.", remedy="What fits is shown when the job at the bottom has ended."
+    )
 
 
 def told(workspace: Workspace, project_id: str, *, patient: bool = False) -> Told:
@@ -200,7 +214,7 @@ def told(workspace: Workspace, project_id: str, *, patient: bool = False) -> Tol
     def soon() -> Links:
         found = links_soon(workspace, project_id)
         if found is None:
-            raise _waiting("What belongs together in this game is being read.")
+            raise _waiting(workspace, project_id, "links", "What belongs together in this game")
         return found
 
     if patient:

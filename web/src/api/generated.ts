@@ -1374,7 +1374,7 @@ export interface components {
         };
         /**
          * Copy
-         * @description An item that shows the same: with the same bytes (``exact``), or in another size or format.
+         * @description An item that shows the same: with the same bytes (``exact``), or with others.
          */
         Copy: {
             /** Address */

@@ -92,7 +92,7 @@ export function useGive(project: string) {
 }
 
 function about(copy: Schemas["Copy"]): string {
-  const what = copy.exact ? "the same bytes" : "another size or format";
+  const what = copy.exact ? "the same bytes" : "the same picture in other bytes";
   return copy.same ? `${what}, with this edit` : copy.edited ? `${what}, edited otherwise` : what;
 }
 

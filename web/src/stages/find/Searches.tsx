@@ -56,6 +56,7 @@ export function Searches({
         <Popover.Content
           align="end"
           sideOffset={8}
+          collisionPadding={12}
           className="z-20 grid max-h-[75vh] w-100 gap-3 overflow-auto rounded-xl border border-line bg-raised p-3 shadow-lg"
         >
           <section className="grid gap-1">
