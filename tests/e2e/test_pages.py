@@ -586,9 +586,23 @@ def test_every_view_can_be_reached_and_read(page: Page, theme: str) -> None:
     page.get_by_placeholder("What would you like to do?").wait_for()
     check_access(page, "actions")
     page.keyboard.press("Escape")
+    _with_five_jobs(page)
+    stage(page, "Find").click()
+    expect(page.get_by_role("progressbar")).to_have_count(2)
+    check_access(page, "find, while five jobs run")
+    page.get_by_role("button", name="3 more").click()
+    expect(page.get_by_role("progressbar")).to_have_count(5)
     page.goto("/")
     page.get_by_role("button", name="Go to the demo game").wait_for()
     check_access(page, "games")
+
+
+def _with_five_jobs(page: Page) -> None:
+    """From the next page on five jobs run, as when several games are looked through at once."""
+    job = page.evaluate("fetch('/api/jobs').then(answer => answer.json()).then(jobs => jobs[0])")
+    jobs = [{**job, "id": number, "state": "running", "done": 1, "total": 5} for number in range(1, 6)]
+    page.route("**/api/jobs", lambda route: route.fulfill(json=jobs))
+    page.reload()
 
 
 def test_an_unknown_archive_is_brought_to_its_proof(page: Page, tmp_path: Path) -> None:

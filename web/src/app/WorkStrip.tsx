@@ -1,4 +1,5 @@
 /** The strip along the bottom: what is being worked on, and what Brae itself is doing. */
+import { Popover } from "radix-ui";
 import { NavLink, useLocation } from "react-router";
 import type { Edit } from "../api/client";
 import { useCancelJob, useEdits, useJobs } from "../api/queries";
@@ -48,10 +49,35 @@ export function WorkStrip({ project }: { project: string }) {
           </li>
         ))}
       </ul>
-      {running.map((job) => (
+      {running.slice(0, BESIDE).map((job) => (
         <RunningJob key={job.id} job={job} />
       ))}
+      {running.length > BESIDE && <Others jobs={running.slice(BESIDE)} />}
     </section>
+  );
+}
+
+/** As many jobs stand beside each other as leave room for the edits in half a screen. */
+const BESIDE = 2;
+
+function Others({ jobs }: { jobs: Job[] }) {
+  return (
+    <Popover.Root>
+      <Popover.Trigger className="shrink-0 underline underline-offset-4">{jobs.length} more</Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          align="end"
+          sideOffset={12}
+          collisionPadding={12}
+          aria-label="Further work"
+          className="z-20 grid max-h-[60vh] gap-3 overflow-auto rounded-xl border border-line bg-raised p-3 shadow-lg"
+        >
+          {jobs.map((job) => (
+            <RunningJob key={job.id} job={job} />
+          ))}
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
   );
 }
 
@@ -60,7 +86,9 @@ function Small({ project, edit }: { project: string; edit: Edit }) {
   return <face.Small project={project} edit={edit} which={edit.position ? "edit" : "original"} />;
 }
 
-function RunningJob({ job }: { job: NonNullable<ReturnType<typeof useJobs>["data"]>[number] }) {
+type Job = NonNullable<ReturnType<typeof useJobs>["data"]>[number];
+
+function RunningJob({ job }: { job: Job }) {
   const cancel = useCancelJob();
   return (
     <div className="w-80 shrink-0" role="status">
