@@ -194,15 +194,17 @@ def _sent_out(folder: Path) -> None:
         library = Library.of([LAYOUTS])
         archive = open_path(folder / "many.kist", [], library).container
         assert isinstance(archive, Archive)
-        kind, plain = kinds()["texture"], Path(home) / "plain"
-        plain.mkdir()
+        kind, numbers = kinds()["texture"], iter(range(9))
 
         def plainly() -> None:
+            # As many new files in as many folders: to make one costs a third of the work.
+            plain = Path(home) / f"plain{next(numbers)}"
             for index, name in enumerate(archive.names):
                 texture = kind.read(archive.read(index), Context(library, name))
-                Image.fromarray(texture.picture()).save(plain / f"{index}.png")
-
-        numbers = iter(range(9))
+                target = (plain / name).with_suffix(".png")
+                if not target.parent.is_dir():
+                    target.parent.mkdir(parents=True)
+                Image.fromarray(texture.picture()).save(target)
 
         def ours() -> None:
             done = sending.export(workspace, project, Path(home) / f"out{next(numbers)}", Search())

@@ -11,26 +11,31 @@ from pathlib import Path
 from brae.core.errors import storage_error
 
 
-def write_atomically(target: Path, data: bytes, *, durable: bool = False) -> None:
+def write_atomically(target: Path, data: bytes, *, durable: bool = False) -> os.stat_result:
     """Write a file beside ``target``, then put it in its place; ``durable``: it is there after a power cut as well.
 
-    A link at ``target`` is replaced, never followed. Raises StorageError where the operating system refuses.
+    Returns the status of the new file. A link at ``target`` is replaced, never followed. Raises StorageError where
+    the operating system refuses.
     """
     try:
         handle, beside = _beside(target)
         try:
-            with os.fdopen(handle, "wb", buffering=0) as stream:
+            try:
                 left = memoryview(data)
                 while left:
-                    left = left[stream.write(left) :]
+                    left = left[os.write(handle, left) :]
                 if durable:
                     os.fsync(handle)
-            replace(Path(beside), target)
+                status = os.fstat(handle)
+            finally:
+                os.close(handle)
+            replace(beside, target)
         except BaseException:
             Path(beside).unlink(missing_ok=True)
             raise
     except OSError as error:
         raise storage_error(error, "write", target) from error
+    return status
 
 
 _NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
@@ -55,7 +60,7 @@ def _beside(target: Path) -> tuple[int, str]:
 _LETS_GO, _AGAIN = 3.0, 0.05
 
 
-def replace(source: Path, target: Path) -> None:
+def replace(source: Path | str, target: Path | str) -> None:
     """Put a file in the place of another.
 
     On Windows that is refused while any program has the other open: it is tried again for a moment. OSError where
@@ -64,7 +69,7 @@ def replace(source: Path, target: Path) -> None:
     until = time.monotonic() + _LETS_GO
     while True:
         try:
-            source.replace(target)
+            os.replace(source, target)  # noqa: PTH105  (a Path made for each of 100,000 files is dear)
             return
         except PermissionError:
             if sys.platform != "win32" or time.monotonic() > until:

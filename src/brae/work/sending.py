@@ -55,7 +55,8 @@ def export(
             some = _Some(workspace, project, library, [found for _, found in together if found is not None])
             for address, found in together:
                 read = partial(some.read, found) if found is not None else partial(_gone, address)
-                yield ToSend(address, kind_of[address], stems[address], read)
+                size = found.member.real if found is not None else 0
+                yield ToSend(address, kind_of[address], stems[address], read, size)
 
     ticker.begin(len(wanted), "items")
     return sending.send(items(), folder, ticker.tick).as_dict()

@@ -242,12 +242,15 @@ class Workspace:
 
     def find_each(self, project: str, addresses: Sequence[str]) -> Iterator[tuple[str, Located | None]]:
         """Many members by their addresses, in that order, a few hundred at a time; None where one is missing."""
-        query = select(Member, ArchiveRow).join(ArchiveRow, Member.archive_id == ArchiveRow.id)
         for start in range(0, len(addresses), _FOUND):
             some = addresses[start : start + _FOUND]
             with self.database.session() as session:
-                rows = session.execute(query.where(Member.project_id == project, Member.address.in_(some)))
-                found = {member.address: Located(member, archive) for member, archive in rows}
+                query = select(Member).where(Member.project_id == project, Member.address.in_(some))
+                members = session.scalars(query).all()
+                # Not beside each member: the archive's columns would be read anew for every one of them.
+                within = ArchiveRow.id.in_({member.archive_id for member in members})
+                archives = {row.id: row for row in session.scalars(select(ArchiveRow).where(within))}
+                found = {member.address: Located(member, archives[member.archive_id]) for member in members}
             for address in some:
                 yield address, found.get(address)
 

@@ -30,6 +30,9 @@ from brae.core.errors import BraeError, internal, storage_error
 LIST = "brae-export.jsonl"
 #: Batches of items that wait, for each core, and how many are in one. To hand over a small one costs as much as it.
 _AHEAD, _BATCH = 2, 8
+#: Bytes of an item below which its batch is done by one thread: the work on it is the interpreter's, which two
+#: threads only take from each other (measured on 12,000 textures of 3 kB: 16 seconds of work instead of 12).
+_SMALL = 8 << 10
 
 
 @dataclass(frozen=True)
@@ -40,6 +43,8 @@ class ToSend:
     kind: str
     stem: str
     read: Callable[[], tuple[bytes, Context]]
+    #: bytes, as far as they are known
+    size: int = 0
 
 
 @dataclass(frozen=True)
@@ -148,7 +153,7 @@ def send(items: Iterable[ToSend], folder: Path, tick: Callable[[], None] = lambd
     return result
 
 
-def _on_all_cores(work: Callable[[Any], Any], items: Iterable[Any]) -> Iterator[Any]:
+def _on_all_cores(work: Callable[[ToSend], Any], items: Iterable[ToSend]) -> Iterator[Any]:
     """The results in order, with only so many items in memory at a time."""
     cores = os.cpu_count() or 1
     waiting: deque[Future[list[Any]]] = deque()
@@ -157,7 +162,8 @@ def _on_all_cores(work: Callable[[Any], Any], items: Iterable[Any]) -> Iterator[
         try:
             while batch := list(islice(some, _BATCH)):
                 waiting.append(pool.submit(lambda batch: [work(item) for item in batch], batch))
-                if len(waiting) >= cores * _AHEAD:
+                small = sum(item.size for item in batch) < _SMALL * len(batch)
+                while len(waiting) >= (1 if small else cores * _AHEAD):
                     yield from waiting.popleft().result()
             while waiting:
                 yield from waiting.popleft().result()
@@ -187,8 +193,7 @@ def _send_one(item: ToSend, folder: Path, written: _List) -> str | dict[str, Any
             check_link(target)
             if known is None:
                 return file  # something of the person's own
-        write_atomically(target, data)
-        status = target.stat()
+        status = write_atomically(target, data)
         sha256 = hashlib.sha256(data).hexdigest()
         written.add(Sent(item.address, file, original, sha256, status.st_size, status.st_mtime_ns))
     except OSError as error:
