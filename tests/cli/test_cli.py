@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
+from typer.testing import CliRunner
 
+from brae.cli.main import app
 from brae.core.layouts.library import FOLDER
 from brae.store import Home
 from brae.work import Workspace
@@ -20,9 +20,14 @@ from tests.work.test_flow import SAIL, come_back, digests, paint
 
 
 def brae(*words: object, fails: bool = False) -> str:
-    """Run a command; its output, piped, so without progress bars."""
-    done = subprocess.run([sys.executable, "-m", "brae.cli", *map(str, words)], capture_output=True, text=True)
-    assert (done.returncode != 0) == fails, done.stderr
+    """Run a command in this process, which has all modules at hand; its output, without progress bars.
+
+    A process of its own is what ``test_promises`` runs.
+    """
+    done = CliRunner().invoke(app, [str(word) for word in words], prog_name="brae")
+    if done.exception is not None and not isinstance(done.exception, SystemExit):
+        raise done.exception
+    assert (done.exit_code != 0) == fails, done.stderr
     if fails:
         assert done.stderr.startswith(("brae: ", "Usage")), done.stderr
         assert "Traceback" not in done.stderr
