@@ -10,8 +10,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from PIL import Image
 
 from tests.cli.test_cli import brae
+from tests.core.families.cookbook import bank, said, tune
+from tests.core.families.family import in_cookbook
 
 RATE = 48_000
 TONE = 10 ** (-23 / 20) * np.sin(2 * np.pi * 1000 * np.arange(RATE) / RATE)
@@ -80,3 +83,71 @@ def test_a_text_keeps_its_line_ends(sounds: Path, tmp_path: Path) -> None:
     said = json.loads(brae(*arguments, "--json"))
     assert [one["remedy"]["applied"] for one in said["encoded"][0]["findings"]] == [True]
     assert (tmp_path / "made.txt").read_bytes() == b"Ebb\r\nFlow\r\n"
+
+
+def game_of(folder: Path, **layouts: str) -> Path:
+    """A folder with layouts of the cookbook beside its files."""
+    (folder / "brae-layouts").mkdir(parents=True)
+    for name, layout in layouts.items():
+        (folder / "brae-layouts" / f"{name}.yaml").write_text(in_cookbook(layout))
+    return folder
+
+
+def test_a_sound_behind_its_own_header_is_that_file(tmp_path: Path) -> None:
+    """Codes by the standard library's ``audioop``; what comes back is heard by it as well."""
+    audioop = pytest.importorskip("audioop", reason="not in this Python any more")
+    game, home = game_of(tmp_path / "game", tune="cook-tune"), tmp_path / "home"
+    samples = np.rint(9000 * np.sin(2 * np.pi * 440 * np.arange(22_050) / 22_050)).astype(np.int16)
+    codes, _ = audioop.lin2adpcm(samples.tobytes(), 2, None)
+    original = game / "bell.tune"
+    original.write_bytes(tune([("", codes)])["main"])
+    before = original.read_bytes()
+    brae("decode", original, "-o", tmp_path / "bell.wav", "--home", home)
+    heard, rate = soundfile.read(tmp_path / "bell.wav", dtype="int16")
+    assert rate == 22_050
+    assert heard.tobytes() == audioop.adpcm2lin(codes, 2, None)[0]
+    # Untouched: the same file. Painted over in an editor, at another rate: its own header, and its size in it.
+    brae("encode", tmp_path / "bell.wav", "-o", tmp_path / "same.tune", "--like", original, "--home", home)
+    assert (tmp_path / "same.tune").read_bytes() == before
+    time = np.arange(44_100 * 2) / 44_100
+    soundfile.write(tmp_path / "horn.flac", 0.3 * np.sin(2 * np.pi * 330 * time), 44_100)
+    arguments = ("encode", tmp_path / "horn.flac", "-o", tmp_path / "horn.tune", "--like", original)
+    told = json.loads(brae(*arguments, "--home", home, "--json"))["encoded"][0]
+    assert {"rate", "length"} <= {one["id"] for one in told["findings"]}
+    made = (tmp_path / "horn.tune").read_bytes()
+    assert (made[:10], int.from_bytes(made[10:14], "big")) == (before[:10], len(made) - 14)
+    assert told["bytes"] == len(made)
+    back = np.frombuffer(audioop.adpcm2lin(made[14:], 2, None)[0], np.int16) / 32768
+    wanted = 0.3 * np.sin(2 * np.pi * 330 * np.arange(44_100) / 22_050)
+    assert np.corrcoef(back[1000:44_000], wanted[1000:44_000])[0, 1] > 0.99
+    assert "never overwritten" in brae(
+        "encode", tmp_path / "horn.flac", "-o", original, "--like", original, fails=True
+    )
+    assert original.read_bytes() == before
+
+
+def test_members_are_what_their_records_say(tmp_path: Path) -> None:
+    """A sound of a bank and a picture without a header, named by their addresses."""
+    game, home = game_of(tmp_path / "game", bank="cook-bank", said="cook-said"), tmp_path / "home"
+    frames = np.random.default_rng(3).integers(0, 256, (70, 16), dtype=np.uint8)
+    frames[:, 0], frames[:, 1] = 0x0C, 2  # the codes are the samples: no filter, no shift
+    two = frames.copy()
+    two[5:] = 0
+    (game / "sea.bank").write_bytes(bank([("wave", frames.tobytes()), ("gull", two.tobytes())])["main"])
+    wave = f"{game / 'sea.bank'}//wave"
+    brae("decode", wave, "-o", tmp_path / "wave.wav", "--home", home)
+    heard, _ = soundfile.read(tmp_path / "wave.wav", dtype="int16")
+    codes = np.stack([frames[:, 2:] & 15, frames[:, 2:] >> 4], axis=2).reshape(-1)
+    assert heard.tolist() == ((codes.astype(int) ^ 8) - 8).tolist()
+    brae("encode", tmp_path / "wave.wav", "-o", tmp_path / "wave.bin", "--like", wave, "--home", home)
+    assert (tmp_path / "wave.bin").read_bytes() == frames.tobytes()
+    assert "archive of 2 members" in brae("decode", game / "sea.bank", "-o", tmp_path / "a.wav", fails=True)
+    table = json.loads(brae("loudness", game / "sea.bank", "--json"))["sounds"]
+    assert [one["address"] for one in table] == ["sea.bank//wave", "sea.bank//gull"]
+    pixels = np.random.default_rng(4).integers(0, 256, (6, 10, 4), dtype=np.uint8)
+    data = bytearray(said([("sail", pixels.tobytes()), ("note", b"words")])["main"])
+    data[24:28], data[28:30], data[30:32] = b"PIC ", (10).to_bytes(2, "little"), (6).to_bytes(2, "little")
+    (game / "art.said").write_bytes(data)
+    brae("decode", f"{game / 'art.said'}//sail", "-o", tmp_path / "sail.png", "--home", home)
+    with Image.open(tmp_path / "sail.png") as picture:
+        assert np.array_equal(np.asarray(picture), pixels[::-1, :, [2, 1, 0, 3]])

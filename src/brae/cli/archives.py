@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -11,13 +11,13 @@ import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, PathArgument, app
 from brae.cli.output import bar, errors, readable, say
-from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError, storage_error
+from brae.cli.writing import places, write_all
+from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError
 
 if TYPE_CHECKING:
     from brae.core.containers.base import Container
     from brae.core.containers.nesting import Opened
     from brae.core.layouts.model import Layout
-    from brae.core.layouts.segments import Composed
     from brae.core.sources import ByteSource
 
 #: files found by their signs that a search for a structure goes by
@@ -94,12 +94,13 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
 
 def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:
     from brae.cli.targets import read_target
-    from brae.core.assets.base import HEAD, Context
+    from brae.core.assets.base import HEAD
     from brae.core.assets.facts import declared, written
     from brae.core.assets.registry import kinds
     from brae.core.catalogue import describe
 
-    data, name, library, fetch = read_target(target, home)
+    found_there = read_target(target, home, into=False)
+    data, name, library = found_there.data, found_there.context.name, found_there.context.library
     item = describe(
         data[:HEAD],
         library,
@@ -116,7 +117,7 @@ def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tup
     kind = kinds().get(layout.kind if layout is not None else item.kind)
     if kind is None:
         return found, f"{name}: {item.kind} (no layout fits), {len(data):,} bytes"
-    asset = kind.read(data, Context(library, name, fetch, layout))
+    asset = kind.read(data, replace(found_there.context, layout=layout))
     again, file_type = kind.rebuild(asset), layout.layout if layout is not None else item.container
     found |= {
         "kind": kind.id,
@@ -225,33 +226,6 @@ def unpack(
             raise typer.Exit(1)
 
 
-def _targets(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
-    """Where the files of an archive go that is written to ``out``."""
-    from brae.core.layouts.library import companions
-    from brae.core.sources import MAIN
-
-    return companions(layout, out, files) if layout is not None else {MAIN: out}
-
-
-def _write_all(composed: Composed, targets: dict[str, Path]) -> None:
-    """Write every file of a result; none of them is half there."""
-    from brae.core.atomic import replace
-    from brae.core.layouts.segments import write_beside
-
-    for name in composed.segments:
-        target = targets[name]
-        draft = target.with_name(f".{target.name}.brae-new")
-        try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            try:
-                write_beside(composed, name, draft)
-                replace(draft, target)
-            finally:
-                draft.unlink(missing_ok=True)
-        except OSError as error:
-            raise storage_error(error, "write", target) from error
-
-
 def _check_new(*targets: Path) -> None:
     """A new archive takes no other file's place; neither do its data files."""
     for target in targets:
@@ -288,9 +262,9 @@ def make(
         described_by = library.get(kind_of(layout, library) or layout)
         members = list(new_members(folder))
         composed = make_archive(described_by, members)
-        targets = _targets(described_by, out, composed.segments)
+        targets = places(described_by, out, composed.segments)
         _check_new(*targets.values())
-        _write_all(composed, targets)
+        write_all(composed, targets)
         files = {name: str(path) for name, path in targets.items()}
         words = f"{len(members):,} members: {', '.join(map(str, targets.values()))}"
         say({"members": [name for name, _ in members], "files": files}, words, as_json)
@@ -336,7 +310,7 @@ def _rebuild(
         outer = opened.outermost
         described_by = library.layouts.get(outer.kind)
         mine = {path.resolve() for path in files_of(outer.kind, split_target(file)[0], library).values()}
-        if mine & {target.resolve() for target in _targets(described_by, out, ()).values()}:
+        if mine & {target.resolve() for target in places(described_by, out, ()).values()}:
             raise ReadOnlyError(
                 "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
             )
@@ -351,10 +325,10 @@ def _rebuild(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        targets = _targets(described_by, out, composed.segments)
+        targets = places(described_by, out, composed.segments)
         if new:
             _check_new(*targets.values())
-        _write_all(composed, targets)
+        write_all(composed, targets)
         changed = [archive.labels[index] for index in sorted(edits.changed)]
         added = [new.name for new in edits.added]
         removed = [archive.labels[index] for index in sorted(edits.removed)]

@@ -98,15 +98,13 @@ def _flat(told: dict[str, object]) -> dict[str, object]:
 def _sheet(target: str, home: Path | None) -> Picture:
     import numpy as np
 
-    from brae.cli.targets import kind_told, read_target
-    from brae.core.assets.base import Context
+    from brae.cli.targets import read_target
     from brae.core.assets.texture.files import read_image
 
-    data, name, library, fetch = read_target(target, home)
-    kind = kind_told(data, name, library)
-    if kind is None or not kind.pictured:
+    found = read_target(target, home)
+    if found.kind is None or not found.kind.pictured:
         raise FormatError("This is no picture.", address=target)
-    sent = kind.send(kind.read(data, Context(library, name, fetch)))
+    sent = found.kind.send(found.kind.read(found.data, found.context))
     picture = read_image(sent.data, sent.name).picture
     if picture.dtype != np.uint8:
         raise FormatError("Sheets of more than 8 bits are not read yet.", address=target)

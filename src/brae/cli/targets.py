@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from brae.core import addresses
 from brae.core.assets.said import check
 from brae.core.containers.nesting import Opened, open_path
-from brae.core.errors import FormatError, NotFoundError
+from brae.core.errors import FormatError, NotFoundError, ReadOnlyError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
 from brae.core.places import layout_folders
@@ -18,8 +20,10 @@ from brae.demo import LAYOUTS
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from brae.core.assets.base import AssetKind, Fetch
+    from brae.core.assets.base import AssetKind, Context
+    from brae.core.containers.base import Container
     from brae.core.find.folder import HeldItem
+    from brae.core.layouts.segments import Composed
 
 
 def library_for(file: Path, home: Path | None) -> Library:
@@ -65,26 +69,84 @@ def open_target(target: str, layout: str | None, home: Path | None) -> tuple[Ope
     return open_path(file, labels, library, kind_of(layout, library)), library
 
 
-def read_target(target: str, home: Path | None) -> tuple[bytes, str, Library, Fetch]:
-    """The bytes of a file, or of a member at any depth, its name, and the way to what lies beside it."""
+@dataclass(frozen=True)
+class Target:
+    """A file, or a member at any depth: its bytes, and what reading them may ask for."""
+
+    data: bytes
+    context: Context
+    #: the archive that was named itself, and of which this is the only member
+    lone_in: Opened | None = None
+
+    @cached_property
+    def kind(self) -> AssetKind[Any] | None:
+        """The kind of item that it is: by what its archive's records say, else by what it begins with."""
+        from brae.core import catalogue
+        from brae.core.assets.base import HEAD
+        from brae.core.assets.registry import kinds
+
+        if self.context.said:
+            return kinds().get(str(self.context.said.get("kind")))
+        name, size = self.context.name, len(self.data)
+        item = catalogue.describe(
+            self.data[:HEAD], self.context.library, label=name, name=name, stored=size, real=size, packer="none",
+            read=lambda length: self.data[:length],
+        )  # fmt: skip
+        return kinds().get(item.kind)
+
+    def with_member(self, data: bytes) -> Composed | None:
+        """The archive that was named, with other bytes for its only member; None where no archive was."""
+        if self.lone_in is None:
+            return None
+        archive = self.lone_in.container
+        proof = archive.prove()
+        if not proof.exact:
+            raise ReadOnlyError(f"This archive cannot be rebuilt: {proof.reason}", offset=proof.offset)
+        change = archive.pack(0, data, archive.packing_level(0))
+        return self.lone_in.outwards(archive.rebuild({0: change}))
+
+
+def read_target(target: str, home: Path | None, *, into: bool = True) -> Target:
+    """The bytes of a file, or of a member at any depth.
+
+    ``into``: an archive of one member, such as a sound or a texture behind a header of its own, is that member.
+    """
+    from brae.core.assets.base import Context
+    from brae.core.containers.recognise import recognise_file
+
     file, labels = split_target(target)
     library = library_for(file, home)
-    if not labels:
+    if labels:
+        holder = open_path(file, labels[:-1], library).container
+        index = holder.index_of(labels[-1])
+        if index < 0:
+            raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
+        return Target(holder.read(index), _context(holder, index, library))
+    if into and recognise_file(file, library) is not None:
+        opened = open_path(file, [], library)
+        archive = opened.container
+        if len(archive) == 1:
+            return Target(archive.read(0), _context(archive, 0, library), opened)
+        raise FormatError(
+            f"This is an archive of {len(archive):,} members.",
+            address=target,
+            remedy=f"Name one of them, such as {target}//{archive.labels[0]}." if len(archive) else "",
+        )
 
-        def beside(name: str) -> bytes:
-            found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
-            if not found:
-                raise NotFoundError(
-                    f"{name}, which holds the larger levels, does not lie beside it.", address=target
-                )
-            return found[0].read_bytes()
+    def beside(name: str) -> bytes:
+        found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
+        if not found:
+            raise NotFoundError(f"{name}, which holds the larger levels, does not lie beside it.", address=target)
+        return found[0].read_bytes()
 
-        return file.read_bytes(), file.name, library, beside
-    holder = open_path(file, labels[:-1], library).container
-    index = holder.index_of(labels[-1])
-    if index < 0:
-        raise NotFoundError(f"There is no member '{labels[-1]}'.", address=target)
-    return holder.read(index), holder.names[index], library, holder.read_named
+    return Target(file.read_bytes(), Context(library, file.name, beside))
+
+
+def _context(archive: Container, index: int, library: Library) -> Context:
+    from brae.core.assets.base import Context
+
+    said = archive.said([index])[0]
+    return Context(library, archive.names[index], archive.read_named, said=said)
 
 
 def place_of(target: str, home: Path | None) -> tuple[Path, list[str], Library]:
@@ -108,20 +170,6 @@ def held_in(target: str, home: Path | None) -> Iterator[HeldItem]:
     if labels and not found:
         wanted = addresses.join(addresses.quote(place.name), *labels)
         yield from (one for one in items_in(place, library, labels[:-1]) if one.address == wanted)
-
-
-def kind_told(data: bytes, name: str, library: Library) -> AssetKind[Any] | None:
-    """The kind of item that bytes are, by what they begin with."""
-    from brae.core import catalogue
-    from brae.core.assets.base import HEAD
-    from brae.core.assets.registry import kinds
-
-    size = len(data)
-    item = catalogue.describe(
-        data[:HEAD], library, label=name, name=name, stored=size, real=size, packer="none",
-        read=lambda length: data[:length],
-    )  # fmt: skip
-    return kinds().get(item.kind)
 
 
 def pictures_in(targets: Sequence[str], home: Path | None, out: Path | None) -> list[tuple[HeldItem, str]]:

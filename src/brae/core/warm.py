@@ -13,7 +13,8 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from brae.core.assets.sound import ima
+from brae.core.assets.sound import ima, ms
+from brae.core.assets.sound.frames import Frames
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
@@ -53,7 +54,11 @@ def _layouts() -> None:
 
 
 def _sounds() -> None:
-    ima.encode(np.zeros((4, 1), np.int16), 256)
+    for codec in (ima, ms):
+        codec.encode(np.zeros((4, 1), np.int16), 256, bytes(256))
+    codes = np.zeros(4, np.uint8)
+    ima.encode_run(ima.decode_run(codes), codes)
+    Frames(16, (("shift", 4), ("filter", 4)), 12, -1, ((0, 0),)).encode(np.zeros(4, np.int16), bytes(16))
 
 
 def _discs() -> None:

@@ -628,6 +628,19 @@ def said(members: Members) -> Files:
     return {"main": head + body}
 
 
+def tune(members: Members) -> Files:
+    ((_, data),) = members
+    return {"main": struct.pack(">4sIHI", b"TUNE", 22050, 1, len(data)) + data}
+
+
+def bank(members: Members) -> Files:
+    head = struct.pack("<4sI", b"BANK", len(members))
+    places, body = _places(members, len(pad(head + bytes(24 * len(members)), 16)), 16)
+    for (name, data), at in zip(members, places, strict=True):
+        head += struct.pack("<12sHHII", name.encode(), 22050, 1, at, len(data))
+    return {"main": pad(head, 16) + body}
+
+
 def named(members: Members) -> Files:
     body = b"NMDC"
     for name, data in members:
@@ -670,6 +683,8 @@ COOKED = [
     _cooked("hidden", hidden, shape=_short),
     _cooked("checks", checks, shape=_short),
     _cooked("lone", lone, named=False, grows=False, most=1),
+    _cooked("tune", tune, named=False, grows=False, most=1),
+    _cooked("bank", bank, shape=_short, grows=False, least=1),
     _cooked("fixed-size", fixed_size, shape=_kind_name),
     _cooked("ending", ending, shape=_short, grows=False),
     _cooked("pays", pays, shape=_short),

@@ -11,7 +11,7 @@ import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, app
 from brae.cli.output import errors, readable, say
-from brae.core.errors import BraeError, FormatError, NotFoundError, RefusedError, UnknownFormatError
+from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError, RefusedError, UnknownFormatError
 
 if TYPE_CHECKING:
     from brae.core.assets.sheet import MatchSheet
@@ -35,25 +35,28 @@ def decode(
     home: HomeOption = None,
 ) -> None:
     """A texture as a picture, a sound as a sound file, a text as a text file."""
-    from brae.cli.targets import kind_of, kind_told, read_target
-    from brae.core.assets.base import Context
+    from brae.cli.targets import kind_of, read_target
     from brae.core.assets.texture import described
     from brae.core.assets.texture.files import read_texture, write_image
     from brae.core.atomic import write_atomically
 
     with errors():
-        data, name, library, fetch = read_target(file, home)
-        kind = kind_of(layout, library)
-        told = kind_told(data, name, library) if kind is None else None
-        if told is not None and told.id != TEXTURE:
-            made = told.saved(told.read(data, Context(library, name, fetch)), out.suffix.lower())
+        target = read_target(file, home, into=layout is None)
+        context, library = target.context, target.context.library
+        chosen = kind_of(layout, library)
+        kind = target.kind if chosen is None else None
+        if kind is not None and kind.id != TEXTURE:
+            made = kind.saved(kind.read(target.data, context), out.suffix.lower())
             write_atomically(out, made)
             typer.echo(f"{out}: {len(made):,} bytes")
             return
-        if kind is not None:
-            texture = described.read(library.layouts[kind], data, name, fetch)
+        if chosen is not None:
+            assert context.fetch is not None
+            texture = described.read(library.layouts[chosen], target.data, context.name, context.fetch)
+        elif kind is not None:
+            texture = kind.read(target.data, context)
         else:
-            texture = read_texture(data, library, name, fetch)
+            texture = read_texture(target.data, library, context.name, context.fetch)
         if not 0 <= level < len(texture.levels):
             raise NotFoundError(f"There is no mip level {level}.", expected=f"0 to {len(texture.levels) - 1}")
         picture = texture.picture(level)
@@ -77,7 +80,10 @@ def encode(
     image: Annotated[Path, typer.Argument(help="A picture that an image program saved, or a folder of them.")],
     out: Annotated[Path, typer.Option("-o", "--out", help="The texture (.dds or .ktx2), or a folder.")],
     like: Annotated[
-        Path | None, typer.Option(help="Encode it like this original (of a folder: the one of the same name).")
+        str | None,
+        typer.Option(
+            help="Encode it like this original: a file, ARCHIVE//MEMBER, or a folder (the one of the same name)."
+        ),
     ] = None,
     pixel_format: Annotated[
         str | None, typer.Option("--format", help="bc1 to bc7, rgba8, rgb565, rgba16f ... (docs/formats.md).")
@@ -110,8 +116,9 @@ def encode(
 
     What differs from the original is told.
     """
-    from brae.cli.targets import check_file, kind_told, library_for
-    from brae.core.assets.base import Context, ExchangeFile, Version
+    from brae.cli.targets import check_file, read_target
+    from brae.cli.writing import places, write_all
+    from brae.core.assets.base import ExchangeFile, Version
     from brae.core.assets.texture import formats
     from brae.core.assets.texture.encode import encode_new
     from brae.core.assets.texture.files import read_image, read_texture
@@ -136,23 +143,27 @@ def encode(
             typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)
             warm()
 
-        def one(source: Path, target: Path, original: Path | None) -> dict[str, Any]:
+        def one(source: Path, target: Path, original: str | None) -> dict[str, Any]:
             check_file(source)
             findings: list[dict[str, Any]] = []
             if original is not None:
-                check_file(original)
-                library, before = library_for(original, home), original.read_bytes()
-                told = kind_told(before, original.name, library)
-                if told is not None and told.id != TEXTURE:
-                    asset = told.read(before, Context(library, original.name))
-                    file, own = ExchangeFile(source.name, source.read_bytes()), told.recipe(asset).model_dump()
-                    sheet, made = told.match(asset, Version(file), own)
+                _spare(original, target)
+                before = read_target(original, home)
+                kind, context = before.kind, before.context
+                if kind is not None and kind.id != TEXTURE:
+                    asset = kind.read(before.data, context)
+                    file, own = ExchangeFile(source.name, source.read_bytes()), kind.recipe(asset).model_dump()
+                    sheet, made = kind.match(asset, Version(file), own)
                     if put_right and (remedies := _remedies(sheet)):
-                        sheet, made = told.match(asset, Version(file, tuple(remedies)), own)
-                    data, words = made.data, f"like the original's {len(before):,}"
+                        sheet, made = kind.match(asset, Version(file, tuple(remedies)), own)
+                    data, words = made.data, f"like the original's {len(before.data):,}"
                 else:
                     read = read_image(source.read_bytes(), source.name)
-                    texture = read_texture(before, library, original.name)
+                    texture = (
+                        read_texture(before.data, context.library, context.name)
+                        if kind is None
+                        else kind.read(before.data, context)
+                    )
                     recipe = texture.recipe().model_copy(update={"effort": effort, "perceptual": perceptual})
                     sheet, encoded = match(read, texture, recipe, [], source.name)
                     if put_right and (remedies := _remedies(sheet)):
@@ -166,6 +177,12 @@ def encode(
                         address=source.name,
                         remedy="Put it right, or write it all the same with --anyway.",
                     )
+                if (composed := before.with_member(data)) is not None:
+                    assert before.lone_in is not None
+                    outer = context.library.layouts.get(before.lone_in.outermost.kind)
+                    write_all(composed, places(outer, target, composed.segments))
+                    size = target.stat().st_size
+                    return {"file": str(target), "bytes": size, "words": words, "findings": findings}
             else:
                 read = read_image(source.read_bytes(), source.name)
                 container = target.suffix.lower().lstrip(".")
@@ -182,11 +199,21 @@ def encode(
             return {"file": str(target), "bytes": len(data), "words": words, "findings": findings}
 
         if image.is_dir():
-            _encode_folder(image, out, like, one, as_json)
+            _encode_folder(image, out, None if like is None else Path(like), one, as_json)
         elif as_json:
             say({"encoded": [one(image, out, like)]}, "", True)
         else:
             _tell(one(image, out, like))
+
+
+def _spare(original: str, target: Path) -> None:
+    """Raise ReadOnlyError where what is made would take the place of its original."""
+    from brae.cli.targets import split_target
+
+    if target.exists() and target.resolve() == split_target(original)[0].resolve():
+        raise ReadOnlyError(
+            "The original is never overwritten.", address=str(target), remedy="Choose another name with -o."
+        )
 
 
 def _remedies(sheet: MatchSheet) -> list[Any]:
@@ -210,7 +237,7 @@ def _encode_folder(
     folder: Path,
     out: Path,
     like: Path | None,
-    one: Callable[[Path, Path, Path | None], dict[str, Any]],
+    one: Callable[[Path, Path, str | None], dict[str, Any]],
     as_json: bool,
 ) -> None:
     """Every picture below a folder, to the same place below another; what fails is told at the end."""
@@ -239,7 +266,7 @@ def _encode_folder(
                 return NotFoundError(f"There is no original for {inside} below {like}.")
             target = (out / inside).with_suffix(original.suffix)
         try:
-            return one(source, target, original)
+            return one(source, target, None if original is None else str(original))
         except BraeError as error:
             return error.at(str(inside))
 
@@ -281,10 +308,10 @@ def guess(
     from brae.core.atomic import write_atomically
 
     with errors():
-        data, name, _, _ = read_target(file, home)
+        data = read_target(file, home, into=False).data
         found = guesses_of(data, most)
         if not found:
-            raise UnknownFormatError(f"No dimensions explain {len(data):,} bytes of pixels.", address=name)
+            raise UnknownFormatError(f"No dimensions explain {len(data):,} bytes of pixels.", address=file)
         if out is not None:
             texture = read_raw(data, found[0].header(data), found[0].offset)
             write_atomically(out, write_image(texture.picture(), _picture_kind(out)))

@@ -7,14 +7,16 @@ relation holds for all of them it is no chance, and the line that says so is pro
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
 
 from brae.core.containers.described import Archive
+from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import field_names
 from brae.core.layouts.fields import FieldPart, Leaf
-from brae.core.layouts.parts import MembersPart, TablePart
+from brae.core.layouts.parts import Content, MembersPart, Said, TablePart
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 #: fewer members, or fewer different numbers, than these prove nothing
@@ -36,7 +38,11 @@ def _of_records(archive: Archive) -> list[tuple[str, str]]:
         return []
     if not isinstance(found.records, TablePart) or len(archive) < _MEMBERS:
         return []
-    read = {*part.where} | {column.length for column in found.records.record if isinstance(column.length, str)}
+    read = (
+        _named_in_facts(part)
+        | {*part.where}
+        | {column.length for column in found.records.record if isinstance(column.length, str)}
+    )
     for made in (part.offset, part.size, part.real):
         read |= field_names(made) if made is not None else set()
     result = []
@@ -48,6 +54,17 @@ def _of_records(archive: Archive) -> list[tuple[str, str]]:
         if line is not None:
             result.append((leaf.field, line))
     return result
+
+
+def _named_in_facts(part: Content) -> set[str]:
+    """The fields that say what members are: a sample rate that happens to be a size is still one."""
+    found: set[str] = set()
+    for fact in (part.kind, *part.facts.values()):
+        of = fact.of if isinstance(fact, Said) else fact
+        if isinstance(of, str):
+            with suppress(LayoutError):  # a word that stands for itself
+                found |= field_names(of)
+    return found
 
 
 def _explained(leaf: Leaf) -> bool:
@@ -97,7 +114,7 @@ def relation(archive: Archive, numbers: Ints, different: int = _DIFFERENT) -> st
 def _of_header(archive: Archive) -> list[tuple[str, str]]:
     parsed, part = archive.parsed, archive.directory.part
     table = part.of if isinstance(part, MembersPart) else None
-    read: set[str] = set()
+    read = _named_in_facts(part)
     for other in parsed.layout.parts:
         for key in ("at", "count", "size", "base", "offset", "real", "length"):
             made = getattr(other, key, None)

@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.sound import ima
-from brae.core.assets.sound.riff import with_loops
+from brae.core.assets.sound import ima, ms
+from brae.core.assets.sound.riff import Riff, with_loops
 from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
 from brae.core.errors import FormatError
 from brae.core.layouts.checksums import Crc, checksum
@@ -105,15 +105,15 @@ def written(original: Sound, samples: Samples, *, exact_bits: bool) -> Made:
 
     ``exact_bits``: they have no more bits than the codec, so nothing is dithered.
     """
-    bits = _DITHERED.get(original.subtype)
+    codes = original.bare is not None and original.bare.packed
+    bits = None if codes else _DITHERED.get(original.subtype)
     if bits is not None and not exact_bits:
-        samples = np.where(np.abs(samples).max(axis=1, keepdims=True) > 0, dithered(samples, bits), samples)
+        # Not where no bit is lost: silence, and what an editor saved with more bits and left as it was.
+        steps = samples * (1 << (bits - 1))
+        samples = np.where(np.abs(steps - np.rint(steps)) < 1e-3, samples, dithered(samples, bits))
     if original.riff is None:
         return Made(_packed(original, samples), len(samples))
-    data, form = _wave_data(original, samples)
-    new = {b"data": data}
-    if form is not None:
-        new[b"fmt "] = form
+    new = {b"data": _wave_data(original, samples)}
     riff = original.riff
     if riff.get(b"fact") is not None:
         new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
@@ -139,18 +139,20 @@ def check_writable(sound: Sound) -> None:
         raise FormatError(f"Sounds in {sound.codec} are heard, but not written.")
 
 
-def _wave_data(original: Sound, samples: Samples) -> tuple[bytes, bytes | None]:
-    """The bytes of a 'data' chunk; and of 'fmt ', where that has to say something else."""
-    if original.subtype in BITS:
-        return stored(samples, original.subtype), None
-    if original.subtype == "IMA_ADPCM" and original.block > 4 * original.channels:
-        return ima.encode(quantised(samples, 16).astype(np.int16), original.block), None
-    if original.subtype in ("ULAW", "ALAW", "MS_ADPCM"):
-        from brae.core.assets.sound.riff import Riff
+#: ADPCM in blocks: blocks that the edit did not change stay
+_BLOCKS = {"IMA_ADPCM": ima.encode, "MS_ADPCM": ms.encode}
 
-        made = Riff.of(_by_library(samples, original.rate, "WAV", original.subtype))
-        form = made.get(b"fmt ")
-        return made.get(b"data") or b"", form if original.subtype == "MS_ADPCM" else None
+
+def _wave_data(original: Sound, samples: Samples) -> bytes:
+    """The bytes of a 'data' chunk."""
+    if original.subtype in BITS:
+        return stored(samples, original.subtype)
+    if original.subtype in _BLOCKS and original.block > 7 * original.channels:
+        assert original.riff is not None
+        old = original.riff.get(b"data") or b""
+        return _BLOCKS[original.subtype](quantised(samples, 16).astype(np.int16), original.block, old)
+    if original.subtype in ("ULAW", "ALAW"):
+        return Riff.of(_by_library(samples, original.rate, "WAV", original.subtype)).get(b"data") or b""
     raise FormatError(f"Sounds in {original.codec} are heard, but not written.")
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+Numbers = np.ndarray[Any, Any]
 _STEPS = np.array(
     [
         7, 8, 9, 10, 11, 12, 13, 14, 16, 17, 19, 21, 23, 25, 28, 31, 34, 37, 41, 45, 50, 55, 60, 66, 73, 80,
@@ -24,8 +25,11 @@ _STEPS = np.array(
 _MOVES = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int64)
 
 
-def encode(samples: np.ndarray[Any, Any], block: int) -> bytes:
-    """Samples (frames, channels) of 16 bits as blocks of ``block`` bytes; the last one repeats the last sample."""
+def encode(samples: Numbers, block: int, old: bytes = b"") -> bytes:
+    """Samples (frames, channels) of 16 bits as blocks of ``block`` bytes; the last one repeats the last sample.
+
+    Blocks of ``old`` that hold the same samples stay as they are.
+    """
     frames, channels = samples.shape
     per_block = samples_of(block, channels)
     blocks = max(-(-frames // per_block), 1)
@@ -34,6 +38,56 @@ def encode(samples: np.ndarray[Any, Any], block: int) -> bytes:
         from brae.core.assets.sound.kernels import encode_ima  # Numba is slow to import
 
         encode_ima(np.ascontiguousarray(samples, np.int16), block, per_block, _STEPS, _MOVES, out)
+    return with_old(out, old, samples, decode(old, block, channels), per_block)
+
+
+def decode(data: bytes, block: int, channels: int) -> Numbers:
+    """The samples of whole blocks, shape (frames, channels), 16 bits."""
+    from brae.core.assets.sound.kernels import decode_ima
+
+    blocks = np.frombuffer(data, np.uint8)[: len(data) // block * block].reshape(-1, block)
+    per_block = samples_of(block, channels)
+    out = np.zeros((len(blocks) * per_block, channels), np.int16)
+    decode_ima(blocks, per_block, _STEPS, _MOVES, out)
+    return out
+
+
+def encode_run(samples: Numbers, old: Numbers) -> Numbers:
+    """One channel without headers, from silence on: a code of four bits for each sample of 16.
+
+    A code of ``old`` stays where it comes as near.
+    """
+    from brae.core.assets.sound.kernels import encode_ima_run
+
+    out = np.zeros(len(samples), np.uint8)
+    encode_ima_run(np.ascontiguousarray(samples, np.int16), old, _STEPS, _MOVES, out)
+    return out
+
+
+def decode_run(codes: Numbers) -> Numbers:
+    """The inverse."""
+    from brae.core.assets.sound.kernels import decode_ima_run
+
+    out = np.zeros(len(codes), np.int16)
+    decode_ima_run(codes, _STEPS, _MOVES, out)
+    return out
+
+
+def with_old(out: Numbers, old: bytes, samples: Numbers, before: Numbers, per_block: int) -> bytes:
+    """Encoded blocks, with those of ``old`` whose samples (``before``) are the ones that are wanted."""
+    whole = min(len(samples), len(before)) // per_block
+    if whole:
+        shape = (whole, -1)
+        wanted, there = samples[: whole * per_block], before[: whole * per_block]
+        same = (wanted.reshape(shape) == there.reshape(shape)).all(axis=1)
+        blocks = np.frombuffer(old, np.uint8)[: whole * out.shape[1]].reshape(whole, -1)
+        out[:whole][same] = blocks[same]
+    rest = len(samples) - whole * per_block
+    if len(out) > whole and len(old) >= len(out) * out.shape[1] and rest > 0:
+        # The last block: what lies behind the samples is nobody's, and stays too.
+        place = slice(whole * per_block, whole * per_block + rest)
+        if np.array_equal(samples[place], before[place]):
+            out[whole] = np.frombuffer(old, np.uint8)[whole * out.shape[1] : (whole + 1) * out.shape[1]]
     return out.tobytes()
 
 

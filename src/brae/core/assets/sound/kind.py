@@ -203,9 +203,9 @@ class SoundKind(AssetKind[Any]):
         if said is None:
             return super().told(head, library)
         found: dict[str, Value] = {"codec": said.codec, "rate": said.rate, "channels": said.channels}
-        found["bits"] = 8 * said.width
+        found["bits"] = 4 if said.packed else 8 * said.width
         if head.size is not None:
-            found["seconds"] = round(head.size // said.frame / said.rate, 3)
+            found["seconds"] = round(said.length(head.size) / said.rate, 3)
         return Sniffed("raw", found)
 
     def read(self, data: bytes, context: Context) -> Any:
@@ -220,10 +220,10 @@ class SoundKind(AssetKind[Any]):
         return read(data)
 
     def rebuild(self, asset: Any) -> bytes | None:
-        from brae.core.assets.sound.bare import bare
+        from brae.core.assets.sound import bare
 
         if asset.bare is not None:
-            return bare(asset)
+            return bare.again(asset, asset.data)
         return None if asset.riff is None else asset.riff.data
 
     def weight(self, asset: Any) -> int:
@@ -256,7 +256,7 @@ class SoundKind(AssetKind[Any]):
             frames=asset.frames,
             block=asset.block,
             loops=asset.loops,
-            size=len(asset.data),
+            size=asset.size,
         )
 
     def check_writable(self, asset: Any) -> None:
@@ -291,12 +291,11 @@ class SoundKind(AssetKind[Any]):
         return sent(read(file.data, file.name))
 
     def match(self, original: Any, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
-        from brae.core.assets.sound import bare
         from brae.core.assets.sound.matching import match
         from brae.core.assets.sound.sound import read
 
         sheet, data = match(original, read(version.file.data, version.file.name), version.remedies)
-        return sheet, Encoded(data if original.bare is None else bare.again(original, data))
+        return sheet, Encoded(data)
 
     def again(self, original: Any, encoded: Encoded) -> Any:
         from brae.core.assets.sound import bare

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
-from brae.core.assets.sound import convert
+from brae.core.assets.sound import bare, convert
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
 
@@ -115,16 +115,24 @@ def is_untouched(original: Sound, came: Sound) -> bool:
 def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundSheet, bytes]:
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
     if is_untouched(original, came) and not remedies:
-        samples, data, frames = original.samples, original.data, original.frames
+        samples, frames, result = original.samples, original.frames, original
         edit = Compared(original, came, samples, remedies)
-        result = original
+        data = original.data if original.bare is None else original.raw
     else:
         samples = fitted(original, came)
         edit = Compared(original, came, samples, remedies)
         samples = apply(samples, original, remedies)
+        if original.length_is_said:
+            samples = _length(samples, original)
         exact = not remedies and came.rate == original.rate and came.channels == original.channels
         made = convert.written(original, samples, exact_bits=exact and _bits(came) <= _bits(original))
-        data, frames, result = made.data, made.frames, read(made.data)
+        data, frames = made.data, made.frames
+        if original.bare is None:
+            result = read(data)
+        else:
+            data = bare.again(original, data)
+            result = bare.wrapped(data, original.bare)
+            frames = result.frames
     sheet = SoundSheet(
         properties=_properties(original, came, result, frames, len(data)),
         findings=[finding for rule in _RULES for finding in rule(edit)],
@@ -168,7 +176,7 @@ def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: 
         ("Loops", loops(original), loops(came), loops(result)),
         ("Loudest sample", *(f"{convert.peak(one.samples):.1f} dB" for one in (original, came, result))),
         ("File type", original.type, came.type, result.type),
-        ("Bytes", f"{len(original.data):,}", "–", f"{size:,}"),
+        ("Bytes", f"{original.size:,}", "–", f"{size:,}"),
     ]
     free = ("Loudest sample", "Bytes", "Length")
     return [Property.of(*row, matters=row[0] not in free) for row in rows]
@@ -267,6 +275,16 @@ def _long(edit: Compared) -> Iterator[Finding]:
     if abs(here - wanted) <= max(rate // 1000, 1):
         return
     loops = bool(edit.original.loops)
+    if edit.original.length_is_said:
+        label = f"Make it {wanted:,} samples long, with a short fade where it is cut"
+        yield Finding(
+            id="length",
+            severity="shows" if here > wanted else "note",
+            title=f"{here / rate:.2f} s instead of {wanted / rate:.2f} s",
+            in_game="The archive says how many samples there are, so it has as many.",
+            remedy=Remedy(id="always", label=label, applied=True, automatic=True),
+        )
+        return
     words = "Its loops are moved in proportion: listen to their seam." if loops else ""
     more = "It may be cut off" if here > wanted else "Silence may follow"
     yield Finding(

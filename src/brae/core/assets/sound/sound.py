@@ -42,9 +42,9 @@ class Sound:
     container: str
     riff: Riff | None = None
     loops: list[tuple[int, int]] = field(default_factory=list)
-    #: what the archive says of samples that have no header, and what lies behind the last whole one
+    #: what the archive says of samples that have no header, and their bytes there
     bare: Any = None
-    behind: bytes = b""
+    raw: bytes = b""
 
     @property
     def seconds(self) -> float:
@@ -54,12 +54,26 @@ class Sound:
     @property
     def codec(self) -> str:
         """How its samples are stored, for people."""
+        if self.bare is not None and self.bare.name:
+            return str(self.bare.name)
         bits = f" {BITS[self.subtype]} bits" if self.subtype in BITS else ""
         return CODECS.get(self.subtype, self.subtype) + bits
 
     @property
+    def size(self) -> int:
+        """Its bytes in the archive or the folder."""
+        return len(self.data if self.bare is None else self.raw)
+
+    @property
+    def length_is_said(self) -> bool:
+        """Whether the archive says elsewhere how many samples there are, so that an edit has as many."""
+        return self.bare is not None and self.bare.samples is not None
+
+    @property
     def block(self) -> int:
         """Bytes of an ADPCM block."""
+        if self.bare is not None:
+            return self.bare.block or self.bare.frame or 0
         form = self.riff.get(b"fmt ") if self.riff is not None else None
         return int.from_bytes(form[12:14], "little") if form else 0
 

@@ -1,0 +1,40 @@
+"""Where the files of a rebuilt archive go, and writing them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from brae.core.errors import storage_error
+
+if TYPE_CHECKING:
+    from brae.core.layouts.model import Layout
+    from brae.core.layouts.segments import Composed
+
+
+def places(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
+    """Where the files of an archive go that is written to ``out``."""
+    from brae.core.layouts.library import companions
+    from brae.core.sources import MAIN
+
+    return companions(layout, out, files) if layout is not None else {MAIN: out}
+
+
+def write_all(composed: Composed, targets: dict[str, Path]) -> None:
+    """Write every file of a result; none of them is half there."""
+    from brae.core.atomic import replace
+    from brae.core.layouts.segments import write_beside
+
+    for name in composed.segments:
+        target = targets[name]
+        draft = target.with_name(f".{target.name}.brae-new")
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                write_beside(composed, name, draft)
+                replace(draft, target)
+            finally:
+                draft.unlink(missing_ok=True)
+        except OSError as error:
+            raise storage_error(error, "write", target) from error
