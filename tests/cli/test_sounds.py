@@ -141,6 +141,8 @@ def test_members_are_what_their_records_say(tmp_path: Path) -> None:
     assert heard.tolist() == ((codes.astype(int) ^ 8) - 8).tolist()
     brae("encode", tmp_path / "wave.wav", "-o", tmp_path / "wave.bin", "--like", wave, "--home", home)
     assert (tmp_path / "wave.bin").read_bytes() == frames.tobytes()
+    told = json.loads(brae("inspect", wave, "--home", home, "--json"))
+    assert (told["kind"], told["facts"]["codec"], told["proof"]["exact"]) == ("sound", "adpcm", True)
     assert "archive of 2 members" in brae("decode", game / "sea.bank", "-o", tmp_path / "a.wav", fails=True)
     table = json.loads(brae("loudness", game / "sea.bank", "--json"))["sounds"]
     assert [one["address"] for one in table] == ["sea.bank//wave", "sea.bank//gull"]

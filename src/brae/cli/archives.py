@@ -94,23 +94,12 @@ def _archive_words(file: str, archive: Container, layout: str | None, as_json: b
 
 def _inspect_other(target: str, layout: Layout | None, home: Path | None) -> tuple[dict[str, Any], str]:
     from brae.cli.targets import read_target
-    from brae.core.assets.base import HEAD
     from brae.core.assets.facts import declared, written
     from brae.core.assets.registry import kinds
-    from brae.core.catalogue import describe
 
     found_there = read_target(target, home, into=False)
     data, name, library = found_there.data, found_there.context.name, found_there.context.library
-    item = describe(
-        data[:HEAD],
-        library,
-        label=name,
-        name=name,
-        stored=len(data),
-        real=len(data),
-        packer="none",
-        read=lambda length: data[:length],
-    )
+    item = found_there.item
     found: dict[str, Any] = {"kind": item.kind, "layout": None, "members": 0, "proof": {"exact": False}}
     if item.fault is not None:
         raise FormatError(item.fault, address=name)

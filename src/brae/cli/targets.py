@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from brae.core.assets.base import AssetKind, Context
+    from brae.core.catalogue import Item
     from brae.core.containers.base import Container
     from brae.core.find.folder import HeldItem
     from brae.core.layouts.segments import Composed
@@ -79,20 +80,23 @@ class Target:
     lone_in: Opened | None = None
 
     @cached_property
-    def kind(self) -> AssetKind[Any] | None:
-        """The kind of item that it is: by what its archive's records say, else by what it begins with."""
+    def item(self) -> Item:
+        """What is told of it: by what its archive's records say, else by what it begins with."""
         from brae.core import catalogue
         from brae.core.assets.base import HEAD
+
+        name, size, said = self.context.name, len(self.data), self.context.said
+        return catalogue.describe(
+            self.data[:HEAD], self.context.library, label=name, name=name, stored=size, real=size, packer="none",
+            read=lambda length: self.data[:length], said=said,
+        )  # fmt: skip
+
+    @property
+    def kind(self) -> AssetKind[Any] | None:
+        """The kind of item that it is."""
         from brae.core.assets.registry import kinds
 
-        if self.context.said:
-            return kinds().get(str(self.context.said.get("kind")))
-        name, size = self.context.name, len(self.data)
-        item = catalogue.describe(
-            self.data[:HEAD], self.context.library, label=name, name=name, stored=size, real=size, packer="none",
-            read=lambda length: self.data[:length],
-        )  # fmt: skip
-        return kinds().get(item.kind)
+        return kinds().get(self.item.kind)
 
     def with_member(self, data: bytes) -> Composed | None:
         """The archive that was named, with other bytes for its only member; None where no archive was."""

@@ -120,13 +120,17 @@ def describe(
     real: int,
     packer: str,
     read: Callable[[int], bytes] | None = None,
+    said: Mapping[str, Value] | None = None,
 ) -> Item:
-    """The catalogue's entry of one member by its first bytes (HEAD of them); ``read`` gives a longer beginning."""
-    first = Head(head, name, real if real >= 0 else None)
-    kind, said = tell([first], library)[0]
-    if said.short and read is not None:
-        kind, said = _longer((kind, said), first, read, library)
-    return Item(label, name, kind, said.type, stored, real, packer, said.facts, said.fault, said.parts)
+    """The catalogue's entry of one member by its first bytes (HEAD of them); ``read`` gives a longer beginning.
+
+    ``said``: what its container says of it.
+    """
+    first = Head(head, name, real if real >= 0 else None, said)
+    kind, found = tell([first], library)[0]
+    if found.short and read is not None and not said:
+        kind, found = _longer((kind, found), first, read, library)
+    return Item(label, name, kind, found.type, stored, real, packer, found.facts, found.fault, found.parts)
 
 
 def _inner(container: Container, index: int, head: bytes, library: Library) -> str | None:
