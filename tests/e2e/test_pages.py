@@ -432,6 +432,45 @@ def test_test_colours_show_in_the_game_and_go_again(page: Page) -> None:
     expect(page.get_by_text("1 item has what was there before")).to_be_visible(timeout=15_000)
 
 
+def test_many_pictures_get_other_colours_and_their_own_back(page: Page, home: Path) -> None:
+    """Thirty-five and more by one gradient, without the maps that hold none; kept, given to others, taken back."""
+    page.goto("/p/skerry-post/find?where=kind:texture&q=/boat|chart|stamp_[0-3]/")
+    rows = page.get_by_role("grid").get_by_role("row")
+    rows.first.click()
+    page.keyboard.press("Control+a")
+    page.get_by_role("button", name="Colours", exact=True).click()
+    check_access(page, "colours")
+    expect(page.get_by_role("button", name="a packed map hull_wear.ptx")).to_be_visible()
+    page.get_by_role("button", name="Take this step away").click()
+    page.get_by_role("button", name="One step more").click()
+    page.get_by_role("menuitem", name="Gradient by lightness").click()
+    page.get_by_role("button", name="chart.ptx is changed").click()
+    expect(page.get_by_role("button", name="left as it is chart.ptx")).to_be_visible()
+    page.get_by_label("Name of these steps").fill("autumn")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("Kept as autumn")).to_be_visible()
+    assert "gradient" in (home / "colours" / "autumn.yaml").read_text()
+    page.get_by_role("button", name=re.compile("^Change these")).click()
+    told = page.get_by_role("status").filter(has_text=re.compile(r"[0-9]+ pictures changed"))
+    expect(told).to_be_visible(timeout=60_000)
+    changed = int(told.inner_text().split()[0])
+    assert changed >= 35
+    waiting = page.get_by_role("img", name=re.compile(f"^{changed} "))
+    expect(waiting.first).to_be_visible()
+    check_access(page, "colours, changed")
+    # The same steps are there again for what was changed, as text too.
+    page.reload()
+    page.get_by_role("button", name="As text").click()
+    expect(page.get_by_role("textbox", name="The steps as text")).to_have_value(re.compile("gradient: "))
+    page.get_by_role("textbox", name="The steps as text").fill("steps:\n  - {hue: 40}\n")
+    page.get_by_role("button", name="Take this text").click()
+    expect(page.get_by_role("listitem", name="Step 1: Turn all hues")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Change these")).click()
+    expect(told).to_be_visible(timeout=60_000)
+    page.get_by_role("button", name="Take them back").click()
+    expect(page.get_by_text("Nothing is being edited yet")).to_be_visible(timeout=60_000)
+
+
 def test_white_ground_is_noticed_and_put_right(page: Page) -> None:
     fill_white(Path(put_in_work(page, "harbour lighthouse")))
     expect(page.get_by_text("The clear areas came back filled with white").first).to_be_visible(timeout=15_000)

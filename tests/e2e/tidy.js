@@ -19,6 +19,12 @@
     const box = element.getBoundingClientRect();
     return box.width > 2 && box.height > 2 && element.checkVisibility({ opacityProperty: true, visibilityProperty: true });
   };
+  // What scrolls sideways shows by a half of something that there is more.
+  const scrolled = (element) => {
+    for (let outer = element.parentElement; outer; outer = outer.parentElement)
+      if (getComputedStyle(outer).overflowX === "auto" && outer.scrollWidth > outer.clientWidth) return true;
+    return false;
+  };
   const pressed = "audio, button, a[href], input:not([type=hidden]):not(.sr-only), select, textarea, [role=radio], [role=row]";
   for (const element of document.querySelectorAll(pressed)) {
     if (!shown(element) || element.closest("[aria-hidden=true]")) continue;
@@ -26,7 +32,7 @@
     const x = (box.left + box.right) / 2;
     const y = (box.top + box.bottom) / 2;
     if (clipped(element, x, y)) continue;
-    if (box.left < -1 || box.right > innerWidth + 1) faults.push(`outside the window: ${words(element)}`);
+    if ((box.left < -1 || box.right > innerWidth + 1) && !scrolled(element)) faults.push(`outside the window: ${words(element)}`);
     if (y < 0 || y > innerHeight || x < 0 || x > innerWidth) continue;
     const top = document.elementFromPoint(x, y);
     const own = top && (element.contains(top) || top.contains(element) || top.closest("label")?.contains(element));

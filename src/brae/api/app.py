@@ -18,7 +18,19 @@ from starlette.types import Scope
 
 from brae import __version__
 from brae.api.guard import Guard, new_secret, problem
-from brae.api.routes import assets, builds, catalogue, edits, folders, guesses, likes, projects, system, workshop
+from brae.api.routes import (
+    assets,
+    builds,
+    catalogue,
+    colours,
+    edits,
+    folders,
+    guesses,
+    likes,
+    projects,
+    system,
+    workshop,
+)
 from brae.api.schemas.common import Problem
 from brae.core.errors import BraeError, internal, storage_error
 from brae.work import Workspace
@@ -92,7 +104,8 @@ def create_app(
         where = ".".join(str(step) for step in first["loc"])
         return problem(422, "Invalid request", f"{where}: {first['msg']}", code="request")
 
-    for routes in (system, projects, catalogue, likes, assets, edits, folders, builds, workshop, guesses):
+    parts = (system, projects, catalogue, likes, assets, edits, folders, colours, builds, workshop, guesses)
+    for routes in parts:
         app.include_router(routes.router, prefix="/api", responses={"default": {"model": Problem}})
     if UI.is_dir():
         app.mount("/", Page(directory=UI, html=True), name="page")

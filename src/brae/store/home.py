@@ -49,6 +49,11 @@ class Home:
         return self.path / "thumbnails.db"
 
     @property
+    def colours(self) -> Path:
+        """Colour steps that a person keeps."""
+        return self.path / "colours"
+
+    @property
     def likenesses(self) -> Path:
         """What is kept of pictures to find them by: a cache, which may be deleted."""
         return self.path / "likenesses.db"

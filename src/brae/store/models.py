@@ -210,6 +210,8 @@ class EditStep(Base):
     choices: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
     #: files that replace parts of it, by the kind's names for those: the file's hash and its name
     beside: Mapped[dict[str, list[str]]] = mapped_column(JSON, default=dict)
+    #: the colour steps that the file was made by
+    colours: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
     made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 

@@ -228,11 +228,11 @@ def check_place(workspace: Workspace, target: Path) -> None:
 
 def take_file(
     workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False,
-    what: str = CAME_BACK,
+    what: str = CAME_BACK, colours: dict[str, Any] | None = None,
 ) -> bool:  # fmt: skip
     """A file came back: match it and encode it like the original; ``on_disk``: it is the exchange file itself.
 
-    ``what`` is how the version is called.
+    ``what`` is how the version is called, ``colours`` the colour steps that it was made by.
 
     Returns False where it is what Brae already has, or lies on disk as it did before. Raises one of Brae's errors
     where it cannot be read; the version before stays in use then.
@@ -253,7 +253,7 @@ def take_file(
             read.append(workspace.blobs.put(data))
         if on_disk:
             edit.seen_sha256 = sha256
-        _add_step(edit, what, file_sha256=sha256, file_name=name)
+        _add_step(edit, what, file_sha256=sha256, file_name=name, colours=colours)
         return True
 
     taken = change_edit(workspace, project_id, address, take)
@@ -462,6 +462,8 @@ def _add_step(edit: Edit, what: str, **changed: Any) -> None:
     values |= {"remedies": [], "choices": {}, "beside": {}}
     if edit.current is not None:
         values = {name: getattr(edit.current, name) for name in values}
+        if "file_sha256" not in changed:
+            values["colours"] = edit.current.colours
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
     edit.steps.append(EditStep(number=len(edit.steps) + 1, what=what, **values | changed))
     edit.position = len(edit.steps)

@@ -417,11 +417,35 @@ type ServerEvent =
   | { kind: "build" | "project" | "catalogue"; project: string };
 
 /** Listens to what happens on the server and brings the page up to date. */
+/** Milliseconds between two looks at edits while many of them change: all of them are fetched each time. */
+const MANY_EDITS = 700;
+
+/** Act at once, and then no more often than that: a job that changes hundreds of edits tells of each. */
+function nowAndThen(act: (project: string) => void): (project: string) => void {
+  const waiting = new Set<string>();
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  const look = () => {
+    timer = undefined;
+    if (waiting.size === 0) return;
+    for (const project of waiting) act(project);
+    waiting.clear();
+    timer = setTimeout(look, MANY_EDITS);
+  };
+  return (project) => {
+    waiting.add(project);
+    if (timer === undefined) look();
+  };
+}
+
 export function useServerEvents(): void {
   const queries = useQueryClient();
   useEffect(() => {
     const source = new EventSource("/api/events");
     let greeted = false;
+    const edited = nowAndThen((project) => {
+      for (const key of ["edits", "item", "project", "plan", "copies", "members"])
+        void renew(queries, { queryKey: [key, project] });
+    });
     // A server that ended, a sleeping laptop: the browser tries again by itself, and the page says that it waits.
     source.onerror = () => window.dispatchEvent(new CustomEvent(LINK, { detail: false }));
     source.onopen = () => window.dispatchEvent(new CustomEvent(LINK, { detail: true }));
@@ -445,11 +469,8 @@ export function useServerEvents(): void {
             new Problem(event.job.title, error.message, error.remedy ?? null, error.address ?? null),
           );
         }
-      } else if (event.kind === "edit") {
-        for (const key of ["edits", "item", "project", "plan", "copies"])
-          void renew(queries, { queryKey: [key, event.project] });
-        void renew(queries, { queryKey: ["members", event.project] });
-      } else if (event.kind === "catalogue") {
+      } else if (event.kind === "edit") edited(event.project);
+      else if (event.kind === "catalogue") {
         for (const key of ["members", "project"]) void renew(queries, { queryKey: [key, event.project] });
       } else void renew(queries);
     };

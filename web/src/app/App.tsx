@@ -17,6 +17,9 @@ const CheckStage = lazy(async () => ({ default: (await import("../stages/check/C
 const BuildStage = lazy(async () => ({ default: (await import("../stages/build/BuildStage")).BuildStage }));
 const TryStage = lazy(async () => ({ default: (await import("../stages/try/TryStage")).TryStage }));
 const GuessRoom = lazy(async () => ({ default: (await import("../stages/guess/GuessRoom")).GuessRoom }));
+const ColoursRoom = lazy(async () => ({
+  default: (await import("../stages/colours/ColoursRoom")).ColoursRoom,
+}));
 const Actions = lazy(async () => ({ default: (await import("./Actions")).Actions }));
 const Workshop = lazy(() => import("../stages/workshop/Workshop"));
 
@@ -43,6 +46,7 @@ export function App() {
         ))}
         <Route path="/p/:project/workshop" element={<Shell stage="open" room={Workshop} />} />
         <Route path="/p/:project/guess" element={<Shell stage="find" room={GuessRoom} />} />
+        <Route path="/p/:project/colours" element={<Shell stage="find" room={ColoursRoom} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>
       {!linked && (

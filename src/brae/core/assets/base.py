@@ -263,6 +263,10 @@ class AssetKind(ABC, Generic[Asset]):
 
     # ---- telling ----------------------------------------------------------------------------------------
 
+    def colourless(self, asset: Asset) -> str | None:
+        """Why colour steps are no good for an item, in a few words; None where they are."""
+        return None if self.pictured else "has no colours"
+
     @abstractmethod
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         """What many members are, by their beginnings; None for each that is not of this kind."""

@@ -59,13 +59,13 @@ def recoloured(
     if not kind.pictured:
         raise FormatError(f"{kind.titles} have no colours.")
     read = read_image(sent.data, sent.name)
-    picture = _changed(read.picture, steps, load)
+    picture = changed(read.picture, steps, load)
     file = ExchangeFile(f"recoloured{sent.suffix}", write_image(picture, sent.suffix[1:], alpha=read.has_alpha))
     sheet, made = kind.match(asset, Version(file), kind.recipe(asset).model_dump())
     return made.data, sheet
 
 
-def _changed(before: np.ndarray[Any, Any], steps: Steps, load: Load) -> np.ndarray[Any, Any]:
+def changed(before: np.ndarray[Any, Any], steps: Steps, load: Load) -> np.ndarray[Any, Any]:
     """The pixels after all steps; of a large picture in bands, as numbers take four times the memory."""
     result = before.copy()
     most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1

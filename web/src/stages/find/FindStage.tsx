@@ -111,6 +111,16 @@ export function FindStage({ project }: { project: string }) {
                     <Button look="act" onClick={() => choose().then(editMany)}>
                       Edit these {count(chosen)}
                     </Button>
+                    <Button
+                      title="Change the colours of all of them by the same steps"
+                      onClick={() =>
+                        choose().then((addresses) =>
+                          navigate(`/p/${project}/colours`, { state: { addresses } }),
+                        )
+                      }
+                    >
+                      Colours
+                    </Button>
                     <Marks project={project} choose={choose} />
                   </>
                 )}

@@ -191,6 +191,15 @@ class TextureKind(AssetKind[TextureFile]):
     def preview(self, viewed: Viewed[TextureFile], query: TextureQuery) -> Preview:
         return looking.shown(viewed, query)
 
+    def colourless(self, asset: TextureFile) -> str | None:
+        header = asset.header
+        if header.format.precision == "float":
+            return "holds light (HDR)"
+        if header.use is not None and header.use.role not in ("colour", "emission"):
+            return f"a {header.use.role} map" if header.use.role else "a packed map"
+        content = asset.recipe().content
+        return {"normal": "a normal map", "data": "holds data"}.get(content)
+
     def likeness(self, asset: TextureFile, side: int = 512) -> Picture:
         return looking.likeness(asset, side)
 
