@@ -11,6 +11,8 @@ UI := src/brae/ui/index.html
 CHROMIUM ?= /usr/bin/chromium
 # reference tools of the tests
 DISC_TOOLS := /usr/bin/genisoimage /usr/bin/xorriso
+# What speaks sentences of which it knows the times, for tests.
+VOICE := /usr/bin/espeak-ng
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
 .PHONY: setup tools demo test trial lint bench screenshots wheel openapi format clean
@@ -51,7 +53,7 @@ $(KERNELS): $(DEPS) src/brae/core/compiled.py $(wildcard src/brae/core/*/kernels
 demo: setup
 	$(BIN)/brae demo
 
-test: setup $(CHROMIUM) $(DISC_TOOLS)
+test: setup $(CHROMIUM) $(DISC_TOOLS) $(VOICE)
 	$(MAKE) --no-print-directory lint
 	cd web && npm run --silent test
 	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 40
@@ -63,7 +65,7 @@ trial: setup
 $(CHROMIUM):
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium
 
-$(DISC_TOOLS):
+$(DISC_TOOLS) $(VOICE):
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(notdir $@)
 
 lint: $(DEPS) $(MODULES)

@@ -23,7 +23,19 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks import codecs, discs, findings, headerless, likeness, normals, palettes, scale, signs, sounds
+from benchmarks import (
+    codecs,
+    discs,
+    findings,
+    headerless,
+    likeness,
+    normals,
+    palettes,
+    scale,
+    signs,
+    sounds,
+    voices,
+)
 from benchmarks.report import best, in_turn, report
 from brae.core.assets.folders import member_paths, unpack
 from brae.core.assets.texture import formats
@@ -286,6 +298,7 @@ def main() -> None:
     likeness.run()
     palettes.run()
     sounds.run()
+    voices.run()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),
         1,

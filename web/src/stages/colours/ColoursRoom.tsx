@@ -78,7 +78,7 @@ function Room({ project, addresses }: { project: string; addresses: string[] }) 
   return (
     <Panes id="colours">
       <Pane id="steps" size={wide ? 400 : 350} least={320} most={560}>
-        <div className="flex min-h-0 grow flex-col gap-3 overflow-auto px-5 pb-4">
+        <div className="flex min-h-0 grow flex-col gap-3 overflow-auto px-5 pt-1 pb-4">
           <Kept
             title={title}
             steps={steps}

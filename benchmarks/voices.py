@@ -1,0 +1,87 @@
+"""Words and phonemes placed on sentences of espeak-ng in three voices, against its own times.
+
+The limits of ``align`` were set on the first half of the sentences; the figures are of the second.
+"""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+from tests.core.voices.spoken import Spoken, speak
+
+from benchmarks.report import report
+from brae.core.voices.align import align
+
+VOICES = ("en-us", "en-gb", "en-us+f3")
+SET_ON = """
+the boat leaves at seven | rain again said the keeper | seven parcels for the lighthouse
+the wind turned north in the night | letters for every island | row slowly past the rocks
+a gull took the bread | the harbour is closed today | nobody has seen the dog | bring the lamp and the rope
+put the mail on the table | she opened the old door | snow fell on the mountain | we found three silver coins
+the captain wants fresh water | give this stamp to the baker | winter comes early this year
+count the boxes again please | my brother lives by the river | the music stopped at midnight
+"""
+OTHERS = """
+where did you leave the blue umbrella | it takes an hour to cross the sound | the children are waiting outside
+please write your name on the parcel | he sold his horse and bought a bicycle | the bridge was built of stone
+there is a hole in the bottom of the bucket | our cousin plays the fiddle on friday
+they never answered our last letter | the teacher drew a map of the coast | a cold morning and a warm fire
+it was the smallest stamp she had ever seen | the baker burned eleven loaves | turn left behind the church
+who put salt into my coffee | the lighthouse keeper reads by candle light | hang the nets up to dry
+we could hear them singing from the shore | the goat jumped over the garden wall | send it back to the office
+eight men carried the heavy chest | a strange light moved across the water | the ice was thin near the pier
+nothing ever happens on this island | the old clock needs a new spring | there are better days ahead of us
+the dog sleeps under the kitchen table | no ship came into the bay that week | she counted the seals on the rock
+bring me a hammer and a box of nails | the path goes down to the beach | it smelled of tar and fresh bread
+"""
+#: seconds of a line whose placing is timed
+_LINE = 10
+
+
+def _sentences(text: str) -> list[str]:
+    return [one.strip() for line in text.strip().splitlines() for one in line.split("|")]
+
+
+def _samples(spoken: Spoken) -> np.ndarray:
+    return spoken.samples[:, None] / 32768
+
+
+def run() -> None:
+    """All lines of this part."""
+    sentences = _sentences(OTHERS)
+    words: list[float] = []
+    phonemes: list[float] = []
+    refused = taken = inserted = count = 0
+    for voice in VOICES:
+        for number, text in enumerate(sentences):
+            spoken = speak(text, voice)
+            samples = _samples(spoken)
+            track = align(samples, spoken.rate, text)
+            count += 1
+            refused += not track.said
+            for place, (word, (_, start)) in enumerate(zip(track.words, spoken.words, strict=False)):
+                words.append(abs(word.start - start))
+                after = spoken.words[place + 1][1] if place + 1 < len(spoken.words) else np.inf
+                own = [at for name, at in spoken.phonemes if start <= at < after and not name.startswith("_")]
+                if len(own) == len(word.phonemes):
+                    phonemes += [abs(one.start - at) for one, at in zip(word.phonemes, own, strict=True)]
+            taken += align(samples, spoken.rate, sentences[(number + 5) % len(sentences)]).said
+            more = text.split()
+            more.insert(len(more) // 2, "chocolate")
+            found = align(samples, spoken.rate, " ".join(more))
+            inserted += not found.said or any(word.doubtful for word in found.words if word.text == "chocolate")
+    at_words, at_phonemes = (1000 * float(np.median(one)) for one in (words, phonemes))
+    what = f"of {count} sentences"
+    report(f"words {what}: median error", f"{at_words:.0f} ms", "at most 30 ms", at_words <= 30)
+    report(f"phonemes {what}: median error", f"{at_phonemes:.0f} ms", "at most 20 ms", at_phonemes <= 20)
+    report("right sentences that are doubted", f"{refused} {what}", "none", refused == 0)
+    report("other sentences that are noticed", f"{count - taken} {what}", "all", taken == 0)
+    share = inserted / count
+    report("a word too many that is noticed", f"{share:.0%}", "at least 90 %", share >= 0.9)
+    spoken = speak(". ".join(sentences[:6]))
+    line = _samples(spoken)[: _LINE * spoken.rate]
+    begun = time.perf_counter()
+    align(line, spoken.rate, " ".join(sentences[:5]))
+    seconds = time.perf_counter() - begun
+    report(f"a line of {len(line) / spoken.rate:.0f} s placed", f"{seconds:.2f} s", "under 1 s", seconds < 1)
