@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from brae.cli import archives, find, kinds, look, palettes, projects, recolour, sprites, voices
+from brae.cli import archives, find, kinds, look, palettes, projects, recolour, sizes, sprites, voices
 from brae.cli.app import HomeOption, app
 from brae.cli.output import errors
 from brae.core.errors import storage_error
@@ -92,7 +92,19 @@ def serve(
         start(home, port, not no_browser)
 
 
-__all__ = ["app", "archives", "find", "kinds", "look", "palettes", "projects", "recolour", "sprites", "voices"]
+__all__ = [
+    "app",
+    "archives",
+    "find",
+    "kinds",
+    "look",
+    "palettes",
+    "projects",
+    "recolour",
+    "sizes",
+    "sprites",
+    "voices",
+]
 
 
 def window() -> None:
