@@ -33,6 +33,7 @@ from benchmarks import (
     palettes,
     scale,
     signs,
+    sizes,
     sounds,
     voices,
 )
@@ -297,6 +298,7 @@ def main() -> None:
     findings.run()
     likeness.run()
     palettes.run()
+    sizes.run()
     sounds.run()
     voices.run()
     seconds = best(
