@@ -2547,6 +2547,8 @@ export interface components {
             low: number[];
             /** Peak */
             peak: number | null;
+            /** Rate */
+            rate: number;
             /** Seconds */
             seconds: number;
         };

@@ -138,6 +138,8 @@ class Paths:
         if "*" in word or "?" in word:
             inner = re.escape(word.strip("*")).replace(r"\*", "[^\n]*").replace(r"\?", "[^\n]")
             found = np.zeros(len(self), bool)
+            if not len(self):
+                return found
             found[
                 self._lines(np.array([match.start() for match in re.finditer(inner + "[^\n]*", self._whole)]))
             ] = True

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import io
+
 import numpy as np
 import pytest
 
 from brae.core.assets.sound.measured import measured, true_peak
+from brae.core.assets.sound.sound import plain, read
 
 RATE = 48_000
 #: LU by which a meter may be off (EBU Tech 3341, 4)
@@ -74,3 +77,38 @@ def test_silence_and_very_short_sounds() -> None:
     assert short.integrated == pytest.approx(-20, abs=0.3)
     assert (short.momentary, short.short_term) == (None, None)
     assert measured(np.zeros((0, 2)), RATE).integrated is None
+
+
+@pytest.mark.parametrize("pitch", [110.0, 1000.0, 7000.0])
+def test_a_tone_stands_in_its_row_of_the_spectrum_and_on_the_common_axis(pitch: float) -> None:
+    """Closed form: all the ink of a sine lies at its frequency, and only as far as it sounds."""
+    from PIL import Image
+
+    from brae.core.assets.sound.looking import frequencies, spectrum
+
+    rate = 32_000
+    samples = 0.4 * np.sin(2 * np.pi * pitch * np.arange(rate) / rate)[:, None]
+    sound = read(plain(samples, rate))
+    with Image.open(io.BytesIO(spectrum(sound, 200, 120, seconds=2.0))) as picture:
+        ink = np.asarray(picture)[..., 3].astype(float)
+    assert ink[:, 10:90].max() == 255
+    assert not ink[:, 101:].any()
+    row = int(ink[:, 50].argmax())
+    assert frequencies(120, rate)[row] == pytest.approx(pitch, rel=0.12)
+    assert (ink[:, 50] > 128).sum() < 40
+    empty = read(plain(np.zeros((0, 1)), rate))
+    assert spectrum(empty, 20, 20).startswith(b"\x89PNG")
+
+
+def test_equally_loud_is_as_loud_as_the_original() -> None:
+    from brae.core.assets.sound.looking import heard_like
+
+    time = np.arange(48_000) / 48_000
+    tone = np.sin(2 * np.pi * 997 * time)[:, None]
+    original, loud = read(plain(0.05 * tone, 48_000)), read(plain(0.5 * tone, 48_000))
+    heard = read(heard_like(loud, original, -20.0))
+    assert measured(heard.samples, heard.rate).integrated == pytest.approx(
+        measured(original.samples, original.rate).integrated, abs=0.1
+    )
+    capped = read(heard_like(original, loud, -30.0))
+    assert measured(capped.samples, capped.rate).integrated == pytest.approx(-30, abs=0.1)

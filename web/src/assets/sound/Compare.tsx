@@ -8,6 +8,7 @@ import { Button, Choice } from "../../components/controls";
 import { BY_KEY } from "../../lib/keys";
 
 type Which = "original" | "edit";
+type View = "wave" | "spectrum";
 type Outline = Omit<Schemas["Outline"], "loops"> & { loops: number[][] };
 const STEPS = 900;
 const HEIGHT = 100;
@@ -15,7 +16,8 @@ const HEIGHT = 100;
 export default function Compare({ project, edit }: { project: string; edit: Edit }) {
   const hasEdit = edit.position > 0;
   const [which, setWhich] = useState<Which>(hasEdit ? "edit" : "original");
-  const [level, setLevel] = useState<"safe" | "true">("safe");
+  const [level, setLevel] = useState<"safe" | "true" | "equal">("safe");
+  const [view, setView] = useState<View>("wave");
   const [at, setAt] = useState(0);
   const [playing, setPlaying] = useState(false);
   const player = useRef<HTMLAudioElement>(null);
@@ -30,6 +32,15 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
       ),
   });
   const longest = Math.max(data?.original.seconds ?? 0, data?.edit?.seconds ?? 0, 0.001);
+  const spectrumOf = (one: Which) =>
+    previewUrl(project, edit.address, {
+      which: one,
+      view: "spectrum",
+      width: 1024,
+      height: 256,
+      seconds: longest,
+      revision: edit.revision,
+    });
   const src = previewUrl(project, edit.address, { which, level, revision: edit.revision });
 
   const change = (act: () => void) => {
@@ -93,7 +104,17 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
           onChange={(next) => change(() => setLevel(next))}
           options={[
             ["safe", "Safe loudness"],
+            ...(hasEdit ? [["equal", "Equally loud"] as const] : []),
             ["true", "True loudness"],
+          ]}
+        />
+        <Choice
+          label="What is seen of them"
+          value={view}
+          onChange={setView}
+          options={[
+            ["wave", "Waveform"],
+            ["spectrum", "Spectrum"],
           ]}
         />
         <span className="text-quiet tabular-nums">
@@ -115,6 +136,7 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
           <Track
             name="original"
             outline={data.original}
+            spectrum={view === "spectrum" ? spectrumOf("original") : null}
             longest={longest}
             at={at}
             on={which === "original"}
@@ -124,6 +146,7 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
             <Track
               name="edit"
               outline={data.edit}
+              spectrum={view === "spectrum" ? spectrumOf("edit") : null}
               longest={longest}
               at={at}
               on={which === "edit"}
@@ -139,6 +162,7 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
 function Track({
   name,
   outline,
+  spectrum,
   longest,
   at,
   on,
@@ -146,6 +170,8 @@ function Track({
 }: {
   name: Which;
   outline: Outline;
+  /** the picture of its frequencies, in the place of its waveform */
+  spectrum: string | null;
   longest: number;
   at: number;
   on: boolean;
@@ -164,13 +190,26 @@ function Track({
           {outline.peak == null ? "" : ` · loudest sample ${outline.peak.toFixed(1)} dB`}
         </span>
       </figcaption>
-      <div className={`ground rounded-xl ${on ? "outline-[3px] outline-heather" : ""}`}>
+      <div
+        className={`ground relative overflow-hidden rounded-xl ${on ? "outline-[3px] outline-heather" : ""}`}
+      >
+        {spectrum && (
+          <>
+            <img alt="" className="absolute inset-0 size-full" src={spectrum} />
+            <span className="pointer-events-none absolute top-1 right-2 rounded bg-paper/80 px-1 text-[12px] text-ink">
+              {(outline.rate / 2000).toFixed(0)} kHz
+            </span>
+            <span className="pointer-events-none absolute right-2 bottom-1 rounded bg-paper/80 px-1 text-[12px] text-ink">
+              40 Hz
+            </span>
+          </>
+        )}
         <svg
           viewBox={`0 0 ${STEPS} ${HEIGHT}`}
           preserveAspectRatio="none"
-          className="block h-40 w-full cursor-text"
+          className={`relative block w-full cursor-text ${spectrum ? "h-52" : "h-40"}`}
           role="img"
-          aria-label={`Waveform of the ${name}`}
+          aria-label={`${spectrum ? "Spectrum" : "Waveform"} of the ${name}`}
           onPointerDown={(event) => {
             const box = event.currentTarget.getBoundingClientRect();
             onSeek(((event.clientX - box.left) / box.width) * longest);
@@ -186,7 +225,7 @@ function Track({
               className="fill-gorse/35"
             />
           ))}
-          <path d={`M${[...top, ...bottom].join("L")}Z`} className="fill-[#161616]" />
+          {!spectrum && <path d={`M${[...top, ...bottom].join("L")}Z`} className="fill-[#161616]" />}
           <line
             x1={place(at)}
             x2={place(at)}

@@ -43,13 +43,14 @@ _LARGEST = 1 << 30
 class SoundQuery(Query):
     """What can be asked of a sound's preview.
 
-    ``view``: to hear it, or its waveform as a picture. ``level``: as loud as it is, or brought down to a loudness
-    that hurts nobody.
+    ``view``: to hear it, or its waveform or its spectrum as a picture, on an axis of so many ``seconds`` (0: its
+    own). ``level``: as loud as it is, brought down to a loudness that hurts nobody, or as loud as the original.
     """
 
     which: Literal["original", "edit", "painted"] = "original"
-    view: Literal["sound", "wave"] = "sound"
-    level: Literal["safe", "true"] = "safe"
+    view: Literal["sound", "wave", "spectrum"] = "sound"
+    level: Literal["safe", "true", "equal"] = "safe"
+    seconds: Annotated[float, Field(ge=0, le=36_000)] = 0
     width: Annotated[int, Field(ge=16, le=2048)] = 256
     height: Annotated[int, Field(ge=16, le=1024)] = 128
 
@@ -92,6 +93,7 @@ class Outline(BaseModel):
     """The least and the greatest sample of each step, channels as one, and the loops in seconds."""
 
     seconds: float
+    rate: int
     low: list[float]
     high: list[float]
     loops: list[tuple[float, float]]
@@ -246,6 +248,10 @@ class SoundKind(AssetKind[Any]):
             sound = viewed.edit
         if query.view == "wave":
             return Preview(looking.picture(sound, query.width, query.height), "image/png")
+        if query.view == "spectrum":
+            return Preview(looking.spectrum(sound, query.width, query.height, query.seconds), "image/png")
+        if query.level == "equal":
+            return Preview(looking.heard_like(sound, viewed.original, SAFE), "audio/wav")
         return Preview(looking.heard(sound, SAFE if query.level == "safe" else None), "audio/wav")
 
     def recipe(self, asset: Any) -> SoundRecipe:

@@ -34,6 +34,7 @@ def outline(sound: Sound, steps: int, longest: float) -> dict[str, Any]:
     loud, peak = convert.loudness(sound.samples, sound.rate), convert.peak(sound.samples)
     return {
         "seconds": sound.seconds,
+        "rate": sound.rate,
         "low": [round(float(value), 4) for value in low],
         "high": [round(float(value), 4) for value in high],
         "loops": [(start / sound.rate, (end + 1) / sound.rate) for start, end in sound.loops],
@@ -57,6 +58,52 @@ def picture(sound: Sound, width: int, height: int) -> bytes:
     stream = io.BytesIO()
     Image.fromarray(pixels).save(stream, "PNG", compress_level=1)
     return stream.getvalue()
+
+
+#: dB below the loudest part that are shown of a spectrum, and the lowest frequency, in Hz
+_RANGE, _LOWEST = 80.0, 40.0
+
+
+def frequencies(height: int, rate: int) -> np.ndarray[Any, Any]:
+    """The frequency of each row of a spectrum, from the top down: as many rows for each octave."""
+    return np.asarray(np.geomspace(rate / 2, min(_LOWEST, rate / 4), height))
+
+
+def spectrum(sound: Sound, width: int, height: int, seconds: float = 0) -> bytes:
+    """What frequencies it has at each moment, as a PNG with a clear ground; darker is louder.
+
+    Short Fourier transforms with Hann windows of about 46 ms; a row is the loudest of the bins that it stands for.
+    """
+    mono = sound.samples.mean(axis=1)
+    size = 1 << max(round(0.046 * sound.rate) - 1, 63).bit_length()
+    axis = max(seconds, sound.seconds) or 1.0
+    columns = max(min(round(width * sound.seconds / axis), width), 1) if len(mono) else 0
+    pixels = np.zeros((height, width, 4), np.uint8)
+    if columns:
+        padded = np.concatenate([np.zeros(size // 2), mono, np.zeros(size)])
+        starts = (np.arange(columns) + 0.5) * len(mono) / columns
+        windows = padded[starts.astype(np.int64)[:, None] + np.arange(size)] * np.hanning(size)
+        power = 20 * np.log10(np.abs(np.fft.rfft(windows, axis=1)) / (size / 4) + 1e-7)
+        edges = frequencies(height + 1, sound.rate) / (sound.rate / size)
+        low = np.clip(np.floor(edges[1:]).astype(np.int64), 0, size // 2)
+        high = np.clip(np.ceil(edges[:-1]).astype(np.int64), low + 1, size // 2 + 1)
+        rows = np.stack([power[:, one:other].max(axis=1) for one, other in zip(low, high, strict=True)])
+        ink = np.clip((rows - max(rows.max(), -60) + _RANGE) / _RANGE, 0, 1) ** 1.5
+        pixels[:, :columns, 3] = np.round(255 * ink)
+        pixels[:, :columns, :3] = _INK[0]
+    stream = io.BytesIO()
+    Image.fromarray(pixels).save(stream, "PNG", compress_level=1)
+    return stream.getvalue()
+
+
+def heard_like(sound: Sound, original: Sound, most: float) -> bytes:
+    """A sound as loud as its original, so that only what else differs is heard; never louder than ``most`` LUFS."""
+    wanted = min(convert.loudness(original.samples, original.rate), most)
+    here = convert.loudness(sound.samples, sound.rate)
+    samples = sound.samples
+    if min(wanted, here) > convert.SILENT:
+        samples = samples * 10 ** ((wanted - here) / 20)
+    return plain(convert.limited(samples, _PEAK), sound.rate)
 
 
 def heard(sound: Sound, most: float | None) -> bytes:
