@@ -23,6 +23,7 @@ from brae.core.layouts.library import Library
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, disc
 from tests.core.families import BY_NAME
+from tests.core.voices.spoken import speak
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import (
     DISC,
@@ -735,6 +736,27 @@ def test_texts_sounds_and_whole_folders(page: Page, tmp_path: Path) -> None:
     page.get_by_role("radio", name="Original").click()
     assert "which=original" in str(page.locator("audio").get_attribute("src"))
     check_access(page, "edit of a sound")
+    page.get_by_role("radio", name="Spectrum").click()
+    for name in ("original", "edit"):
+        expect(page.get_by_role("img", name=f"Spectrum of the {name}")).to_be_visible()
+    drawn = page.locator("img[src*=spectrum]")
+    expect(drawn).to_have_count(2)
+    for number in range(2):
+        expect(drawn.nth(number)).to_have_js_property("naturalWidth", 1024)
+
+    # A voice line in its place: its words are found, and one that is not said there is told.
+    spoken = speak("the lighthouse keeper is asleep")
+    soundfile.write(bell, spoken.samples, spoken.rate, subtype="PCM_16")
+    expect(page.get_by_text(re.compile("2 versions|came back")).last).to_be_visible(timeout=15_000)
+    page.get_by_role("radio", name="Edit").click()
+    page.get_by_label("What is said in it").fill("the lighthouse keeper is asleep")
+    page.get_by_role("button", name="Place the words").click()
+    words = page.get_by_role("group", name="Words and phonemes").get_by_role("button")
+    expect(words).to_have_text(["the", "lighthouse", "keeper", "is", "asleep"], timeout=15_000)
+    check_access(page, "words of a sound")
+    page.get_by_label("What is said in it").fill("seven parcels for the island")
+    page.get_by_role("button", name="Place the words").click()
+    expect(page.get_by_text("does not sound like the sentence")).to_be_visible(timeout=15_000)
 
     page.goto("/p/skerry-post/find?q=boat&where=kind:texture")
     page.get_by_role("status").filter(has_text="4 items").wait_for()

@@ -1098,6 +1098,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sound/spoken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound: spoken
+         * @description Where the words of an English sentence are in a sound: in the edit, where there is one.
+         */
+        get: operations["sound_spoken"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/structure": {
         parameters: {
             query?: never;
@@ -3110,6 +3130,52 @@ export interface components {
             name: string;
             /** Start */
             start: number;
+        };
+        /**
+         * Spoken
+         * @description A sentence over a sound, and the same as files that other programs read, by their endings.
+         */
+        Spoken: {
+            /** Files */
+            files: {
+                [key: string]: string;
+            };
+            /** Notes */
+            notes: string[];
+            /** Said */
+            said: boolean;
+            /** Words */
+            words: components["schemas"]["SpokenWord"][];
+        };
+        /**
+         * SpokenPhoneme
+         * @description One sound of a word, in ARPABET, in seconds.
+         */
+        SpokenPhoneme: {
+            /** Code */
+            code: string;
+            /** End */
+            end: number;
+            /** Start */
+            start: number;
+        };
+        /**
+         * SpokenWord
+         * @description A word in seconds.
+         */
+        SpokenWord: {
+            /** Doubtful */
+            doubtful: boolean;
+            /** End */
+            end: number;
+            /** Phonemes */
+            phonemes: components["schemas"]["SpokenPhoneme"][];
+            /** Spelt */
+            spelt: boolean;
+            /** Start */
+            start: number;
+            /** Text */
+            text: string;
         };
         /**
          * State
@@ -5451,6 +5517,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Envelope"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sound_spoken: {
+        parameters: {
+            query: {
+                text: string;
+                which?: "original" | "edit";
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spoken"];
                 };
             };
             /** @description Default Response */

@@ -137,7 +137,7 @@ function FindingRow({
         {finding.remedy && onRemedy && (
           <Button
             look={right ? "quiet" : "act"}
-            className="max-w-full text-left whitespace-normal"
+            className="max-w-full text-left whitespace-normal!"
             disabled={busy}
             onClick={() => finding.remedy && onRemedy(finding.remedy.id, !right)}
           >

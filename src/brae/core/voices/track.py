@@ -112,13 +112,13 @@ def _table(track: Track) -> str:
 
 
 FORMS: Mapping[str, Callable[[Track], str]] = {
-    ".textgrid": _textgrid, ".vtt": _webvtt, ".json": _json, ".csv": _table,
+    ".TextGrid": _textgrid, ".vtt": _webvtt, ".json": _json, ".csv": _table,
 }  # fmt: skip
 
 
 def written(track: Track, suffix: str) -> str:
     """A track as text in the form that a file's ending asks for; FormatError for others."""
-    form = FORMS.get(suffix.lower())
+    form = next((form for own, form in FORMS.items() if own.lower() == suffix.lower()), None)
     if form is None:
         raise FormatError(f"Tracks are not written as '{suffix}'.", expected=".TextGrid, .vtt, .json or .csv")
     return form(track)

@@ -6,6 +6,7 @@ import { useHotkeys } from "react-hotkeys-hook";
 import { client, type Edit, previewUrl, type Schemas, take } from "../../api/client";
 import { Button, Choice } from "../../components/controls";
 import { BY_KEY } from "../../lib/keys";
+import { Words } from "./Words";
 
 type Which = "original" | "edit";
 type View = "wave" | "spectrum";
@@ -71,12 +72,25 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
   useEffect(() => {
     if (!playing) return;
     let frame = requestAnimationFrame(function step() {
-      setAt(player.current?.currentTime ?? 0);
+      const now = player.current;
+      setAt(now?.currentTime ?? 0);
+      if (now && until.current !== null && now.currentTime >= until.current) {
+        until.current = null;
+        now.pause();
+      }
       frame = requestAnimationFrame(step);
     });
     return () => cancelAnimationFrame(frame);
   }, [playing]);
+  // A word is heard to its end, and no further.
+  const until = useRef<number | null>(null);
+  const playPart = (start: number, end: number) => {
+    seek(start);
+    until.current = end;
+    void player.current?.play();
+  };
   const seek = (seconds: number) => {
+    until.current = null;
     if (player.current) player.current.currentTime = seconds;
     setAt(seconds);
   };
@@ -153,6 +167,15 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
               onSeek={seek}
             />
           )}
+          <Words
+            project={project}
+            address={edit.address}
+            revision={edit.revision}
+            which={which}
+            longest={longest}
+            at={at}
+            onPlay={playPart}
+          />
         </>
       )}
     </div>
@@ -207,7 +230,7 @@ function Track({
         <svg
           viewBox={`0 0 ${STEPS} ${HEIGHT}`}
           preserveAspectRatio="none"
-          className={`relative block w-full cursor-text ${spectrum ? "h-52" : "h-40"}`}
+          className="relative block h-40 w-full cursor-text"
           role="img"
           aria-label={`${spectrum ? "Spectrum" : "Waveform"} of the ${name}`}
           onPointerDown={(event) => {

@@ -171,6 +171,58 @@ def _envelope(viewed: Viewed[Any], query: EnvelopeQuery, around: object) -> Enve
     )
 
 
+class SpokenQuery(BaseModel):
+    """Where the words of an English sentence are in a sound: in the edit, where there is one."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    text: Annotated[str, Field(min_length=1, max_length=2000)]
+    which: Literal["original", "edit"] = "edit"
+
+
+class SpokenPhoneme(BaseModel):
+    """One sound of a word, in ARPABET, in seconds."""
+
+    code: str
+    start: float
+    end: float
+
+
+class SpokenWord(BaseModel):
+    """A word in seconds."""
+
+    text: str
+    start: float
+    end: float
+    phonemes: list[SpokenPhoneme]
+    #: its sounds were worked out from its letters
+    spelt: bool
+    #: what is heard there does not sound like it
+    doubtful: bool
+
+
+class Spoken(BaseModel):
+    """A sentence over a sound, and the same as files that other programs read, by their endings."""
+
+    words: list[SpokenWord]
+    said: bool
+    notes: list[str]
+    files: dict[str, str]
+
+
+def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
+    from dataclasses import asdict
+
+    from brae.core.voices.align import align
+    from brae.core.voices.track import FORMS, written
+
+    sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
+    track = align(sound.samples, sound.rate, query.text)
+    told = asdict(track)
+    files = {suffix: written(track, suffix) for suffix in FORMS}
+    return Spoken.model_validate({name: told[name] for name in ("words", "said", "notes")} | {"files": files})
+
+
 class SoundKind(AssetKind[Any]):
     """Sounds of open formats."""
 
@@ -189,7 +241,10 @@ class SoundKind(AssetKind[Any]):
     query = SoundQuery
     preview_media = "audio"
     details = SoundDetails
-    questions: ClassVar[Mapping[str, Question]] = {"envelope": Question(EnvelopeQuery, Envelope, _envelope)}
+    questions: ClassVar[Mapping[str, Question]] = {
+        "envelope": Question(EnvelopeQuery, Envelope, _envelope),
+        "spoken": Question(SpokenQuery, Spoken, _spoken),
+    }
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         types = [type_of(head.data) for head in heads]

@@ -1,0 +1,154 @@
+/** The words of a voice line over its sound, placed by what is heard; each is heard by a press. */
+import { useQuery } from "@tanstack/react-query";
+import { Download, X } from "lucide-react";
+import { type FormEvent, useState } from "react";
+import { client, Problem, type Schemas, take } from "../../api/client";
+import { Button } from "../../components/controls";
+import { baseName } from "../../lib/format";
+
+type Spoken = Schemas["Spoken"];
+
+export function Words({
+  project,
+  address,
+  revision,
+  which,
+  longest,
+  at,
+  onPlay,
+}: {
+  project: string;
+  address: string;
+  revision: string;
+  which: "original" | "edit";
+  longest: number;
+  at: number;
+  onPlay: (start: number, end: number) => void;
+}) {
+  const [typed, setTyped] = useState("");
+  const [text, setText] = useState("");
+  const { data, error, isFetching } = useQuery({
+    queryKey: ["spoken", project, address, revision, which, text],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/sound/spoken", {
+          params: { path: { project_id: project }, query: { address, text, which } },
+        }),
+      ),
+    enabled: text !== "",
+    retry: false,
+  });
+  const place = (event: FormEvent) => {
+    event.preventDefault();
+    setText(typed.trim());
+  };
+  return (
+    <section className="grid gap-2" aria-label="Words">
+      <form className="flex flex-wrap items-center gap-2" onSubmit={place}>
+        <input
+          aria-label="What is said in it, in English"
+          placeholder="What is said in it, in English"
+          className="w-64 min-w-40 grow rounded-lg border border-line bg-raised px-3 py-1.5"
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
+        <Button type="submit" disabled={!typed.trim() || isFetching}>
+          {isFetching ? "Listening …" : "Place the words"}
+        </Button>
+        {text && (
+          <button
+            type="button"
+            aria-label="Without words"
+            title="Without words"
+            className="grid size-8 place-items-center rounded-md text-quiet hover:bg-sunk"
+            onClick={() => {
+              setText("");
+              setTyped("");
+            }}
+          >
+            <X aria-hidden className="size-4" />
+          </button>
+        )}
+      </form>
+      {error && text && (
+        <p role="alert" className="text-rust">
+          {error.message} {error instanceof Problem && error.remedy}
+        </p>
+      )}
+      {data && text && (
+        <Placed spoken={data} longest={longest} at={at} name={baseName(address)} onPlay={onPlay} />
+      )}
+    </section>
+  );
+}
+
+function Placed({
+  spoken,
+  longest,
+  at,
+  name,
+  onPlay,
+}: {
+  spoken: Spoken;
+  longest: number;
+  at: number;
+  name: string;
+  onPlay: (start: number, end: number) => void;
+}) {
+  const across = (start: number, end: number) => ({
+    left: `${(start / longest) * 100}%`,
+    width: `${((end - start) / longest) * 100}%`,
+  });
+  return (
+    <>
+      <fieldset className="relative m-0 h-14 min-w-0 border-0 p-0" aria-label="Words and phonemes">
+        {spoken.words.map((word) => (
+          <button
+            key={word.start}
+            type="button"
+            title={`${word.text}: ${word.start.toFixed(3)} to ${word.end.toFixed(3)} s${
+              word.spelt ? "; its sounds are guessed from its letters" : ""
+            }${word.doubtful ? "; not heard there" : ""}`}
+            className={`absolute top-0 h-8 overflow-hidden rounded-sm border-x border-paper text-[13.5px] leading-8 ${
+              word.doubtful ? "bg-rust-soft text-rust" : "bg-heather-soft text-ink"
+            } ${at >= word.start && at < word.end ? "ring-2 ring-heather" : ""}`}
+            style={across(word.start, word.end)}
+            onClick={() => onPlay(word.start, word.end)}
+          >
+            {word.text}
+          </button>
+        ))}
+        {spoken.words.flatMap((word) =>
+          word.phonemes.map((one) => (
+            <span
+              key={`${one.start} ${one.code}`}
+              aria-hidden
+              className="absolute top-9 h-5 overflow-hidden border-l border-line text-center text-[11.5px] text-quiet"
+              style={across(one.start, one.end)}
+            >
+              {one.code}
+            </span>
+          )),
+        )}
+      </fieldset>
+      {spoken.notes.map((note) => (
+        <p key={note} className={spoken.said ? "text-quiet" : "text-rust"}>
+          {note}
+        </p>
+      ))}
+      <div className="flex flex-wrap items-center gap-3 text-[14px]">
+        <Download aria-hidden className="size-4 text-quiet" />
+        {Object.entries(spoken.files).map(([suffix, content]) => (
+          <a
+            key={suffix}
+            className="underline underline-offset-4"
+            download={`${name}${suffix}`}
+            href={`data:text/plain;charset=utf-8,${encodeURIComponent(content)}`}
+          >
+            {suffix}
+          </a>
+        ))}
+      </div>
+    </>
+  );
+}
