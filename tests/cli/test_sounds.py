@@ -153,3 +153,31 @@ def test_members_are_what_their_records_say(tmp_path: Path) -> None:
     brae("decode", f"{game / 'art.said'}//sail", "-o", tmp_path / "sail.png", "--home", home)
     with Image.open(tmp_path / "sail.png") as picture:
         assert np.array_equal(np.asarray(picture), pixels[::-1, :, [2, 1, 0, 3]])
+
+
+def test_a_data_file_beside_the_index_is_spared_too(tmp_path: Path) -> None:
+    """The layout names its data file itself: a new index in the same folder would have it written over."""
+    game = tmp_path / "game"
+    (game / "brae-layouts").mkdir(parents=True)
+    (game / "brae-layouts" / "horn.yaml").write_text(
+        """layout: horn
+title: An index and one body for all
+kind: archive
+files: {body: "all.body"}
+parts:
+  - {field: magic, type: bytes, length: 4, value: "HORN"}
+  - {field: stored, type: u32, is: size(samples)}
+  - {members: samples, file: body, size: stored, kind: sound, facts: {rate: 8000}}
+"""
+    )
+    samples = np.arange(4000).astype("<i2").tobytes()
+    (game / "one.horn").write_bytes(b"HORN" + len(samples).to_bytes(4, "little"))
+    (game / "all.body").write_bytes(samples)
+    brae("decode", game / "one.horn", "-o", tmp_path / "one.wav")
+    soundfile.write(tmp_path / "two.wav", np.zeros(4000), 8000)
+    arguments = ("encode", tmp_path / "two.wav", "--like", game / "one.horn", "--anyway", "-o")
+    assert "never overwritten" in brae(*arguments, game / "two.horn", fails=True)
+    assert (game / "all.body").read_bytes() == samples
+    brae(*arguments, tmp_path / "new" / "two.horn", "--json")
+    assert (tmp_path / "new" / "all.body").read_bytes() == bytes(8000)
+    assert (game / "all.body").read_bytes() == samples

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import zipfile
 from pathlib import Path
 
@@ -18,7 +19,7 @@ from brae.core.recolour.files import numbers
 from brae.core.recolour.space import chroma_of, hue_of, to_lab
 from brae.core.recolour.steps import Steps
 from brae.work import Workspace
-from brae.work.edits import exchange_file, go_to, put_in_work, take_file
+from brae.work.edits import exchange_file, go_to, put_in_work, take_file, take_out_of_work
 from brae.work.items import look_at, original_bytes
 from brae.work.opening import open_game
 from brae.work.recolouring import (
@@ -128,6 +129,24 @@ def test_what_was_painted_stays_on_top(workspace: Workspace, project: str) -> No
     take_back(workspace, project, [first, second])
     assert np.array_equal(_shown(workspace, project, first), painted)
     assert np.array_equal(_shown(workspace, project, second), kept_bytes)
+
+
+def test_what_left_the_work_comes_back_as_it_was_seen(workspace: Workspace, project: str) -> None:
+    """Put in work once more an item has its last version: that is what the steps work on, and what was shown."""
+    first = SIGNS[0]
+    put_in_work(workspace, project, first)
+    file = exchange_file(workspace, workspace.edit(project, first))
+    picture = Image.open(file).convert("RGBA")
+    picture.paste((20, 200, 40, 255), (0, 0, 64, 64))
+    picture.save(file)
+    take_file(workspace, project, first, file.read_bytes(), file.name)
+    take_out_of_work(workspace, project, first)
+    take_back(workspace, project, [first])
+    assert workspace.edit(project, first).position == 1, "what is not in work is nobody's business"
+    with Image.open(io.BytesIO(preview(workspace, Small(), project, first, None, 64))) as shown:
+        assert shown.convert("RGBA").getpixel((30, 30)) == (20, 200, 40, 255)
+    recolour(workspace, project, [first], RED)
+    assert np.ptp(_shown(workspace, project, first)[..., :3].astype(int), axis=(0, 1)).max() <= 1
 
 
 def test_what_has_no_colours_is_told_and_what_no_step_reaches_is_no_edit(

@@ -11,7 +11,7 @@ import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, PathArgument, app
 from brae.cli.output import bar, errors, readable, say
-from brae.cli.writing import places, write_all
+from brae.cli.writing import places, spare, write_all
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError
 
 if TYPE_CHECKING:
@@ -298,11 +298,8 @@ def _rebuild(
             raise NotFoundError(f"There is no folder {source}.")
         outer = opened.outermost
         described_by = library.layouts.get(outer.kind)
-        mine = {path.resolve() for path in files_of(outer.kind, split_target(file)[0], library).values()}
-        if mine & {target.resolve() for target in places(described_by, out, ()).values()}:
-            raise ReadOnlyError(
-                "The original is never overwritten.", address=str(out), remedy="Choose another name with -o."
-            )
+        mine = files_of(outer.kind, split_target(file)[0], library).values()
+        spare(mine, places(described_by, out, ()).values())
         at: Opened | None = opened
         while at is not None:
             proof = at.container.prove()

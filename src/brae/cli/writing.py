@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brae.core.errors import storage_error
+from brae.core.errors import ReadOnlyError, storage_error
 
 if TYPE_CHECKING:
     from brae.core.layouts.model import Layout
@@ -19,6 +19,16 @@ def places(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, 
     from brae.core.sources import MAIN
 
     return companions(layout, out, files) if layout is not None else {MAIN: out}
+
+
+def spare(originals: Iterable[Path], targets: Iterable[Path]) -> None:
+    """Raise ReadOnlyError where what is made would take the place of an original."""
+    mine = {path.resolve() for path in originals}
+    for target in targets:
+        if target.resolve() in mine:
+            raise ReadOnlyError(
+                "The original is never overwritten.", address=str(target), remedy="Choose another name with -o."
+            )
 
 
 def write_all(composed: Composed, targets: dict[str, Path]) -> None:

@@ -56,7 +56,7 @@ class Recoloured:
 
 def _before_colours(edit: Edit | None) -> int | None:
     """The version that steps work on, counted from 1 (0: the original); None where one was painted on colours."""
-    if edit is None or not edit.in_work or edit.current is None:
+    if edit is None or edit.current is None:
         return 0
     made = [step.colours is not None for step in edit.steps[: edit.position]]
     position = edit.position
@@ -233,7 +233,7 @@ def take_back(
     def act(address: str) -> None:
         edit = workspace.edit_or_none(project_id, address)
         position = _before_colours(edit)
-        if edit is None or position is None or position == edit.position:
+        if edit is None or not edit.in_work or position is None or position == edit.position:
             return
         go_to(workspace, project_id, address, position)
         if all(step.colours is not None for step in edit.steps):

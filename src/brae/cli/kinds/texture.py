@@ -11,7 +11,7 @@ import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, app
 from brae.cli.output import errors, readable, say
-from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError, RefusedError, UnknownFormatError
+from brae.core.errors import BraeError, FormatError, NotFoundError, RefusedError, UnknownFormatError
 
 if TYPE_CHECKING:
     from brae.core.assets.sheet import MatchSheet
@@ -116,8 +116,8 @@ def encode(
 
     What differs from the original is told.
     """
-    from brae.cli.targets import check_file, read_target
-    from brae.cli.writing import places, write_all
+    from brae.cli.targets import check_file, read_target, split_target
+    from brae.cli.writing import places, spare, write_all
     from brae.core.assets.base import ExchangeFile, Version
     from brae.core.assets.texture import formats
     from brae.core.assets.texture.encode import encode_new
@@ -125,6 +125,7 @@ def encode(
     from brae.core.assets.texture.mips import Content, Filter, MipRule
     from brae.core.assets.texture.sheet import match
     from brae.core.atomic import write_atomically
+    from brae.core.containers.recognise import files_of
     from brae.core.warm import cached, warm
 
     with errors(as_json):
@@ -147,7 +148,7 @@ def encode(
             check_file(source)
             findings: list[dict[str, Any]] = []
             if original is not None:
-                _spare(original, target)
+                spare([split_target(original)[0]], [target])
                 before = read_target(original, home)
                 kind, context = before.kind, before.context
                 if kind is not None and kind.id != TEXTURE:
@@ -179,8 +180,10 @@ def encode(
                     )
                 if (composed := before.with_member(data)) is not None:
                     assert before.lone_in is not None
-                    outer = context.library.layouts.get(before.lone_in.outermost.kind)
-                    write_all(composed, places(outer, target, composed.segments))
+                    outer = before.lone_in.kind
+                    targets = places(context.library.layouts.get(outer), target, composed.segments)
+                    spare(files_of(outer, split_target(original)[0], context.library).values(), targets.values())
+                    write_all(composed, targets)
                     size = target.stat().st_size
                     return {"file": str(target), "bytes": size, "words": words, "findings": findings}
             else:
@@ -204,16 +207,6 @@ def encode(
             say({"encoded": [one(image, out, like)]}, "", True)
         else:
             _tell(one(image, out, like))
-
-
-def _spare(original: str, target: Path) -> None:
-    """Raise ReadOnlyError where what is made would take the place of its original."""
-    from brae.cli.targets import split_target
-
-    if target.exists() and target.resolve() == split_target(original)[0].resolve():
-        raise ReadOnlyError(
-            "The original is never overwritten.", address=str(target), remedy="Choose another name with -o."
-        )
 
 
 def _remedies(sheet: MatchSheet) -> list[Any]:

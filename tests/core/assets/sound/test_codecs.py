@@ -245,3 +245,15 @@ def test_a_filter_that_there_is_not_is_told_with_its_frame() -> None:
     with pytest.raises(FormatError, match="Frame 2 has filter 7") as told:
         _ = read(data, CONSOLES["sixteen"]).samples
     assert told.value.offset == 32
+
+
+def test_coefficients_of_a_games_own_are_heard_and_not_written() -> None:
+    stream = io.BytesIO()
+    soundfile.write(stream, music(4000), RATE, format="WAV", subtype="MS_ADPCM")
+    usual = KIND.read(stream.getvalue(), Context(Library()))
+    KIND.check_writable(usual)
+    form = bytearray(Riff.of(stream.getvalue()).get(b"fmt ") or b"")
+    form[22:24] = (200).to_bytes(2, "little")
+    other = KIND.read(Riff.of(stream.getvalue()).with_chunks({b"fmt ": bytes(form)}).data, Context(Library()))
+    with pytest.raises(FormatError, match="coefficients of its own"):
+        KIND.check_writable(other)

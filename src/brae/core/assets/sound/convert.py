@@ -135,6 +135,8 @@ def check_writable(sound: Sound) -> None:
     if sound.riff is None:
         if sound.container not in ("FLAC", "OGG"):
             raise FormatError(f"{sound.container} files are heard, but not written.")
+    elif sound.subtype == "MS_ADPCM" and not ms.is_usual(sound.riff.get(b"fmt ") or b""):
+        raise FormatError("This MS ADPCM has coefficients of its own: it is heard, but not written.")
     elif sound.subtype not in (*BITS, "IMA_ADPCM", "ULAW", "ALAW", "MS_ADPCM"):
         raise FormatError(f"Sounds in {sound.codec} are heard, but not written.")
 

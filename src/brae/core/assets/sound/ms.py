@@ -50,6 +50,11 @@ def form(channels: int, rate: int, block: int) -> bytes:
     return head + more + _PAIRS.astype("<i2").tobytes()
 
 
+def is_usual(form: bytes) -> bool:
+    """Whether a 'fmt ' chunk has the seven pairs that everybody has: blocks are encoded with these."""
+    return form[20:22] == len(_PAIRS).to_bytes(2, "little") and form[22:50] == _PAIRS.astype("<i2").tobytes()
+
+
 def samples_of(block: int, channels: int) -> int:
     """How many samples of each channel a block holds."""
     return (block - 7 * channels) * 2 // channels + 2
