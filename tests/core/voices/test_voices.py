@@ -170,6 +170,24 @@ def test_noise_and_odd_rates_do_no_harm() -> None:
     assert track.words[-1].end <= track.seconds
 
 
+def test_what_a_page_asks_is_the_edit_or_the_original_and_no_hour_of_it() -> None:
+    from brae.core.assets.base import Viewed
+    from brae.core.assets.sound.kind import KIND, SpokenQuery
+    from brae.core.assets.sound.sound import plain, read
+
+    spoken = speak(SENTENCES[0])
+    voice = read(plain(spoken.samples[:, None] / 32768, spoken.rate))
+    other = read(plain(speak(SENTENCES[1]).samples[:, None] / 32768, spoken.rate))
+    ask = KIND.questions["spoken"].ask
+    found = ask(Viewed(other, voice), SpokenQuery(text=SENTENCES[0]), None)
+    assert found.said
+    assert set(found.files) == set(FORMS)
+    assert not ask(Viewed(other, voice), SpokenQuery(text=SENTENCES[0], which="original"), None).said
+    long = read(plain(np.zeros((8000 * 31, 1)), 8000))
+    with pytest.raises(BraeError, match="too long for one line"):
+        ask(Viewed(long), SpokenQuery(text="hello"), None)
+
+
 def test_on_the_command_line(tmp_path: Path) -> None:
     spoken = speak(SENTENCES[0])
     soundfile.write(tmp_path / "line.flac", spoken.samples, spoken.rate)

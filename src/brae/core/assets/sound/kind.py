@@ -30,7 +30,7 @@ from brae.core.assets.facts import Value
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sound.facts import SaidSound, SoundFacts
 from brae.core.assets.sound.remedies import REMEDIES
-from brae.core.errors import BraeError, FormatError
+from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.library import Library
 
 #: WAVE_FORMAT tags (Microsoft, mmreg.h)
@@ -38,6 +38,8 @@ _CODECS = {1: "pcm", 2: "ms-adpcm", 3: "float", 6: "a-law", 7: "mu-law", 17: "im
 #: LUFS that every preview is brought to where it is louder, so that nobody's ears are hurt
 SAFE = -23.0
 _LARGEST = 1 << 30
+#: Seconds in which words are placed while a page waits: the model lets nothing else run for a twentieth of it.
+_LONGEST_LINE = 30.0
 
 
 class SoundQuery(Query):
@@ -217,6 +219,12 @@ def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
     from brae.core.voices.track import FORMS, written
 
     sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
+    if sound.seconds > _LONGEST_LINE:
+        raise LimitError(
+            f"{sound.seconds:,.0f} s are too long for one line on the page.",
+            expected=f"at most {_LONGEST_LINE:.0f} s",
+            remedy="Use 'brae align' for it.",
+        )
     track = align(sound.samples, sound.rate, query.text)
     told = asdict(track)
     files = {suffix: written(track, suffix) for suffix in FORMS}
