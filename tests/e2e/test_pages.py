@@ -736,6 +736,7 @@ def test_texts_sounds_and_whole_folders(page: Page, tmp_path: Path) -> None:
     page.get_by_role("radio", name="Original").click()
     assert "which=original" in str(page.locator("audio").get_attribute("src"))
     check_access(page, "edit of a sound")
+    expect(page.get_by_text("Is it stored again, in another size?")).to_have_count(0)
     page.get_by_role("radio", name="Spectrum").click()
     for name in ("original", "edit"):
         expect(page.get_by_role("img", name=f"Spectrum of the {name}")).to_be_visible()

@@ -2229,6 +2229,8 @@ export interface components {
             id: string;
             /** Marks */
             marks: components["schemas"]["Named"][];
+            /** Pictured */
+            pictured: boolean;
             /**
              * Preview
              * @enum {string}

@@ -44,6 +44,7 @@ def _kind_view(kind: AssetKind[Any]) -> KindView:
         preview=kind.preview_media,
         remedies=_named(kind.remedies),
         marks=_named(kind.marks),
+        pictured=kind.pictured,
         headless=None if kind.headless is None else kind.headless.words,
     )
 

@@ -137,6 +137,8 @@ class KindView(BaseModel):
     preview: Literal["image", "audio", "text", "none"]
     remedies: list[Named]
     marks: list[Named]
+    #: whether it has a picture by which it is found, and colours that can be changed
+    pictured: bool
     #: the search for such an item in bytes without a header, in words; null where there is none
     headless: str | None
 

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { client, type Edit, type Schemas, take } from "../../api/client";
 import { showProblem, useCopies } from "../../api/queries";
+import { useKind } from "../../assets/kinds";
 import { Button } from "../../components/controls";
 import { count, many } from "../../lib/format";
 
@@ -11,10 +12,13 @@ const MOST = 5;
 export function Copies({ project, edit }: { project: string; edit: Edit }) {
   const { data } = useCopies(project);
   const give = useGive(project);
+  // Only pictures are stored in other sizes.
+  const pictured = useKind(edit.kind)?.pictured ?? false;
   if (!data) return null;
   const copies = data.of[edit.address] ?? [];
   const wanting = copies.filter((copy) => !copy.same);
-  if (copies.length === 0) return data.compared ? null : <Compare project={project} />;
+  const compare = pictured && !data.compared ? <Compare project={project} /> : null;
+  if (copies.length === 0) return compare;
   return (
     <section className="grid gap-2 rounded-xl bg-raised p-3.5" aria-label="Stored again">
       <h2 className="font-bold">Stored again in {many(copies.length, "place")}</h2>
@@ -48,7 +52,7 @@ export function Copies({ project, edit }: { project: string; edit: Edit }) {
           The game may show one of them instead. Once your file is back, they can get the same edit.
         </p>
       )}
-      {!data.compared && <Compare project={project} />}
+      {compare}
     </section>
   );
 }
