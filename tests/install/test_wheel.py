@@ -35,7 +35,18 @@ def test_installed_wheel_drives_the_demo(tmp_path: Path) -> None:
     usable = [pin for pin in pins if _installed(*pin.split("=="))]
     (tmp_path / "pins.txt").write_text("\n".join(usable))
     subprocess.run(
-        [python, "-m", "pip", "install", "-q", "--disable-pip-version-check", "-c", tmp_path / "pins.txt", wheel],
+        [
+            python,
+            "-m",
+            "pip",
+            "install",
+            "-q",
+            "--disable-pip-version-check",
+            "--no-compile",
+            "-c",
+            tmp_path / "pins.txt",
+            wheel,
+        ],
         check=True,
     )
     elsewhere = tmp_path / "elsewhere"

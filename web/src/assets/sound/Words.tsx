@@ -1,12 +1,15 @@
 /** The words of a voice line over its sound, placed by what is heard; each is heard by a press. */
 import { useQuery } from "@tanstack/react-query";
 import { Download, X } from "lucide-react";
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useEffect, useState } from "react";
 import { client, Problem, type Schemas, take } from "../../api/client";
 import { Button } from "../../components/controls";
 import { baseName } from "../../lib/format";
 
 type Spoken = Schemas["Spoken"];
+
+/** What was typed for each sound, as long as the page is open. */
+const sentences = new Map<string, string>();
 
 export function Words({
   project,
@@ -25,8 +28,9 @@ export function Words({
   at: number;
   onPlay: (start: number, end: number) => void;
 }) {
-  const [typed, setTyped] = useState("");
-  const [text, setText] = useState("");
+  const [typed, setTyped] = useState(() => sentences.get(`${project} ${address}`) ?? "");
+  const [text, setText] = useState(typed);
+  useEffect(() => void sentences.set(`${project} ${address}`, text), [project, address, text]);
   const { data, error, isFetching } = useQuery({
     queryKey: ["spoken", project, address, revision, which, text],
     queryFn: () =>
