@@ -88,7 +88,7 @@ format: $(DEPS) $(MODULES)
 	$(BIN)/ruff check --fix-only -q src tests benchmarks; $(BIN)/ruff format -q src tests benchmarks
 	cd web && npm run --silent format
 
-bench: setup
+bench: setup $(VOICE)
 	$(BIN)/python -m benchmarks
 
 screenshots: setup $(CHROMIUM)

@@ -19,10 +19,10 @@
     const box = element.getBoundingClientRect();
     return box.width > 2 && box.height > 2 && element.checkVisibility({ opacityProperty: true, visibilityProperty: true });
   };
-  // What scrolls sideways shows by a half of something that there is more.
+  // What is made to scroll sideways shows by a half of something that there is more.
   const scrolled = (element) => {
     for (let outer = element.parentElement; outer; outer = outer.parentElement)
-      if (getComputedStyle(outer).overflowX === "auto" && outer.scrollWidth > outer.clientWidth) return true;
+      if (outer.classList.contains("overflow-x-auto") && outer.scrollWidth > outer.clientWidth) return true;
     return false;
   };
   const pressed = "audio, button, a[href], input:not([type=hidden]):not(.sr-only), select, textarea, [role=radio], [role=row]";

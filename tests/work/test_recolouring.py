@@ -18,7 +18,7 @@ from brae.core.errors import BraeError
 from brae.core.recolour.files import numbers
 from brae.core.recolour.space import chroma_of, hue_of, to_lab
 from brae.core.recolour.steps import Steps
-from brae.work import Workspace
+from brae.work import Workspace, recolouring
 from brae.work.edits import exchange_file, go_to, put_in_work, take_file, take_out_of_work
 from brae.work.items import look_at, original_bytes
 from brae.work.opening import open_game
@@ -64,6 +64,17 @@ def _shown(workspace: Workspace, project: str, address: str) -> np.ndarray:
     return np.asarray((viewed.edit or viewed.original).picture())
 
 
+def _paint(
+    workspace: Workspace, project: str, address: str, colour: tuple[int, int, int], box: tuple[int, ...]
+) -> None:
+    """Save a field of colour over an item's exchange file, as an image editor would."""
+    file = exchange_file(workspace, workspace.edit(project, address))
+    picture = Image.open(file).convert("RGBA")
+    picture.paste((*colour, 255), box)
+    picture.save(file)
+    take_file(workspace, project, address, file.read_bytes(), file.name)
+
+
 def _hues(picture: np.ndarray) -> np.ndarray:
     lab = to_lab(numbers(picture)[..., :3])
     return hue_of(lab)[chroma_of(lab) > 0.04]
@@ -102,22 +113,14 @@ def test_what_was_painted_stays_on_top(workspace: Workspace, project: str) -> No
     first, second = SIGNS[:2]
     # Painted before: the steps work on the painting, and it is there again when they are taken back.
     put_in_work(workspace, project, first)
-    file = exchange_file(workspace, workspace.edit(project, first))
-    picture = Image.open(file).convert("RGBA")
-    picture.paste((20, 200, 40, 255), (0, 0, 32, 64))
-    picture.save(file)
-    take_file(workspace, project, first, file.read_bytes(), file.name)
+    _paint(workspace, project, first, (20, 200, 40), (0, 0, 32, 64))
     painted = _shown(workspace, project, first)
     recolour(workspace, project, [first, second], RED)
     shown = _shown(workspace, project, first)
     assert np.ptp(shown[:, :32, :3].astype(int), axis=(0, 1)).max() <= 1, "one colour, as it was painted"
     assert np.median(np.abs(_hues(shown) - 38)) < 4
     # Painted after: left as it is when the steps change, and said so.
-    file = exchange_file(workspace, workspace.edit(project, second))
-    picture = Image.open(file).convert("RGBA")
-    picture.paste((250, 250, 250, 255), (8, 8, 24, 24))
-    picture.save(file)
-    take_file(workspace, project, second, file.read_bytes(), file.name)
+    _paint(workspace, project, second, (250, 250, 250), (8, 8, 24, 24))
     kept_bytes = _shown(workspace, project, second)
     done = recolour(workspace, project, [first, second], BLUE)
     assert (done.done, done.painted) == (1, [second])
@@ -131,15 +134,32 @@ def test_what_was_painted_stays_on_top(workspace: Workspace, project: str) -> No
     assert np.array_equal(_shown(workspace, project, second), kept_bytes)
 
 
+def test_what_is_saved_while_it_is_worked_out_is_not_hidden(
+    workspace: Workspace, project: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An editor saves between the look at the picture and the new version: the steps work on what was saved."""
+    first = SIGNS[0]
+    put_in_work(workspace, project, first)
+    real, saved = recolouring.changed, []
+
+    def slow(*arguments: object) -> object:
+        made = real(*arguments)  # type: ignore[arg-type]
+        if not saved:
+            saved.append(1)
+            _paint(workspace, project, first, (20, 200, 40), (0, 0, 64, 64))
+        return made
+
+    monkeypatch.setattr(recolouring, "changed", slow)
+    assert recolour(workspace, project, [first], RED).done == 1
+    assert [step.colours is None for step in workspace.edit(project, first).steps] == [True, False]
+    assert np.ptp(_shown(workspace, project, first)[..., :3].astype(int), axis=(0, 1)).max() <= 1
+
+
 def test_what_left_the_work_comes_back_as_it_was_seen(workspace: Workspace, project: str) -> None:
     """Put in work once more an item has its last version: that is what the steps work on, and what was shown."""
     first = SIGNS[0]
     put_in_work(workspace, project, first)
-    file = exchange_file(workspace, workspace.edit(project, first))
-    picture = Image.open(file).convert("RGBA")
-    picture.paste((20, 200, 40, 255), (0, 0, 64, 64))
-    picture.save(file)
-    take_file(workspace, project, first, file.read_bytes(), file.name)
+    _paint(workspace, project, first, (20, 200, 40), (0, 0, 64, 64))
     take_out_of_work(workspace, project, first)
     take_back(workspace, project, [first])
     assert workspace.edit(project, first).position == 1, "what is not in work is nobody's business"
@@ -178,8 +198,8 @@ def test_what_has_no_colours_is_told_and_what_no_step_reaches_is_no_edit(
 
 def test_steps_are_kept_and_are_text_that_others_can_read(workspace: Workspace) -> None:
     text = (
-        'title: "to rust"\nsteps:\n  - {hues: {from: [220.0, 300.0], to: 29.0}, mask: {light: [0.2, 0.8]}}\n'
-        '  - {gradient: ["#20140a", "#f6e7c8"], amount: 0.3}\n  - {colours: {"#000000": "#ffffff"}}\n'
+        "title: to rust\nsteps:\n  - {hues: {from: [220.0, 300.0], to: 29.0}, mask: {light: [0.2, 0.8]}}\n"
+        "  - {gradient: ['#20140a', '#f6e7c8'], amount: 0.3}\n  - {colours: {'#000000': '#ffffff'}}\n"
     )
     steps = from_text(text)
     assert as_text(steps) == text

@@ -32,6 +32,8 @@ def sizes(
     as_json: JsonOption = False,
 ) -> None:
     """One picture in every size of its siblings: with their mask, their frame and their shading."""
+    from collections import Counter
+
     import numpy as np
 
     from brae.cli.targets import check_file, pictures_in
@@ -40,7 +42,8 @@ def sizes(
     from brae.core.atomic import write_atomically
     from brae.core.errors import BraeError, FormatError
     from brae.core.recolour.files import numbers
-    from brae.core.sizes.families import Sibling, make, sizes_of, told
+    from brae.core.sizes.families import ENOUGH, Sibling, make, sizes_of, told
+    from brae.core.sizes.shading import covering
 
     def eight(picture: Floats) -> np.ndarray[Any, Any]:
         return np.asarray(np.round(np.clip(picture, 0, 1) * 255).astype(np.uint8))
@@ -50,31 +53,35 @@ def sizes(
         art = numbers(read_image(master.read_bytes(), master.name).picture)
         items = pictures_in(like, home, out)
         siblings, faults = [], []
+        of_size: Counter[tuple[int, ...]] = Counter()
         with bar("look at", len(items)) as tick:
             for one, _ in items:
                 tick()
                 try:
                     kind = kinds()[one.item.kind]
                     sent = kind.send(kind.read(*one.read()))
-                    siblings.append(Sibling(one.address, numbers(read_image(sent.data, sent.name).picture)))
+                    picture = read_image(sent.data, sent.name).picture
+                    of_size[picture.shape] += 1
+                    if of_size[picture.shape] <= ENOUGH:  # more of them would fill the memory, and tell no more
+                        siblings.append(Sibling(one.address, numbers(picture)))
                 except BraeError as error:
                     faults.append(error.at(one.address).as_dict())
         found = sizes_of(siblings)
         made: list[dict[str, Any]] = []
         pictures = []
         for size, line in zip(found, told(found), strict=True):
-            picture = make(art, size)
+            made_of = make(art, size)
             laid = over / f"{size.name}.png" if over is not None else None
             if laid is not None and laid.is_file():
                 cover = numbers(read_image(laid.read_bytes(), laid.name).picture)
-                if cover.shape != picture.shape:
+                if cover.shape != made_of.shape:
                     raise FormatError(f"{laid} has {cover.shape[1]} x {cover.shape[0]} pixels.", expected=size.name)
-                picture = make(art, size, covering(cover))
-            pictures.append(picture)
+                made_of = make(art, size, covering(cover))
+            pictures.append(made_of)
             made.append({**line, "file": str(out / f"{master.stem}_{size.name}.png")})
         # All of them are known before the first is written.
-        for size, picture, line in zip(found, pictures, made, strict=True):
-            write_atomically(Path(line["file"]), write_image(eight(picture), "png"))
+        for size, made_of, line in zip(found, pictures, made, strict=True):
+            write_atomically(Path(line["file"]), write_image(eight(made_of), "png"))
             if shading is not None:
                 white = np.ones((size.height, size.width, 4), np.float32)
                 black = np.dstack([white[..., :3] * 0, white[..., 3]])
@@ -89,11 +96,3 @@ def sizes(
         say({"sizes": made, "faults": faults}, readable("\n".join(words)), as_json)
         for fault in faults:
             typer.echo(readable(f"brae: {fault['address']}: {fault['message']}"), err=True)
-
-
-def covering(cover: Floats) -> Any:
-    """A picture that is laid over the art by its alpha, as a shading; the art's own alpha stays."""
-    from brae.core.sizes.shading import Shading
-
-    alpha = cover[..., 3:]
-    return Shading(1 - alpha, cover[..., :3] * alpha, None, 0)

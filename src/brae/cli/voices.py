@@ -27,7 +27,7 @@ def align(
     from brae.core.atomic import write_atomically
     from brae.core.errors import FormatError, NotFoundError
     from brae.core.voices.align import align as place
-    from brae.core.voices.track import written
+    from brae.core.voices.track import form_of
 
     with errors(as_json):
         if text.startswith("@"):
@@ -40,12 +40,10 @@ def align(
         if not isinstance(sound, Sound):
             raise FormatError("This is no sound.", address=file)
         if out is not None:
-            from brae.core.voices.track import Track
-
-            written(Track(sound.seconds), out.suffix)  # a wrong ending is told before anybody waits
+            form_of(out.suffix)  # a wrong ending is told before anybody waits
         track = place(sound.samples, sound.rate, text)
         if out is not None:
-            write_atomically(out, written(track, out.suffix).encode())
+            write_atomically(out, form_of(out.suffix)(track).encode())
         lines = [f"{'start':>8} {'end':>8}  word"]
         for word in track.words:
             codes = " ".join(one.code for one in word.phonemes)

@@ -228,11 +228,12 @@ def check_place(workspace: Workspace, target: Path) -> None:
 
 def take_file(
     workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False,
-    what: str = CAME_BACK, colours: dict[str, Any] | None = None,
+    what: str = CAME_BACK, colours: dict[str, Any] | None = None, on: int | None = None,
 ) -> bool:  # fmt: skip
     """A file came back: match it and encode it like the original; ``on_disk``: it is the exchange file itself.
 
-    ``what`` is how the version is called, ``colours`` the colour steps that it was made by.
+    ``what`` is how the version is called, ``colours`` the colour steps that it was made by; ``on``: it was made of
+    this version, and is not taken where another one is in use by now.
 
     Returns False where it is what Brae already has, or lies on disk as it did before. Raises one of Brae's errors
     where it cannot be read; the version before stays in use then.
@@ -242,7 +243,7 @@ def take_file(
 
     def take(edit: Edit) -> bool:
         current = edit.current.file_sha256 if edit.current else edit.sent_sha256
-        if on_disk and not edit.in_work:
+        if (on_disk and not edit.in_work) or (on is not None and edit.position != on):
             return False
         if sha256 == current or (on_disk and sha256 == edit.seen_sha256):
             if edit.fault is not None:

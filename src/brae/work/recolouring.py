@@ -6,7 +6,6 @@ often as one likes. A picture that was painted after its colours were changed is
 
 from __future__ import annotations
 
-import json
 import re
 from collections import OrderedDict
 from collections.abc import Sequence
@@ -16,6 +15,7 @@ from threading import Lock
 from typing import Any
 
 import numpy as np
+import yaml
 
 from brae.core.assets.base import ExchangeFile
 from brae.core.assets.texture.files import read_image, write_image
@@ -35,8 +35,10 @@ from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Workspace
 
 Picture = np.ndarray[Any, Any]
-#: small pictures that are remembered, so that each change of a step shows at once
-_MOST = 600
+#: bytes of small pictures that are remembered, so that each change of a step shows at once
+_MOST = 64 << 20
+#: times that an item is tried which is saved by somebody else meanwhile
+_TRIES = 3
 _NAME = re.compile(r"\w[\w \-]{0,63}")
 
 
@@ -105,6 +107,7 @@ class Small:
     def __init__(self) -> None:
         self._lock = Lock()
         self._kept: OrderedDict[tuple[object, ...], Little] = OrderedDict()
+        self._bytes = 0
 
     def of(self, workspace: Workspace, project_id: str, address: str, side: int) -> Little:
         """One of them, no side longer than ``side``."""
@@ -130,9 +133,12 @@ class Small:
             picture = kind.likeness(original, 2 * side)
         made = Little(_shrunk(picture, side), kind.colourless(original))
         with self._lock:
+            before = self._kept.pop(key, None)  # two may have asked for it at once
+            self._bytes -= before.picture.nbytes if before is not None else 0
             self._kept[key] = made
-            while len(self._kept) > _MOST:
-                self._kept.popitem(last=False)
+            self._bytes += made.picture.nbytes
+            while self._bytes > _MOST and len(self._kept) > 1:
+                self._bytes -= self._kept.popitem(last=False)[1].picture.nbytes
         return made
 
 
@@ -203,23 +209,32 @@ def recolour(
         load(name)
 
     def act(address: str) -> None:
+        for _ in range(_TRIES):
+            if once(address):
+                return
+        painted.append(address)  # somebody saves it all the time
+
+    def once(address: str) -> bool:
+        """Whether nothing else became its version meanwhile."""
         edit = workspace.edit_or_none(project_id, address)
         position = _before_colours(edit)
         if position is None:
             painted.append(address)
-            return
+            return True
         file = _file(workspace, project_id, address, edit, position)
         read = read_image(file.data, file.name)
         picture = changed(read.picture, steps, load)
         if np.array_equal(picture, read.picture):
             same.append(address)
-            return
+            return True
         if edit is None or not edit.in_work:
             put_in_work(workspace, project_id, address)
         suffix = file.suffix if file.suffix in (".png", ".tga", ".bmp") else ".png"
         made = write_image(picture, suffix[1:], alpha=read.has_alpha)
         name = f"{Path(file.name).stem}{suffix}"
-        take_file(workspace, project_id, address, made, name, what=words, colours=data)
+        on = edit.position if edit is not None else 0
+        taken = take_file(workspace, project_id, address, made, name, what=words, colours=data, on=on)
+        return taken or workspace.edit(project_id, address).position == on
 
     told = for_each(addresses, act, "items", ticker)
     return Recoloured(told["done"] - len(same) - len(painted), same, painted, told["faults"])
@@ -289,15 +304,12 @@ def _kept_file(home: Home, name: str) -> Path:
 def as_text(steps: Steps) -> str:
     """Steps as the YAML that ``brae recolour`` takes: a line for each."""
     data = steps.model_dump(mode="json", by_alias=True, exclude_defaults=True)
-    # Each step is JSON, which is YAML too, without the quotes around plain keys.
-    lines = [f"title: {json.dumps(steps.title, ensure_ascii=False)}"] if steps.title else []
-    lines.append("steps:")
-    lines += [f"  - {_plain(json.dumps(step, ensure_ascii=False))}" for step in data["steps"]]
-    return "\n".join(lines) + "\n"
-
-
-def _plain(text: str) -> str:
-    return re.sub(r'"([a-z]+)": ', r"\1: ", text)
+    head = yaml.safe_dump({"title": steps.title}, allow_unicode=True, width=1000) if steps.title else ""
+    lines = [
+        yaml.safe_dump(step, default_flow_style=True, sort_keys=False, allow_unicode=True, width=1000)
+        for step in data["steps"]
+    ]
+    return f"{head}steps:\n" + "".join(f"  - {line}" for line in lines)
 
 
 def from_text(text: str) -> Steps:

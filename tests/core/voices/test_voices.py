@@ -21,7 +21,7 @@ from praatio import textgrid
 
 from brae.core.errors import BraeError, FormatError
 from brae.core.voices.align import align
-from brae.core.voices.track import FORMS, Phoneme, Track, Word, written
+from brae.core.voices.track import FORMS, Phoneme, Track, Word, form_of
 from brae.core.voices.words import sounds_of, spelt, words_of
 from tests.cli.test_cli import brae
 from tests.core.voices.spoken import Spoken, speak
@@ -118,7 +118,7 @@ TRACK = Track(
 
 def test_a_textgrid_is_read_by_another_program(tmp_path: Path) -> None:
     file = tmp_path / "line.TextGrid"
-    file.write_text(written(TRACK, ".TextGrid"))
+    file.write_text(form_of(".TextGrid")(TRACK))
     grid = textgrid.openTextgrid(str(file), includeEmptyIntervals=False)
     assert grid.tierNames == ("words", "phonemes")
     assert (grid.minTimestamp, grid.maxTimestamp) == (0, 2)
@@ -131,22 +131,22 @@ def test_a_textgrid_is_read_by_another_program(tmp_path: Path) -> None:
 
 
 def test_the_other_forms() -> None:
-    cues = re.findall(r"(\S+) --> (\S+)\n(.*)\n", written(TRACK, ".vtt"))
-    assert written(TRACK, ".vtt").startswith("WEBVTT\n\n")
+    cues = re.findall(r"(\S+) --> (\S+)\n(.*)\n", form_of(".vtt")(TRACK))
+    assert form_of(".vtt")(TRACK).startswith("WEBVTT\n\n")
     assert cues[0] == ("00:00:00.250", "00:00:00.500", "Row")
     assert cues[1][2] == 'he said "now" &amp; &lt;left&gt;'
-    rows = list(csv.DictReader(io.StringIO(written(TRACK, ".csv"))))
+    rows = list(csv.DictReader(io.StringIO(form_of(".csv")(TRACK))))
     assert [(row["phoneme"], float(row["start"])) for row in rows] == [
         ("R", 0.25), ("OW", 0.3), ("N", 0.75), ("AW", 1.0),
     ]  # fmt: skip
-    assert json.loads(written(TRACK, ".json"))["words"][0]["phonemes"][1] == {
+    assert json.loads(form_of(".json")(TRACK))["words"][0]["phonemes"][1] == {
         "code": "OW",
         "start": 0.3,
         "end": 0.5,
     }
-    assert all(written(Track(0.0), suffix) for suffix in FORMS)
+    assert all(form_of(suffix)(Track(0.0)) for suffix in FORMS)
     with pytest.raises(FormatError, match="not written as"):
-        written(TRACK, ".doc")
+        form_of(".doc")(TRACK)
 
 
 @pytest.mark.parametrize(

@@ -2585,6 +2585,18 @@ export interface components {
             format: string;
         };
         /**
+         * Phoneme
+         * @description One sound of a language, as ARPABET writes it (as in the CMU dictionary), in seconds.
+         */
+        Phoneme: {
+            /** Code */
+            code: string;
+            /** End */
+            end: number;
+            /** Start */
+            start: number;
+        };
+        /**
          * PixelView
          * @description What is stored at a place.
          */
@@ -3147,37 +3159,7 @@ export interface components {
             /** Said */
             said: boolean;
             /** Words */
-            words: components["schemas"]["SpokenWord"][];
-        };
-        /**
-         * SpokenPhoneme
-         * @description One sound of a word, in ARPABET, in seconds.
-         */
-        SpokenPhoneme: {
-            /** Code */
-            code: string;
-            /** End */
-            end: number;
-            /** Start */
-            start: number;
-        };
-        /**
-         * SpokenWord
-         * @description A word in seconds.
-         */
-        SpokenWord: {
-            /** Doubtful */
-            doubtful: boolean;
-            /** End */
-            end: number;
-            /** Phonemes */
-            phonemes: components["schemas"]["SpokenPhoneme"][];
-            /** Spelt */
-            spelt: boolean;
-            /** Start */
-            start: number;
-            /** Text */
-            text: string;
+            words: components["schemas"]["Word"][];
         };
         /**
          * State
@@ -3451,6 +3433,30 @@ export interface components {
             fields: components["schemas"]["Value"][];
             /** Offset */
             offset: number;
+        };
+        /**
+         * Word
+         * @description A word in seconds.
+         */
+        Word: {
+            /**
+             * Doubtful
+             * @default false
+             */
+            doubtful: boolean;
+            /** End */
+            end: number;
+            /** Phonemes */
+            phonemes: components["schemas"]["Phoneme"][];
+            /**
+             * Spelt
+             * @default false
+             */
+            spelt: boolean;
+            /** Start */
+            start: number;
+            /** Text */
+            text: string;
         };
         /**
          * WorkshopRequest

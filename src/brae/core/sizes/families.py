@@ -19,6 +19,8 @@ FILTERS = {
     "box": Image.Resampling.BOX, "bilinear": Image.Resampling.BILINEAR, "bicubic": Image.Resampling.BICUBIC,
     "lanczos": Image.Resampling.LANCZOS,
 }  # fmt: skip
+#: siblings of one size from which on more tell nothing new
+ENOUGH = 400
 #: pictures that are tried to tell the filter
 _TRIED = 12
 #: where less of the art is seen, the larger picture tells nothing of it
@@ -192,8 +194,8 @@ def told(sizes: Sequence[Size]) -> list[dict[str, Any]]:
         {
             "size": size.name, "siblings": len(size.siblings), "pairs": size.pairs, "filter": size.filter,
             "shared_alpha": size.shading.alpha is not None,
-            "darkest": round(float(size.shading.gain.min()), 3),
-            "lightest": round(float(size.shading.offset.max()), 3),
+            "darkest": round(float(size.shading.seen("gain").min(initial=1)), 3),
+            "lightest": round(float(size.shading.seen("offset").max(initial=0)), 3),
         }
         for size in sizes
     ]  # fmt: skip

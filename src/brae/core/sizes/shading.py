@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -38,6 +38,11 @@ class Shading:
     #: how many pictures it was worked out from
     siblings: int
 
+    def seen(self, what: Literal["gain", "offset"]) -> Floats:
+        """The gain or the offset where there is art, and no frame."""
+        found: Floats = getattr(self, what)[self.gain[..., 0] > 0]
+        return found
+
     def on(self, art: Floats) -> Floats:
         """Art (height, width, 4) as a picture of this size: mask, frame and shading on it."""
         colour = np.clip(art[..., :3] * self.gain + self.offset, 0, 1)
@@ -50,6 +55,12 @@ class Shading:
         return np.dstack([np.clip((picture[..., :3] - self.offset) / seen, 0, 1), picture[..., 3]]).astype(
             np.float32
         )
+
+
+def covering(cover: Floats) -> Shading:
+    """A picture (height, width, 4) that is laid over the art by its alpha; the art's own alpha stays."""
+    alpha = cover[..., 3:]
+    return Shading(1 - alpha, cover[..., :3] * alpha, None, 0)
 
 
 def shared_alpha(pictures: Sequence[Floats]) -> Floats | None:

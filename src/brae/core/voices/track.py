@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from typing import Any
 
+from pydantic import ConfigDict
+
 from brae.core.errors import FormatError
+
+#: what is usual is in every answer too
+_SENT = ConfigDict(json_schema_serialization_defaults_required=True)
 
 
 @dataclass(frozen=True)
@@ -23,6 +30,7 @@ class Phoneme:
 class Word:
     """A word in seconds."""
 
+    __pydantic_config__ = _SENT
     text: str
     start: float
     end: float
@@ -41,7 +49,7 @@ class Track:
     words: tuple[Word, ...] = ()
     #: whether the sentence is what is said there
     said: bool = True
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[str, ...] = ()
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""
@@ -104,11 +112,12 @@ def _without_gaps(spans: list[tuple[float, float, str]], seconds: float) -> list
 
 def _table(track: Track) -> str:
     """A line for each phoneme, for a spreadsheet."""
-    lines = ["word,phoneme,start,end"]
+    stream = io.StringIO()
+    table = csv.writer(stream, lineterminator="\n")
+    table.writerow(("word", "phoneme", "start", "end"))
     for word in track.words:
-        text = f'"{word.text}"' if "," in word.text else word.text
-        lines += [f"{text},{one.code},{one.start:.3f},{one.end:.3f}" for one in word.phonemes]
-    return "\n".join(lines) + "\n"
+        table.writerows((word.text, one.code, f"{one.start:.3f}", f"{one.end:.3f}") for one in word.phonemes)
+    return stream.getvalue()
 
 
 FORMS: Mapping[str, Callable[[Track], str]] = {
@@ -116,9 +125,9 @@ FORMS: Mapping[str, Callable[[Track], str]] = {
 }  # fmt: skip
 
 
-def written(track: Track, suffix: str) -> str:
-    """A track as text in the form that a file's ending asks for; FormatError for others."""
+def form_of(suffix: str) -> Callable[[Track], str]:
+    """What writes a track in the form that a file's ending asks for; FormatError for others."""
     form = next((form for own, form in FORMS.items() if own.lower() == suffix.lower()), None)
     if form is None:
         raise FormatError(f"Tracks are not written as '{suffix}'.", expected=".TextGrid, .vtt, .json or .csv")
-    return form(track)
+    return form

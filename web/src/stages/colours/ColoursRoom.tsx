@@ -242,9 +242,10 @@ function Tiles({
   const said = useDeferredValue(useRested(steps.length ? JSON.stringify({ steps }) : ""));
   const { data: edits = [] } = useEdits(project);
   const version = new Map(edits.map((edit) => [edit.address, edit.position]));
+  const [most, setMost] = useState(MOST_SHOWN);
   return (
     <ul className="grid min-h-0 flex-1 auto-rows-min grid-cols-[repeat(auto-fill,minmax(132px,1fr))] gap-3 overflow-auto px-4 pb-4">
-      {addresses.map((address) => {
+      {addresses.slice(0, most).map((address) => {
         const out = left.has(address);
         const query = new URLSearchParams({
           address,
@@ -282,10 +283,19 @@ function Tiles({
           </li>
         );
       })}
+      {addresses.length > most && (
+        <li className="col-span-full py-2">
+          <Button onClick={() => setMost(most + MOST_SHOWN)}>
+            Show more; {count(addresses.length - most)} are not shown, and change like these
+          </Button>
+        </li>
+      )}
     </ul>
   );
 }
 
+/** Pictures that stand there at once: a page of ten thousand would be slow. */
+const MOST_SHOWN = 400;
 const REST = 120;
 
 /** A value that has rested for a moment. */

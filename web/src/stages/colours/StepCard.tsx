@@ -367,32 +367,18 @@ function Slider({
   );
 }
 
-function Colour({
-  label,
-  value,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  onChange: (value: string) => void;
-}) {
+type PickProps = { label: string; value: string; onChange: (value: string) => void };
+
+function Colour(props: PickProps) {
   return (
     <div className="flex items-center gap-2 text-[14px]">
-      <Pick label={label} value={value} onChange={onChange} />
-      <code className="text-quiet">{value}</code>
+      <Pick {...props} />
+      <code className="text-quiet">{props.value}</code>
     </div>
   );
 }
 
-function Pick({
-  label,
-  value,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  onChange: (value: string) => void;
-}) {
+function Pick({ label, value, onChange }: PickProps) {
   return (
     <input
       type="color"

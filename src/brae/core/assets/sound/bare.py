@@ -10,8 +10,8 @@ import numpy as np
 
 from brae.core.assets.base import as_said
 from brae.core.assets.facts import Value
-from brae.core.assets.sound import ima, ms
-from brae.core.assets.sound.facts import TAGS, SaidSound
+from brae.core.assets.sound import ima
+from brae.core.assets.sound.facts import BLOCKS, TAGS, SaidSound
 from brae.core.assets.sound.planes import join, split
 from brae.core.assets.sound.riff import Riff, wave
 from brae.core.assets.sound.sound import Sound, read
@@ -70,7 +70,7 @@ def again(original: Sound, file: bytes) -> bytes:
 def _decoded(data: bytes, said: SaidSound) -> Numbers:
     """Codes of four bits as samples of 16, shape (frames, channels)."""
     if said.block is not None:
-        return (ima if said.codec == "ima-adpcm" else ms).decode(data, said.block, said.channels)
+        return BLOCKS[said.codec].decode(data, said.block, said.channels)
     if said.codec == "adpcm":
         planes, _ = split(data, said.channels, said.turn)
         return np.stack([said.frames.decode(plane) for plane in planes], axis=1)
@@ -81,7 +81,7 @@ def _encoded(samples: Numbers, said: SaidSound, old: bytes) -> bytes:
     if said.samples is not None:
         samples = np.concatenate([samples, _decoded(old, said)[len(samples) :]])
     if said.block is not None:
-        made = (ima if said.codec == "ima-adpcm" else ms).encode(samples, said.block, old)
+        made = BLOCKS[said.codec].encode(samples, said.block, old)
         return made + old[len(old) // said.block * said.block :]
     planes, rest = split(old, said.channels, said.turn)
     channels = range(said.channels)

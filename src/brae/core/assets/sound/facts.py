@@ -14,6 +14,8 @@ from brae.core.assets.sound.frames import Frames
 
 #: WAVE_FORMAT tags (Microsoft, mmreg.h), and the bits that a sample may have
 TAGS = {"pcm": (1, (8, 16, 24, 32)), "float": (3, (32, 64)), "a-law": (6, (8,)), "mu-law": (7, (8,))}
+#: ADPCM in blocks, as WAV files have it
+BLOCKS = {"ima-adpcm": ima, "ms-adpcm": ms}
 #: what each ADPCM asks for
 _OWN = {
     "ima-adpcm": {"block", "nibbles"},
@@ -137,7 +139,7 @@ class SaidSound(BaseModel):
         if self.codec == "adpcm":
             found = size // self.channels // self.frames.size * self.frames.per
         elif self.block is not None:
-            per = (ima if self.codec == "ima-adpcm" else ms).samples_of(self.block, self.channels)
+            per = BLOCKS[self.codec].samples_of(self.block, self.channels)
             found = size // self.block * per
         elif self.packed:
             found = 2 * size // self.channels

@@ -32,6 +32,7 @@ from brae.core.assets.sound.facts import SaidSound, SoundFacts
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.library import Library
+from brae.core.voices.track import FORMS, Word
 
 #: WAVE_FORMAT tags (Microsoft, mmreg.h)
 _CODECS = {1: "pcm", 2: "ms-adpcm", 3: "float", 6: "a-law", 7: "mu-law", 17: "ima-adpcm", 0xFFFE: "extensible"}
@@ -182,41 +183,17 @@ class SpokenQuery(BaseModel):
     which: Literal["original", "edit"] = "edit"
 
 
-class SpokenPhoneme(BaseModel):
-    """One sound of a word, in ARPABET, in seconds."""
-
-    code: str
-    start: float
-    end: float
-
-
-class SpokenWord(BaseModel):
-    """A word in seconds."""
-
-    text: str
-    start: float
-    end: float
-    phonemes: list[SpokenPhoneme]
-    #: its sounds were worked out from its letters
-    spelt: bool
-    #: what is heard there does not sound like it
-    doubtful: bool
-
-
 class Spoken(BaseModel):
     """A sentence over a sound, and the same as files that other programs read, by their endings."""
 
-    words: list[SpokenWord]
+    words: tuple[Word, ...]
     said: bool
-    notes: list[str]
+    notes: tuple[str, ...]
     files: dict[str, str]
 
 
 def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
-    from dataclasses import asdict
-
     from brae.core.voices.align import align
-    from brae.core.voices.track import FORMS, written
 
     sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
     if sound.seconds > _LONGEST_LINE:
@@ -226,9 +203,8 @@ def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
             remedy="Use 'brae align' for it.",
         )
     track = align(sound.samples, sound.rate, query.text)
-    told = asdict(track)
-    files = {suffix: written(track, suffix) for suffix in FORMS}
-    return Spoken.model_validate({name: told[name] for name in ("words", "said", "notes")} | {"files": files})
+    files = {suffix: form(track) for suffix, form in FORMS.items()}
+    return Spoken(words=track.words, said=track.said, notes=track.notes, files=files)
 
 
 class SoundKind(AssetKind[Any]):
