@@ -109,6 +109,23 @@ def test_many_become_one_hue_and_can_be_changed_again(workspace: Workspace, proj
         assert not exchange_file(workspace, edit).exists()
 
 
+def test_what_the_steps_were_asked_for_is_no_finding(workspace: Workspace, project: str) -> None:
+    """Lighter and grey by one's own steps; the same by an editor may be a mistake, and is told."""
+    first, second = SIGNS[:2]
+    steps = Steps.model_validate({"steps": [{"levels": {"gamma": 2}}, {"saturation": 0}]})
+    recolour(workspace, project, [first], steps)
+    edit = workspace.edit(project, first)
+    assert edit.state == "ready"
+    ids = {finding["id"] for finding in (edit.sheet or {})["findings"] if finding["meant"]}
+    assert ids
+    put_in_work(workspace, project, second)
+    file = exchange_file(workspace, workspace.edit(project, second))
+    grey = Image.open(file).convert("L").convert("RGB")
+    grey.save(file)
+    take_file(workspace, project, second, file.read_bytes(), file.name)
+    assert workspace.edit(project, second).state == "attention"
+
+
 def test_what_was_painted_stays_on_top(workspace: Workspace, project: str) -> None:
     first, second = SIGNS[:2]
     # Painted before: the steps work on the painting, and it is there again when they are taken back.

@@ -481,7 +481,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     found = workspace.find(edit.project_id, edit.address)
     kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
     sheet, made = kind.match(original, version_of(workspace, step), edit.recipe)
-    sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit.address)
+    sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {

@@ -51,7 +51,7 @@ def say_meant(workspace: Workspace, project_id: str, address: str, finding: str,
             return True
         # By the rules as they are now: somebody else may have said something meanwhile.
         rules = workspace.project(project_id).meant
-        sheet = meant.marked(MatchSheet.model_validate(edit.sheet), rules, edit.address)
+        sheet = meant.marked(MatchSheet.model_validate(edit.sheet), rules, edit)
         edit.sheet = edit.sheet | {"findings": sheet.model_dump()["findings"]}
         if edit.state in ("ready", "attention") and edit.fault is None and edit.encoded_sha256 is not None:
             edit.state = "attention" if sheet.open_findings else "ready"

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal
 
+from brae.core.assets.registry import kind_of
 from brae.core.assets.sheet import MatchSheet
+from brae.store.models import Edit
 
 #: for what a person says it
 Scope = Literal["item", "folder", "game"]
@@ -24,11 +26,14 @@ def reaches(rule: Rule, finding: str, address: str) -> bool:
     return bool(rule["finding"] == finding and here)
 
 
-def marked(sheet: MatchSheet, rules: Iterable[Rule], address: str) -> MatchSheet:
-    """A sheet whose findings say whether they are meant."""
+def marked(sheet: MatchSheet, rules: Iterable[Rule], edit: Edit) -> MatchSheet:
+    """An edit's sheet whose findings say whether they are meant: by rules, or as its colour steps lead to them."""
     rules = list(rules)
-    findings = [
-        finding.model_copy(update={"meant": any(reaches(rule, finding.id, address) for rule in rules)})
-        for finding in sheet.findings
-    ]
+    recoloured = edit.current is not None and edit.current.colours is not None
+    asked_for = kind_of(edit.kind).colour_findings if recoloured else ()
+
+    def is_meant(finding: str) -> bool:
+        return finding in asked_for or any(reaches(rule, finding, edit.address) for rule in rules)
+
+    findings = [finding.model_copy(update={"meant": is_meant(finding.id)}) for finding in sheet.findings]
     return sheet.model_copy(update={"findings": findings})

@@ -256,6 +256,8 @@ class AssetKind(ABC, Generic[Asset]):
     marks: ClassVar[Mapping[Any, str]] = {}
     #: whether such an item can be found by a picture (``likeness``)
     pictured: ClassVar[bool] = False
+    #: the findings that a change of colours leads to, when it is asked for
+    colour_findings: ClassVar[frozenset[str]] = frozenset()
     #: whether an item has words that are searched, and in which others are named (``words``)
     worded: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can

@@ -148,6 +148,7 @@ class TextureKind(AssetKind[TextureFile]):
     details = TextureDetails
     marks: ClassVar[Mapping[Any, str]] = MARKS
     pictured = True
+    colour_findings = frozenset({"gamma-applied", "colours-gone", "channels-swapped"})
     questions: ClassVar[Mapping[str, Question]] = {
         "pixel": Question(PixelQuery, PixelView, _pixel),
         "texels": Question(TexelsQuery, Density, _texels),
