@@ -2,8 +2,8 @@
 
 The acoustic model is the one that pocketsphinx ships (US English, 16 kHz, frames of 10 ms). First the words are
 placed, then the phonemes within them; the beams are as wide as they can be, so a sentence is always placed and it
-is told afterwards whether it fits. The limits for that were set on sentences of espeak-ng in three voices, and
-hold on others (benchmarks/voices.py).
+is told afterwards whether it fits. The limits for that were set on sentences of espeak-ng in five voices; how they
+hold on other sentences and voices is what benchmarks/voices.py prints.
 """
 
 from __future__ import annotations
@@ -28,12 +28,11 @@ _AROUND = 0.1
 #: seconds of one line
 LONGEST = 120.0
 _MOST_WORDS = 400
-#: A sentence fits by its mean acoustic score a frame, and by how few phonemes are squeezed into the least time.
-_SCORE, _SQUEEZED, _LEAST = -44.0, 0.21, 3
+#: A sentence fits by its mean acoustic score a frame, less what the shares of its phonemes that are squeezed into
+#: the least time and of its words that are doubtful take away (Fisher's discriminant of right and wrong sentences).
+_FITS, _SQUEEZED, _DOUBTFUL, _LEAST = -62.0, 60.0, 75.0, 3
 #: and a word by the same, below the sentence's own
 _WORD_SCORE, _WORD_SQUEEZED = -70.0, 0.67
-#: the share of the words of a sentence that may not be heard
-_FEW = 0.34
 #: A boundary is moved to the sharpest change of the spectrum so near to it (seconds), looked for in such steps.
 _NEAR, _STEP = 0.012, 0.002
 _LISTENING = Lock()
@@ -217,8 +216,8 @@ def _by_word(pieces: list[_Piece], spoken: list[tuple[str, list[str]]]) -> list[
 def _told(track: Track, heard: list[_Piece]) -> Track:
     """Whether the sentence is said there, by the words that are ``heard``."""
     doubtful = [word.text for word in track.words if word.doubtful]
-    few = len(doubtful) <= len(track.words) * _FEW
-    said = few and _mean(heard) > _SCORE and _squeezed(heard) < _SQUEEZED
+    lost = _SQUEEZED * _squeezed(heard) + _DOUBTFUL * len(doubtful) / len(track.words)
+    said = bool(heard) and _mean(heard) - lost > _FITS
     notes = []
     if not said:
         notes.append("This does not sound like the sentence: its words are placed, but are no good.")
