@@ -13,7 +13,7 @@ from brae.core import addresses, compression
 from brae.core.compression import described
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, LayoutError
-from brae.core.layouts import checksums, links
+from brae.core.layouts import checksums, links, sums
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.fields import Leaf
@@ -25,7 +25,7 @@ from brae.core.layouts.parts import ChunksPart
 from brae.core.layouts.read import Parsed, parse
 from brae.core.layouts.rows import Ints, varint
 from brae.core.layouts.said import said_of
-from brae.core.layouts.segments import Body, Composed, body_parts, whole
+from brae.core.layouts.segments import Body, Composed, whole
 from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, ByteSource, JoinedSource
 
@@ -153,39 +153,49 @@ class Archive(Container):
         if not self._checksums:
             super().check_member(index)
             return
-        real = self.body(index)
+        bodies: dict[str, Body] = {"real": self.body(index)}
+        if any("stored" in sums.covered(leaf) for leaf in self._checksums):
+            bodies["stored"] = self.read_stored(index)
+        assert self.directory.table is not None
+        row = int(self.directory.rows[index])
         for leaf in self._checksums:
-            checksum = leaf.column.checksum
-            assert checksum is not None
-            assert self.directory.table is not None
-            data = real if checksum.over == "real" else self.read_stored(index)
-            row = int(self.directory.rows[index])
-            found = self.directory.table.content(leaf.field, row)
-            total = checksums.as_bytes(
-                checksums.checksum(checksum.kind, body_parts(data)), leaf.column.width, self.layout.endian
-            )
-            if total != found:
+            table, place = self.directory.table, row
+            chunks = self.parsed.chunks
+            if chunks is not None and chunks.tails is not None and leaf.field in chunks.tails.leaf:
+                table, place = chunks.whole(row), 0
+            total = sums.total_of(leaf, table, place, bodies)
+            if not sums.holds(leaf, table, place, total):
+                begin, end = table.span(place, leaf.column.field)
+                stands = table.record(place)[begin - table.start(place) : end - table.start(place)]
                 raise FormatError(
-                    f"The checksum of this member is {self._shown(total)}.",
+                    f"The checksum of this member is {self._shown(total, leaf)}.",
                     address=self.labels[index],
                     offset=self._record_offset(row, leaf),
-                    expected=f"{self._shown(found)}, as the directory says",
+                    expected=f"{self._shown(stands, leaf)}, as the directory says",
                 )
 
     @cached_property
     def _checksums(self) -> list[Leaf]:
         records = self.directory.records
-        return [leaf for leaf in records.leaves if leaf.column.checksum] if records is not None else []
+        leaves = list(records.leaves) if records is not None else []
+        if isinstance(records, ChunksPart) and records.tail is not None:
+            leaves += records.tail.leaves
+        return [leaf for leaf in leaves if leaf.meant.checksum]
 
-    def _shown(self, value: bytes) -> str:
-        if len(value) > 8:
-            return value.hex()
-        return hex(int.from_bytes(value, "little" if self.layout.endian == "little" else "big"))
+    def _shown(self, value: int | bytes, leaf: Leaf) -> str:
+        raw = checksums.as_bytes(value, leaf.column.width, leaf.column.order(self.layout.endian))
+        raw = value if isinstance(value, bytes) else raw
+        if len(raw) > 8:
+            return raw.hex()
+        return hex(int.from_bytes(raw, leaf.column.order(self.layout.endian)))
 
     def _record_offset(self, row: int, leaf: Leaf) -> int:
         table, chunks = self.directory.table, self.parsed.chunks
         assert table is not None
         if chunks is not None:
+            if chunks.tails is not None and leaf.field in chunks.tails.leaf:
+                tails = chunks.tails
+                return chunks.ends(row) - chunks.tail + tails.place(row, leaf.field) - tails.start(row)
             return int(chunks.heads[row]) + table.place(row, leaf.field) - table.start(row)
         assert self.directory.records is not None
         region = next(r for r in self.parsed.regions.values() if r.part is self.directory.records)
@@ -259,6 +269,7 @@ class Archive(Container):
             return False  # its blocks are packed anew, and have other sizes
         if isinstance(part, ChunksPart):
             at, room = int(self.offsets[index]), self.slot(index)
+            length += self.parsed.chunks.tail if self.parsed.chunks is not None else 0
             return length <= room and (length == room or length + -(at + length) % part.align == room)
         if not self.stored_sizes[index] or self._slots.shared(index):
             return False

@@ -240,7 +240,7 @@ def _coverings(
 def _of_members(archive: Archive, proof: Proof) -> Proof:
     """A member's checksum that is wrong: another kind, or over the other bytes, for several members alike."""
     records, table = archive.directory.records, archive.directory.table
-    leaves = [leaf for leaf in records.leaves if leaf.column.checksum is not None] if records is not None else []
+    leaves = [leaf for leaf in records.leaves if leaf.meant.checksum is not None] if records is not None else []
     if table is None or not leaves:
         return proof
     # The smallest tell as much as others, and sooner.
@@ -261,7 +261,7 @@ def _of_members(archive: Archive, proof: Proof) -> Proof:
         )
 
     for leaf in leaves:
-        said = leaf.column.checksum
+        said = leaf.meant.checksum
         if not some or said is None or holds(leaf, said.kind, str(said.over)):
             continue
         for over in ("stored", "real"):

@@ -311,7 +311,7 @@ def _names(parsed: Parsed, records: Records, table: Rows, known_names: Iterable[
     found = _own_names(parsed, records, table)
     hashed = records.column("name-hash")
     if found is None and hashed is not None:
-        spec = hashed.column.hash
+        spec = hashed.meant.hash
         assert spec is not None
         raw = table.raw(hashed.field)
         found = hashes.resolve(spec, raw, hashed.bits, [*parsed.layout.known_names, *known_names])
@@ -410,9 +410,9 @@ def _meanings(parsed: Parsed, leaf: Leaf, table: Rows) -> list[str]:
     if not column.number_like:
         return [text.replace(column.slash, "/") for text in table.texts(leaf.field)]
     numbers = table.raw(leaf.field).astype(np.int64)
-    if column.table is None:
+    if leaf.meant.table is None:
         return [str(leaf.meant.meaning(number)) for number in numbers.tolist()]
-    other, records = parsed.tables[column.table], parsed.regions[column.table].part
+    other, records = parsed.tables[leaf.meant.table], parsed.regions[leaf.meant.table].part
     assert isinstance(records, TablePart)
     names = _names(parsed, records, other, ())
     identity = records.column("id")
@@ -424,10 +424,9 @@ def _meanings(parsed: Parsed, leaf: Leaf, table: Rows) -> list[str]:
 
 def folder_numbers(parsed: Parsed, leaf: Leaf) -> dict[str, int]:
     """The number that stands for each folder in a field with the role 'folder'."""
-    column = leaf.column
-    if column.table is None:
+    if leaf.meant.table is None:
         return {str(meaning): number for number, meaning in (leaf.meant.values or {}).items()}
-    other, records = parsed.tables[column.table], parsed.regions[column.table].part
+    other, records = parsed.tables[leaf.meant.table], parsed.regions[leaf.meant.table].part
     assert isinstance(records, TablePart)
     names = _names(parsed, records, other, ())
     identity = records.column("id")

@@ -5,13 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from brae.core.errors import LayoutError
+from brae.core.layouts.digits import BASES
 from brae.core.layouts.expressions import evaluate, field_names
 from brae.core.layouts.fields import BytesPart, Expression, FieldPart, Value
 from brae.core.layouts.files import join
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import ChunksPart, MembersPart, Part, Records, TablePart, TreePart
-from brae.core.layouts.read import parse
+from brae.core.layouts.read import encode_value, parse
 from brae.core.layouts.rows import encode_record
 from brae.core.layouts.segments import parts
 from brae.core.layouts.write import compose
@@ -151,8 +152,9 @@ def _value(part: FieldPart, values: dict[str, int], endian: str) -> bytes:
         return part.value.encode("latin-1").ljust(_width(part, values), b"\0")
     if part.number_like:
         number = part.value if part.value is not None else values.get(part.field, 0)
-        order = "little" if endian == "little" else "big"
-        return (number & ((1 << 8 * part.width) - 1)).to_bytes(part.width, order)  # type: ignore[arg-type]
+        if part.type in BASES:
+            return encode_value(part, number, endian)
+        return (number & ((1 << 8 * part.width) - 1)).to_bytes(part.width, part.order(endian))
     return bytes(_width(part, values))
 
 

@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
+from brae.core.layouts.digits import BASES
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.obfuscation import Steps
 from brae.core.sources import MAIN
@@ -27,7 +28,7 @@ def near(name: str, known: Collection[str]) -> str:
 Expression = Annotated[int | str, Field(description="a whole number, or a sum over earlier fields")]
 Scalar = Literal[
     "u8", "i8", "u16", "i16", "u24", "i24", "u32", "i32", "u40", "i40", "u48", "i48", "u56", "i56", "u64", "i64",
-    "f32", "f64", "varint", "string", "bytes",
+    "f32", "f64", "varint", "octal", "decimal", "hex", "string", "bytes",
 ]  # fmt: skip
 Encoding = Literal["ascii", "utf-8", "utf-16", "latin-1", "shift-jis"]
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,63}$")]
@@ -52,8 +53,14 @@ class Checksum(Strict):
     kind: Annotated[str, Field(json_schema_extra={"enum": checksums.names()})] | checksums.Crc
     over: Annotated[
         list[Name] | Literal["stored", "real"] | Range,
-        Field(description="parts by name, or a range; in a record: the member's stored or real bytes"),
+        Field(
+            description="parts by name, or a range; in a record: the member's 'stored' or 'real' bytes, or a list "
+            "of these, the record's fields, and 'record' for all of it"
+        ),
     ]
+    own: Annotated[int, Field(ge=0, le=255)] = Field(
+        0, description="what each of the checksum's own bytes counts as, where it covers itself"
+    )
 
     @model_validator(mode="after")
     def _known(self) -> Checksum:
@@ -98,7 +105,10 @@ class Value(Meant):
     """What a field and a record's column have in common."""
 
     type: Scalar
-    length: Expression | None = Field(None, description="bytes of a 'string' or 'bytes'")
+    length: Expression | None = Field(
+        None, description="bytes of a 'string' or 'bytes', or of a number in digits ('octal', 'decimal', 'hex')"
+    )
+    endian: Literal["little", "big"] | None = Field(None, description="of this value, where it is not the layout's")
     prefix: Literal["u8", "u16", "u24", "u32"] | None = Field(
         None, description="the length stands before the string; with 'end: nul' it counts the zero too"
     )
@@ -112,7 +122,9 @@ class Value(Meant):
 
     @model_validator(mode="after")
     def _length(self) -> Value:
-        textual = self.type in ("string", "bytes")
+        textual = self.type in ("string", "bytes") or self.type in BASES
+        if self.type in BASES and (not isinstance(self.length, int) or not 1 <= self.length <= 64):
+            raise ValueError(f"'{self.type}' needs a length from 1 to 64: how many bytes its digits have")
         if textual and self.length is None and self.end is None and self.prefix is None:
             raise ValueError(f"'{self.type}' needs a length")
         if not textual and (self.length is not None or self.end is not None or self.prefix is not None):
@@ -128,7 +140,11 @@ class Value(Meant):
     @property
     def number_like(self) -> bool:
         """Whether it is a whole number."""
-        return self.type[0] in "ui" or self.type == "varint"
+        return self.type[0] in "ui" or self.type == "varint" or self.type in BASES
+
+    def order(self, endian: str) -> Literal["little", "big"]:
+        """The order of its bytes in a layout of that ``endian``."""
+        return "big" if (self.endian or endian) == "big" else "little"
 
     @property
     def character(self) -> int:
@@ -138,15 +154,15 @@ class Value(Meant):
     @property
     def width(self) -> int:
         """Bytes, where they are always as many; 0 otherwise."""
-        if self.type in ("string", "bytes"):
+        if self.type in ("string", "bytes") or self.type in BASES:
             return self.length if isinstance(self.length, int) and self.prefix is None else 0
         return 0 if self.type == "varint" else int(self.type[1:]) // 8
 
     def dtype(self, endian: str) -> np.dtype[Any]:
         """The numpy dtype of a field of fixed size; bytes for the widths that numpy has no number for."""
-        if self.type in ("string", "bytes") or self.width not in (1, 2, 4, 8):
+        if self.type in ("string", "bytes") or self.type in BASES or self.width not in (1, 2, 4, 8):
             return np.dtype((np.void, self.width))
-        return np.dtype(f"{'<' if endian == 'little' else '>'}{self.type[0]}{self.width}")
+        return np.dtype(f"{'<' if self.order(endian) == 'little' else '>'}{self.type[0]}{self.width}")
 
 
 class Placed(Strict):
@@ -178,6 +194,9 @@ class Bits(Meant):
     is_: Expression | None = Field(
         None, alias="is", description="of a record: what it follows from, such as (stored_size + 2047) // 2048"
     )
+    checksum: Checksum | None = Field(None, description="of a record: the member's, of which it holds the low bits")
+    table: Name | None = Field(None, alias="in", description="the table to whose records the numbers point")
+    hash: NameHash | None = Field(None, description="how a 'name-hash' is made of the name")
 
 
 class Hidden(Placed):
@@ -243,7 +262,13 @@ class FieldPart(Value, Hidden):
 def _check_bits(value: FieldPart | Column) -> None:
     if value.bits is None:
         return
-    if not value.number_like or value.type == "varint" or getattr(value, "role", None) or value.values:
+    if (
+        not value.number_like
+        or value.type == "varint"
+        or value.type in BASES
+        or getattr(value, "role", None)
+        or value.values
+    ):
         raise ValueError("'bits' divide a whole number that has no role or values itself")
     if sum(piece.bits for piece in value.bits) > 8 * value.width:
         raise ValueError(f"the bits are more than '{value.type}' has")
@@ -278,16 +303,16 @@ class Column(Value):
     def _fits_a_record(self) -> Column:
         if isinstance(self.length, int) and not 1 <= self.length <= 65536:
             raise ValueError("a length is from 1 to 65,536")
-        if self.checksum is not None:
-            if self.checksum.over not in ("stored", "real"):
-                raise ValueError("a record's checksum is over 'stored' or 'real'")
-            self.role = "checksum"
         pieces: list[Column | Bits] = [self, *(self.bits or [])]
         for meant in pieces:
+            if meant.checksum is not None:
+                if isinstance(meant.checksum.over, Range):
+                    raise ValueError("a record's checksum is over 'stored', 'real', or a list with fields of it")
+                meant.role = "checksum"
             if meant.is_ is not None:
                 _check_follows(self, meant)
-        if (self.role == "name-hash") != (self.hash is not None):
-            raise ValueError("the role 'name-hash' needs 'hash', and only it")
+            if (meant.role == "name-hash") != (meant.hash is not None):
+                raise ValueError("the role 'name-hash' needs 'hash', and only it")
         _check_bits(self)
         return self
 

@@ -45,8 +45,8 @@ class Types:
     def __init__(self, parsed: Parsed, leaf: Leaf, tables: Mapping[str, Rows]) -> None:
         self._numbers = folder_numbers(parsed, leaf)
         self._part = self._table = None
-        if leaf.column.table is not None:
-            self._table, self._part = tables[leaf.column.table], parsed.regions[leaf.column.table].part
+        if leaf.meant.table is not None:
+            self._table, self._part = tables[leaf.meant.table], parsed.regions[leaf.meant.table].part
 
     def number(self, word: str) -> int:
         """The number of a word; a record more where the table has none of it."""

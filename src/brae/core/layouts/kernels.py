@@ -22,7 +22,7 @@ def crc(data: Any, table: Any, value: Any, width: int, reflect: bool) -> Any:
 
 
 #: how a column of a record finds its end
-FIXED, NUL, PREFIXED, COUNTED, VARINT = 0, 1, 2, 3, 4
+FIXED, NUL, PREFIXED, COUNTED, VARINT, DIGITS = 0, 1, 2, 3, 4, 5
 #: columns of the array that describes a record's columns
 KIND, WIDTH, UNIT, FROM, BIG, ADD = 0, 1, 2, 3, 4, 5
 #: why a walk ended
@@ -37,6 +37,32 @@ def _number(data: Any, at: int, width: int, big: bool) -> int:
         if shift < 64:
             value |= np.int64(data[at + k]) << shift
     return value
+
+
+@step
+def _digits(data: Any, at: int, width: int, base: int) -> int:
+    """A number in text (see ``digits``)."""
+    value, begun = np.int64(0), False
+    for k in range(width):
+        byte = np.int64(data[at + k])
+        digit = byte - 48
+        if 65 <= byte <= 70:
+            digit = byte - 55
+        elif 97 <= byte <= 102:
+            digit = byte - 87
+        elif byte > 57:
+            digit = -1
+        if 0 <= digit < base:
+            begun = True
+            value = min(value, np.int64(1 << 58)) * base + digit
+        elif begun or byte != 32:
+            break
+    return value
+
+
+@step
+def _is_number(kind: int) -> bool:
+    return kind in (FIXED, VARINT, DIGITS)
 
 
 @kernel
@@ -55,6 +81,12 @@ def record(data: Any, at: int, columns: Any, spans: Any, values: Any) -> int:
                 return -1 - c
             if width <= 8:
                 value = _number(data, begin, width, columns[c, BIG] == 1)
+            end = at
+        elif kind == DIGITS:
+            at += width
+            if at > size:
+                return -1 - c
+            value = _digits(data, begin, width, unit)
             end = at
         elif kind == VARINT:
             shift = 0
@@ -132,7 +164,7 @@ def walk(
             # The mark may be the last thing there is: the columns behind it need not exist.
             reached = end >= 0 or (end <= -1001 and -1001 - end > stop) or (end > -1001 and -1 - end > stop)
             if reached:
-                string = columns[stop, KIND] != FIXED and columns[stop, KIND] != VARINT
+                string = not _is_number(columns[stop, KIND])
                 if (string and one_span[stop, 0] == one_span[stop, 1]) or (
                     not string and one_value[stop] == stop_value
                 ):
@@ -162,6 +194,73 @@ def walk(
     if keep:
         starts[number] = at
     return number, at, WHOLE, 0
+
+
+#: places in the array that describes a run of chunks
+NAME, STOP, STOP_VALUE, SIZE, SHIFT, MASK, SIZE_UNIT, SIZE_ADD, LEAST, TAIL, ALIGN, ROOM = range(12)
+
+
+@kernel
+def chunk_run(
+    data: Any, base: int, at: int, limit: int, columns: Any, how: Any, special: Any, lengths: Any, numbers: Any,
+    heads: Any, starts: Any, sizes: Any, block: Any, tails: Any,
+) -> tuple[int, int, int]:  # fmt: skip
+    """Chunks one behind the other that hold no chunks and name none.
+
+    ``data`` are the file's bytes from ``base`` on. Fills ``heads``, ``starts``, ``sizes``, and the records' bytes
+    (``block``) and those behind the data (``tails``, shape (n, tail)). Returns how many, where the next begins, and
+    how much of ``block`` is used. It ends before whatever needs a closer look: a tag that is ``special`` (or one of
+    ``numbers``), an ending record, a chunk that does not fit, bytes that ``data`` does not have.
+    """
+    n = len(columns)
+    spans, values = np.empty((n, 2), np.int64), np.empty(n, np.int64)
+    count = used = 0
+    while count < len(heads) and limit - at >= how[ROOM]:
+        begin = at - base
+        end = record(data, begin, columns, spans, values)
+        if end < 0:
+            break
+        end = max(end, begin + how[LEAST])
+        if end > len(data) or end == begin or used + end - begin > len(block):
+            break
+        stop = how[STOP]
+        if stop >= 0:
+            if _is_number(columns[stop, KIND]) and columns[stop, WIDTH] <= 8:
+                ends = values[stop] == how[STOP_VALUE]
+            else:
+                ends = True
+                for k in range(spans[stop, 0], spans[stop, 1]):
+                    ends = ends and data[k] == 0
+            if ends:
+                break
+        if how[NAME] >= 0:
+            low, high = spans[how[NAME], 0], spans[how[NAME], 1]
+            known = False
+            for s in range(len(lengths)):
+                same = high - low >= lengths[s] and (high - low == lengths[s] or data[low + lengths[s]] == 0)
+                for k in range(lengths[s]):
+                    same = same and data[low + k] == special[s, k]
+                known = known or same
+            for number in numbers:
+                known = known or values[how[NAME]] == number
+            if known:
+                break
+        size = values[how[SIZE]]
+        if how[MASK]:
+            size = size >> how[SHIFT] & how[MASK]
+        size = size * how[SIZE_UNIT] + how[SIZE_ADD]
+        after = at + end - begin + size + how[TAIL]
+        if size < 0 or size > limit or after > limit or (how[TAIL] and after - base > len(data)):
+            break
+        heads[count], starts[count], sizes[count] = at, at + end - begin, size
+        for k in range(how[TAIL]):
+            tails[count, k] = data[end + size + k]
+        for k in range(begin, end):
+            block[used] = data[k]
+            used += 1
+        count += 1
+        at = min(after + -after % how[ALIGN], limit)
+    return count, at, used
 
 
 @kernel

@@ -8,7 +8,7 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.directory import Directory
-from brae.core.layouts.fields import Column
+from brae.core.layouts.fields import Leaf
 from brae.core.layouts.parts import Records
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import Ints, Rows
@@ -28,13 +28,13 @@ def references(parsed: Parsed, found: Directory) -> Ints:
             owners = np.full(len(table), -1, np.int64)
             owners[found.rows] = np.arange(len(found.rows))
         else:
-            owner = next((column for column in columns if column.role == "owner"), None)
+            owner = next((leaf for leaf in columns if leaf.meant.role == "owner"), None)
             if owner is None:
                 continue
             owners = _members(found, table, owner)
-        for column in columns:
-            if column.role == "reference":
-                targets = _members(found, table, column)
+        for leaf in columns:
+            if leaf.meant.role == "reference":
+                targets = _members(found, table, leaf)
                 both = (owners >= 0) & (targets >= 0)
                 pairs.append(np.stack([owners[both], targets[both]], axis=1))
     return np.concatenate(pairs) if pairs else np.empty((0, 2), np.int64)
@@ -62,20 +62,20 @@ def check_removal(parsed: Parsed, found: Directory, removed: Iterable[int]) -> N
             raise LayoutError(f"'{found.names[owner]}' cannot be taken out: a table of links speaks of it.")
 
 
-def _tables(parsed: Parsed, records: Records) -> Iterator[tuple[str, Records, list[Column]]]:
+def _tables(parsed: Parsed, records: Records) -> Iterator[tuple[str, Records, list[Leaf]]]:
     """Every table with fields that refer to ``records``, and those fields."""
     name = records.name  # type: ignore[attr-defined]
     for part in parsed.layout.parts:
         if isinstance(part, Records) and part.name in parsed.tables:
-            columns = [c for c in part.record if c.table == name and c.role in ("reference", "owner")]
-            if columns:
-                yield part.name, part, columns
+            leaves = [one for one in part.leaves if one.meant.table == name]
+            if leaves := [one for one in leaves if one.meant.role in ("reference", "owner")]:
+                yield part.name, part, leaves
 
 
-def _members(found: Directory, table: Rows, column: Column) -> Ints:
+def _members(found: Directory, table: Rows, leaf: Leaf) -> Ints:
     """The member that each record's number means; -1 for none."""
     assert found.table is not None
-    numbers = table.raw(column.field).astype(np.int64)
+    numbers = table.raw(leaf.field).astype(np.int64)
     identity = found.leaf("id")
     own = found.rows if identity is None else found.table.raw(identity.field).astype(np.int64)[found.rows]
     order = np.argsort(own, kind="stable")

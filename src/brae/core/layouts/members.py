@@ -10,8 +10,8 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from brae.core.errors import LayoutError
-from brae.core.layouts import checksums, links
-from brae.core.layouts.chunks import Chunks
+from brae.core.layouts import links, sums
+from brae.core.layouts.chunks import Chunks, both
 from brae.core.layouts.directory import (
     Directory,
     folder_numbers,
@@ -26,7 +26,7 @@ from brae.core.layouts.groups import Groups, Types
 from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, named, walk
-from brae.core.layouts.segments import Copy, New, Segment, body_parts, body_segments, parts
+from brae.core.layouts.segments import Copy, New, Ranges, Segment, body_segments
 from brae.core.layouts.trees import Growth, Tree
 from brae.core.sources import ByteSource
 
@@ -135,10 +135,11 @@ def describe_member(found: Directory, table: Rows, row: int, change: MemberChang
             table.put(leaf.field, row, 0 if zero else len(change.stored))
         elif role == "real-size":
             table.put(leaf.field, row, len(change.real))
-        elif leaf.column.checksum is not None:
-            data = change.stored if leaf.column.checksum.over == "stored" else change.real
-            total = checksums.checksum(leaf.column.checksum.kind, body_parts(data))
-            table.put_raw(leaf.field, row, checksums.as_bytes(total, leaf.column.width, table.endian))
+    bodies = {"stored": change.stored, "real": change.real}
+    # What covers fields of the record comes when these are known.
+    checked = [leaf for leaf in found.records.leaves if leaf.meant.checksum is not None]
+    for leaf in sorted(checked, key=sums.of_fields):
+        sums.put(leaf, table, row, sums.total_of(leaf, table, row, bodies))
 
 
 # ---- adding and removing ------------------------------------------------------------------------------------
@@ -278,8 +279,8 @@ def _new_values(
         length = records.column("name-length")
         if length is not None:
             values[length.field] = _stored_number(length, len(raw))
-    if hashed is not None and hashed.column.hash is not None:
-        values[hashed.field] = int(hashed.column.hash.of([new.name])[0]) & ((1 << hashed.bits) - 1)
+    if hashed is not None and hashed.meant.hash is not None:
+        values[hashed.field] = int(hashed.meant.hash.of([new.name])[0]) & ((1 << hashed.bits) - 1)
     identity = records.column("id")
     if identity is not None:
         values[identity.field] = int(table.raw(identity.field).max(initial=0)) + 1
@@ -329,7 +330,7 @@ def chunk_room(part: ChunksPart, found: Chunks, chunk: int, end: int) -> tuple[i
     """Where a chunk's data with its padding ends, and where what holds it ends."""
     parent = int(found.parents[chunk])
     limit = end if parent < 0 else int(found.starts[parent] + found.sizes[parent])
-    data_end = int(found.starts[chunk] + found.sizes[chunk])
+    data_end = found.ends(chunk)
     return min(data_end + -data_end % part.align, limit), limit
 
 
@@ -379,28 +380,32 @@ def compose_chunks(
             continue
         change = edits.changed[index]
         # A last chunk without its padding stays without it.
-        unpadded = padded < begin + int(found.sizes[chunk]) + -(begin + int(found.sizes[chunk])) % part.align
-        padding = 0 if unpadded else -(begin + len(change.stored)) % part.align
-        length = len(change.stored) + padding
+        unpadded = padded < found.ends(chunk) + -found.ends(chunk) % part.align
+        length = len(change.stored) + found.tail
+        padding = 0 if unpadded else -(begin + length) % part.align
+        length += padding
         if in_place and length != padded - begin:
             raise LayoutError(f"{len(change.stored)} bytes do not fit the chunk's {padded - begin} exactly.")
-        events.append(_Event(begin, padded, [*body_segments(change.stored), New(fill * padding)]))
         grow(chunk, length - (padded - begin))
         describe_member(directory, rows, chunk, change)
+        behind = _behind(part, found, rows, chunk, change, found.tails.record(chunk) if found.tails else b"")
+        events.append(_Event(begin, padded, [*body_segments(change.stored), New(behind + fill * padding)]))
         touched.add(chunk)
     for new_member in edits.added:
-        place, holder, head = _new_chunk(part, found, rows, directory, new_member, end)
-        length = len(head) + len(new_member.change.stored)
+        place, holder, one = _new_chunk(part, found, rows, directory, new_member, end)
+        head = one.block()
+        length = len(head) + len(new_member.change.stored) + found.tail
         padding = -(place + length) % part.align
         line = _line(found, holder)
         grown.update(dict.fromkeys(line, length + padding))
-        data = [New(head), *body_segments(new_member.change.stored), New(fill * padding)]
+        behind = _behind(part, found, one, 0, new_member.change, bytes(found.tail))
+        data = [New(head), *body_segments(new_member.change.stored), New(behind + fill * padding)]
         insertions.append((place, -len(line), _Event(place, place, data, holder)))
     for chunk, delta in grown.items():
         rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
     # Where several end at one place, what goes into the innermost comes first.
     events = [event for _, _, event in sorted(insertions, key=lambda one: one[:2])] + events
-    checked = [leaf for leaf in part.leaves if leaf.column.checksum is not None]
+    checked = [leaf for leaf in part.leaves if leaf.meant.checksum is not None]
     holders = set(grown)
     for chunk in touched if checked else ():
         holders.update(_line(found, int(found.parents[chunk])))
@@ -444,23 +449,25 @@ def _check_holder(
         )
     ]
     for leaf in checked:
-        assert leaf.column.checksum is not None
-        kind, width = leaf.column.checksum.kind, leaf.column.width
-        totals = [
-            checksums.as_bytes(checksums.checksum(kind, parts(segments, source)), width, rows.endian)
+        if sums.of_fields(leaf) and set(sums.covered(leaf)).isdisjoint(sums.OF_MEMBER):
+            sums.refresh([leaf], rows, [chunk])
+            continue
+        before, after = (
+            Ranges(tuple(segments), source)
             for segments in ([Copy(start, end - start)], _between(inside, start, end))
-        ]
-        if rows.content(leaf.field, chunk) != totals[0]:
+        )
+        held = sums.total_of(leaf, found.rows, chunk, {"stored": before, "real": before})
+        if not sums.holds(leaf, found.rows, chunk, held):
             raise LayoutError(
                 f"The checksum of '{found.names[chunk]}', which holds the changed chunk, covers something "
                 "else than what it holds, so it cannot be written anew."
             )
-        rows.put_raw(leaf.field, chunk, totals[1])
+        sums.put(leaf, rows, chunk, sums.total_of(leaf, rows, chunk, {"stored": after, "real": after}))
 
 
 def _new_chunk(
     part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, new: NewMember, end: int
-) -> tuple[int, int, bytes]:
+) -> tuple[int, int, Rows]:
     """Where a new chunk goes, the chunk that holds it (-1: none), and its record."""
     holder_name, _, name = new.name.rpartition("/")
     holder = -1
@@ -490,4 +497,16 @@ def _new_chunk(
     else:
         one, _ = walk(part, rows.endian, np.frombuffer(raw, np.uint8), 1, None)
     describe_member(directory, one, 0, new.change)
-    return place, holder, one.block()
+    return place, holder, one
+
+
+def _behind(part: ChunksPart, found: Chunks, heads: Rows, row: int, change: MemberChange, old: bytes) -> bytes:
+    """What stands behind a chunk's new data: fields that are kept, and checksums of the data and its record."""
+    if part.tail is None:
+        return b""
+    whole = both(part, heads.endian, heads.record(row) + old)
+    for leaf in part.tail.leaves:
+        if leaf.meant.checksum is not None:
+            bodies = {"stored": change.stored, "real": change.real}
+            sums.put(leaf, whole, 0, sums.total_of(leaf, whole, 0, bodies))
+    return whole.record(0)[-found.tail :]

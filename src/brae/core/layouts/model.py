@@ -34,6 +34,7 @@ from brae.core.layouts.parts import (
     StreamPart,
     TablePart,
     TreePart,
+    leaves_of,
 )
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
@@ -307,11 +308,12 @@ class Layout(Strict):
         if isinstance(part, Records):
             if isinstance(part, ChunksPart | TreePart) and any(leaf.meant.is_ is not None for leaf in part.leaves):
                 raise ValueError(f"'is' is for the records of a table, and '{part.name}' is none")
-            for column in [*part.record, *(part.folder if isinstance(part, TreePart) else [])]:
-                if column.table is not None and not isinstance(known.get(column.table), TablePart):
-                    raise ValueError(f"'{column.field}' points into '{column.table}', which is no table")
-                if column.role in ("reference", "owner") and column.table is None:
-                    raise ValueError(f"'{column.field}' refers to records, and needs 'in' to say of which table")
+            for leaf in [*part.leaves, *(leaves_of(part.folder) if isinstance(part, TreePart) else [])]:
+                if leaf.meant.table is not None and not isinstance(known.get(leaf.meant.table), TablePart):
+                    raise ValueError(f"'{leaf.field}' points into '{leaf.meant.table}', which is no table")
+                if leaf.meant.role in ("reference", "owner") and leaf.meant.table is None:
+                    raise ValueError(f"'{leaf.field}' refers to records, and needs 'in' to say of which table")
+                self._check_sum(part, leaf)
         if isinstance(part, TablePart) and part.grouped_by is not None:
             self._check_groups(part, known)
         for name in part.of if isinstance(part, NamesPart) else ():
@@ -336,6 +338,24 @@ class Layout(Strict):
         missing = expressions.field_names(part.is_) - set(values) if part.is_ is not None else set()
         if missing:
             raise ValueError(f"'{part.field}' reads '{missing.pop()}', which no field says")
+
+    @staticmethod
+    def _check_sum(part: Records, leaf: Leaf) -> None:
+        """What a record's checksum covers has to be there, and what of it can be written again."""
+        if leaf.meant.checksum is None or not isinstance(leaf.meant.checksum.over, list):
+            return
+        fields = {column.field: column for column in part.record}
+        for name in leaf.meant.checksum.over:
+            if name not in {*fields, "stored", "real", "record"}:
+                known = [*fields, "stored", "real", "record"]
+                raise ValueError(
+                    f"'{leaf.field}' is a checksum over '{name}', which the record does not have{near(name, known)}"
+                )
+        mixed = {"stored", "real"} & set(leaf.meant.checksum.over)
+        if mixed and not isinstance(part, ChunksPart) and len(leaf.meant.checksum.over) > 1:
+            raise ValueError(
+                f"'{leaf.field}' is a checksum over a member and fields of its record; that is for chunks"
+            )
 
     @staticmethod
     def _check_groups(part: TablePart, known: dict[str, Part]) -> None:

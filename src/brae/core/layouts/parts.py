@@ -38,7 +38,7 @@ class Records(Hidden):
     @cached_property
     def leaves(self) -> list[Leaf]:
         """Every column, and every piece of those divided into bits."""
-        return _leaves(self.record)
+        return leaves_of(self.record)
 
     def column(self, role: str) -> Leaf | None:
         """What plays ``role``."""
@@ -67,7 +67,8 @@ class Records(Hidden):
         return self
 
 
-def _leaves(record: list[Column]) -> list[Leaf]:
+def leaves_of(record: list[Column]) -> list[Leaf]:
+    """Every column, and every piece of those divided into bits."""
     found = []
     for column in record:
         if column.bits is None:
@@ -297,6 +298,9 @@ class ChunksPart(Records, Content):
         default_factory=dict, description="chunks that hold chunks, and how many bytes stand before those"
     )
     until: Until | None = None
+    behind: list[Column] = Field(
+        default_factory=list, max_length=50, description="fields behind each chunk's data, before its padding"
+    )
     named_by: list[str] = Field(
         default_factory=list, description="chunks whose text is the name of the one behind them, and no member"
     )
@@ -305,11 +309,22 @@ class ChunksPart(Records, Content):
     def name(self) -> str:
         return self.chunks
 
+    @cached_property
+    def tail(self) -> Records | None:
+        """What stands behind each chunk's data, as records."""
+        return Records(record=self.behind) if self.behind else None
+
     @model_validator(mode="after")
     def _sized(self) -> ChunksPart:
         size = self.column("stored-size")
         if size is None or size.column.type == "varint":
             raise ValueError("chunks need a field with the role stored-size")
+        if self.behind:
+            _check_columns([*self.record, *self.behind])
+            if not all(column.width for column in self.behind):
+                raise ValueError("fields 'behind' a chunk's data have a fixed size each")
+            if odd := next((c for c in self.behind if c.role not in (None, "checksum") or c.is_ is not None), None):
+                raise ValueError(f"'{odd.field}' is behind the data: such fields are kept, or are checksums")
         if self.named_by and self.column("name") is None:
             raise ValueError("'named_by' needs a field with the role name, such as the chunk's tag")
         if both := sorted(set(self.named_by) & self.nest.keys()):

@@ -11,6 +11,7 @@ import numpy as np
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts import expressions
 from brae.core.layouts.chunks import Chunks, walk_chunks
+from brae.core.layouts.digits import BASES, as_text, number_of
 from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import reveal, with_keys
@@ -333,7 +334,7 @@ def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
     if part.prefix is not None:
         width = int(part.prefix[1:]) // 8
         head = reveal(part.obfuscation, source.read(start, width))
-        size = int.from_bytes(head, "little" if endian == "little" else "big")
+        size = int.from_bytes(head, part.order(endian))
         size = width + size * max(part.unit, part.character) + part.add
         if size < width:
             raise FormatError(f"A string of {size - width} bytes.", offset=start)
@@ -357,8 +358,10 @@ def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
         raw = source.read(start, part.width)
     plain = reveal(part.obfuscation, raw)
     if part.number_like:
-        order = "little" if endian == "little" else "big"
-        number = int.from_bytes(plain, order, signed=part.type[0] == "i")  # type: ignore[arg-type]
+        if part.type in BASES:
+            number = number_of(plain, BASES[part.type], start)
+        else:
+            number = int.from_bytes(plain, part.order(endian), signed=part.type[0] == "i")
         parsed.values[part.field] = number * part.unit + part.add
         for piece, shift in shifts(part):
             bits = (number >> shift) & ((1 << piece.bits) - 1)
@@ -375,22 +378,28 @@ def _read_field(part: FieldPart, parsed: Parsed, start: int) -> int:
     return start + len(raw)
 
 
-def encode_value(part: Value, value: int | str, endian: str, length: int | None = None) -> bytes:
-    """A field's value as bytes, a number as it is stored; FormatError where it does not fit."""
+def encode_value(
+    part: Value, value: int | str, endian: str, length: int | None = None, old: bytes | None = None
+) -> bytes:
+    """A field's value as bytes, a number as it is stored; FormatError where it does not fit.
+
+    Digits are written the way the ``old`` ones are.
+    """
     if isinstance(value, str):
         raw = value.encode("latin-1") if part.type == "bytes" else encode(value, part.encoding, endian)
         if part.prefix is not None:
             width = int(part.prefix[1:]) // 8
             body = raw + bytes(part.character if part.end else 0)
             counted = (len(body) - part.add) // max(part.unit, part.character)
-            return counted.to_bytes(width, "little" if endian == "little" else "big") + body
+            return counted.to_bytes(width, part.order(endian)) + body
         return raw.ljust(length or 0, b"\0")
     if part.type[0] == "f":
         return np.array(value, part.dtype(endian)).tobytes()
+    if part.type in BASES:
+        before = np.frombuffer((old or b"").ljust(part.width, b"\0"), np.uint8).reshape(1, -1)
+        return as_text(np.array([value], np.int64), before, BASES[part.type]).tobytes()
     try:
-        return int(value).to_bytes(
-            part.width, "little" if endian == "little" else "big", signed=part.type[0] == "i"
-        )
+        return int(value).to_bytes(part.width, part.order(endian), signed=part.type[0] == "i")
     except OverflowError as error:
         name = getattr(part, "field", part.type)
         raise FormatError(f"{value} does not fit the field '{name}' ({part.type}).") from error

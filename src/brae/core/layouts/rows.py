@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
+from brae.core.layouts.digits import BASES, as_text, numbers_of
 from brae.core.layouts.fields import Column, Leaf, Value
 from brae.core.layouts.parts import Records, Until, shifts
 
@@ -48,6 +49,14 @@ class Rows:
 
     def start(self, row: int) -> int:
         """Where a record begins in the block."""
+        raise NotImplementedError
+
+    def span(self, row: int, field: str) -> tuple[int, int]:
+        """Where a column's bytes begin and end in the block, without a length in front or a zero at the end."""
+        raise NotImplementedError
+
+    def record(self, row: int) -> bytes:
+        """The bytes of one record."""
         raise NotImplementedError
 
     def describe(self, inside: int) -> str:
@@ -169,9 +178,11 @@ def trimmed(raw: bytes, character: int) -> bytes:
 
 def _to_integers(raw: Bytes, column: Column, endian: str) -> np.ndarray[Any, Any]:
     """(n, width) bytes as numbers."""
+    if column.type in BASES:
+        return numbers_of(raw, BASES[column.type])
     width = column.width
     wide = np.zeros((len(raw), 8), np.uint8)
-    wide[:, :width] = raw if endian == "little" else raw[:, ::-1]
+    wide[:, :width] = raw if column.order(endian) == "little" else raw[:, ::-1]
     numbers = wide.view("<u8")[:, 0]
     if column.type[0] == "i":
         shift = np.int64(64 - 8 * width)
@@ -179,10 +190,13 @@ def _to_integers(raw: Bytes, column: Column, endian: str) -> np.ndarray[Any, Any
     return numbers
 
 
-def _to_bytes(numbers: np.ndarray[Any, Any], column: Column, endian: str) -> Bytes:
+def _to_bytes(numbers: np.ndarray[Any, Any], column: Column, endian: str, old: Bytes) -> Bytes:
+    """Numbers as (n, width) bytes, in the place of ``old`` ones."""
+    if column.type in BASES:
+        return as_text(numbers.astype(np.int64), old, BASES[column.type])
     wide = np.ascontiguousarray(numbers.astype(np.int64 if numbers.dtype.kind == "i" else np.uint64))
     raw = wide.view(np.uint64).astype("<u8").view(np.uint8).reshape(-1, 8)[:, : column.width]
-    return raw if endian == "little" else raw[:, ::-1]
+    return raw if column.order(endian) == "little" else raw[:, ::-1]
 
 
 # ---- records of one fixed size ----------------------------------------------------------------------------
@@ -218,6 +232,13 @@ class FixedRows(Rows):
     def start(self, row: int) -> int:
         return row * self.array.dtype.itemsize
 
+    def span(self, row: int, field: str) -> tuple[int, int]:
+        begin = self.place(row, field)
+        return begin, begin + self.array.dtype[self.leaf[field].column.field].itemsize
+
+    def record(self, row: int) -> bytes:
+        return self.array[row : row + 1].tobytes()
+
     def describe(self, inside: int) -> str:
         row, rest = divmod(inside, self.array.dtype.itemsize)
         if row >= len(self.array):
@@ -248,8 +269,9 @@ class FixedRows(Rows):
         if values.dtype.kind != "V":
             values[where] = numbers.astype(values.dtype)
             return
-        raw = np.ascontiguousarray(_to_bytes(numbers, column, self.endian))
-        values[where] = raw.view(values.dtype)[:, 0]
+        old = np.ascontiguousarray(values[where]).view(np.uint8).reshape(-1, column.width)
+        numbers = np.broadcast_to(numbers, len(old))
+        values[where] = np.ascontiguousarray(_to_bytes(numbers, column, self.endian, old)).view(values.dtype)[:, 0]
 
     def put_raw(self, field: str, row: int, data: bytes) -> None:
         column = self.leaf[field].column
@@ -284,10 +306,12 @@ def program(columns: Sequence[Column], endian: str) -> Ints:
     rows = []
     names = [column.field for column in columns]
     for column in columns:
-        unit, big, add = max(column.unit, column.character), int(endian == "big"), 0
+        unit, big, add = max(column.unit, column.character), int(column.order(endian) == "big"), 0
         source = -1
         if column.type == "varint":
             kind, width = k.VARINT, 0
+        elif column.type in BASES:
+            kind, width, unit = k.DIGITS, column.width, BASES[column.type]
         elif column.type not in ("string", "bytes"):
             kind, width = k.FIXED, column.width
         elif column.prefix is not None:
@@ -342,6 +366,13 @@ class VariableRows(Rows):
     def start(self, row: int) -> int:
         return int(self.starts[row])
 
+    def span(self, row: int, field: str) -> tuple[int, int]:
+        begin, end = self.spans[row, self.index[self.leaf[field].column.field]].tolist()
+        return begin, end
+
+    def record(self, row: int) -> bytes:
+        return self.bytes_[self.starts[row] : self.starts[row + 1]].tobytes()
+
     def describe(self, inside: int) -> str:
         row = int(np.searchsorted(self.starts[: len(self)], inside, "right")) - 1
         if row < 0:
@@ -367,9 +398,9 @@ class VariableRows(Rows):
                 self._write_varints(place)
             return
         begins = self.spans[where, place, 0]
-        self.bytes_[begins[:, None] + np.arange(column.width)] = _to_bytes(
-            np.broadcast_to(numbers, begins.shape), column, self.endian
-        )
+        places = begins[:, None] + np.arange(column.width)
+        new = np.broadcast_to(numbers, begins.shape)
+        self.bytes_[places] = _to_bytes(new, column, self.endian, self.bytes_[places])
 
     def _write_varints(self, place: int) -> None:
         """Numbers of another length move what follows, so the records are put together anew."""
@@ -543,9 +574,11 @@ def _encode_value(column: Value, value: int | bytes, endian: str, numbers: dict[
             return varint(value)
         if not column.number_like:
             return bytes(column.width)
-        order = "little" if endian == "little" else "big"
+        if column.type in BASES:
+            blank = np.zeros((1, column.width), np.uint8)
+            return as_text(np.array([value]), blank, BASES[column.type]).tobytes()
         try:
-            return value.to_bytes(column.width, order, signed=column.type[0] == "i")  # type: ignore[arg-type]
+            return value.to_bytes(column.width, column.order(endian), signed=column.type[0] == "i")
         except OverflowError as error:
             raise LayoutError(f"{value} does not fit a '{column.type}'.") from error
     end = b"\0" * column.character if column.end else b""
@@ -555,7 +588,7 @@ def _encode_value(column: Value, value: int | bytes, endian: str, numbers: dict[
         width = int(column.prefix[1:]) // 8
         if rest or length < 0 or length >> 8 * width:
             raise LayoutError(f"A string of {len(body)} bytes does not fit its length in front.")
-        return length.to_bytes(width, "little" if endian == "little" else "big") + body
+        return length.to_bytes(width, column.order(endian)) + body
     if isinstance(column.length, int):
         if len(value) > column.length:
             raise LayoutError(f"A name of {len(value)} bytes is longer than its field of {column.length}.")

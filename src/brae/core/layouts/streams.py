@@ -18,7 +18,7 @@ import numpy as np
 from brae.core import compression
 from brae.core.compression import described
 from brae.core.errors import BraeError, FormatError, LimitError, TruncatedError
-from brae.core.layouts import checksums
+from brae.core.layouts import sums
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.obfuscation import hide, reveal
@@ -366,7 +366,7 @@ def written(
             table.put(leaf.field, np.arange(len(made)), numbers[leaf.meant.role])
         elif leaf.meant.role == "compression":
             _describe_packing(blocks, before, table, leaf.field, made)
-        elif leaf.column.checksum is not None:
+        elif leaf.meant.checksum is not None:
             _describe_checksum(before, table, leaf, made)
     return segments
 
@@ -381,11 +381,9 @@ def _describe_packing(blocks: Blocks, before: Rows, table: Rows, field: str, mad
 
 
 def _describe_checksum(before: Rows, table: Rows, leaf: Leaf, made: Sequence[Made]) -> None:
-    assert leaf.column.checksum is not None
     for number, one in enumerate(made):
         if one.old is not None:
             table.put_raw(leaf.field, number, before.content(leaf.field, one.old))
             continue
-        data = one.stored if leaf.column.checksum.over == "stored" else one.real
-        total = checksums.checksum(leaf.column.checksum.kind, [data or b""])
-        table.put_raw(leaf.field, number, checksums.as_bytes(total, leaf.column.width, table.endian))
+        bodies = {"stored": one.stored or b"", "real": one.real or b""}
+        sums.put(leaf, table, number, sums.total_of(leaf, table, number, bodies))

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Literal
 
 import numpy as np
 
 from brae.core.errors import LayoutError
-from brae.core.layouts import checksums, expressions, links
+from brae.core.layouts import checksums, expressions, links, sums
 from brae.core.layouts.directory import Directory
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
@@ -129,7 +128,10 @@ class _Composer:
             if isinstance(region.part, FieldPart) and region.part.checksum is None:
                 self._fill(name, self._field(region.part))
         for name, table in self.tables.items():
-            if not isinstance(self.parsed.regions[name].part, ChunksPart):
+            part = self.parsed.regions[name].part
+            if not isinstance(part, ChunksPart):
+                assert isinstance(part, Records)
+                sums.refresh([leaf for leaf in part.leaves if leaf.meant.checksum], table, range(len(table)))
                 self._fill(name, table.block())
         self._fill_checksums()
         files = {name: source for name, source in self.parsed.sources.items() if name not in streams}
@@ -333,7 +335,7 @@ class _Composer:
             stored, rest = divmod(number - part.add, part.unit)
             if rest:
                 raise LayoutError(f"'{part.field}' counts units of {part.unit} bytes, and {number} is no multiple.")
-            return encode_value(part, stored, self.endian)
+            return encode_value(part, stored, self.endian, old=raw)
         if part.value is not None:
             return encode_value(part, part.value, self.endian, len(raw))
         return raw
@@ -355,7 +357,7 @@ class _Composer:
 
     def _bits(self, part: FieldPart, raw: bytes) -> bytes:
         """A field some of whose bits have new values."""
-        order: Literal["little", "big"] = "little" if self.endian == "little" else "big"
+        order = part.order(self.endian)
         number = int.from_bytes(raw, order)
         for piece, shift in shifts(part):
             if piece.field in self.new_values:
@@ -390,7 +392,9 @@ class _Composer:
             if isinstance(region.part, FieldPart) and region.part.checksum is not None
         }
         for name in waiting:
-            self.contents[name][:] = [New(bytes(len(self.parsed.texts[name])))]
+            part = waiting[name]
+            assert part.checksum is not None
+            self.contents[name][:] = [New(bytes([part.checksum.own]) * len(self.parsed.texts[name]))]
         while waiting:
             ready = [name for name, part in waiting.items() if not (self._covered(part) & waiting.keys()) - {name}]
             if not ready:
@@ -399,7 +403,8 @@ class _Composer:
                 part = waiting.pop(name)
                 assert part.checksum is not None
                 total = checksums.checksum(part.checksum.kind, self._covered_bytes(part))
-                self._fill(name, checksums.as_bytes(total, len(self.parsed.texts[name]), self.endian))
+                old = self.parsed.texts[name]
+                self._fill(name, sums.as_field(total, part, len(old), self.endian, old))
 
     def _covered(self, part: FieldPart) -> set[str]:
         assert part.checksum is not None
