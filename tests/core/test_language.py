@@ -341,7 +341,7 @@ parts:
     [
         ("  - {table: list, record: [{field: a, type: u8}]}\n", "one of count, size and until"),
         ("  - {table: list, count: 1, record: [{field: a, type: u8}, {field: a, type: u8}]}\n", "two fields"),
-        ("  - {table: list, count: 1, record: [{field: a, type: string, length: b}]}\n", "a field before it"),
+        ("  - {table: list, count: 1, record: [{field: a, type: string, length: b}]}\n", "no field before it"),
         ("  - {table: list, until: {field: b}, record: [{field: a, type: u8}]}\n", "'until' speaks of 'b'"),
         ("  - {table: list, count: 1, record: [{field: a, type: u32, role: name-hash}]}\n", "needs 'hash'"),
         ("  - {table: list, count: 1, record: [{field: a, type: u8, bits: [{field: b, bits: 9}]}]}\n", "more than"),

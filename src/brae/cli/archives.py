@@ -251,7 +251,7 @@ def make(
         described_by = library.get(kind_of(layout, library) or layout)
         members = list(new_members(folder))
         composed = make_archive(described_by, members)
-        targets = places(described_by, out, composed.segments)
+        targets = places(described_by, out, composed)
         _check_new(*targets.values())
         write_all(composed, targets)
         files = {name: str(path) for name, path in targets.items()}
@@ -299,7 +299,7 @@ def _rebuild(
         outer = opened.outermost
         described_by = library.layouts.get(outer.kind)
         mine = files_of(outer.kind, split_target(file)[0], library).values()
-        spare(mine, places(described_by, out, ()).values())
+        spare(mine, [out])
         at: Opened | None = opened
         while at is not None:
             proof = at.container.prove()
@@ -311,7 +311,8 @@ def _rebuild(
         with bar("compare", None) as tick:
             edits = edits_in(archive, source, library, tick, add=add, remove=remove)
         composed = opened.outwards(archive.rebuild(edits))
-        targets = places(described_by, out, composed.segments)
+        targets = places(described_by, out, composed)
+        spare(mine, targets.values())
         if new:
             _check_new(*targets.values())
         write_all(composed, targets)

@@ -13,12 +13,17 @@ if TYPE_CHECKING:
     from brae.core.layouts.segments import Composed
 
 
-def places(layout: Layout | None, out: Path, files: Iterable[str]) -> dict[str, Path]:
+def places(layout: Layout | None, out: Path, composed: Composed) -> dict[str, Path]:
     """Where the files of an archive go that is written to ``out``."""
     from brae.core.layouts.library import companions
-    from brae.core.sources import MAIN
+    from brae.core.layouts.read import file_words
+    from brae.core.sources import MAIN, BytesSource
 
-    return companions(layout, out, files) if layout is not None else {MAIN: out}
+    if layout is None:
+        return {MAIN: out}
+    # What its header says is said by what is to be written, not by what is there.
+    words = file_words(layout, BytesSource(b"".join(composed.read(MAIN)))) if layout.naming else {}
+    return companions(layout, out, composed.segments, words)
 
 
 def spare(originals: Iterable[Path], targets: Iterable[Path]) -> None:

@@ -9,7 +9,7 @@ from typing import Any, Protocol
 from sqlalchemy import select
 
 from brae.core.build.addon import add_on
-from brae.core.errors import FormatError, LimitError, NotFoundError
+from brae.core.errors import FormatError, LayoutError, LimitError, NotFoundError
 from brae.core.games.model import AddOnWay, LooseWay, Register
 from brae.core.games.settings import register
 from brae.core.layouts.library import companion_names
@@ -97,6 +97,12 @@ class Outward:
         layout = self._workspace.project_library(self._project).layouts.get(row.layout or "")
         files = {MAIN: path}
         if layout is not None:
+            if layout.naming:
+                raise LayoutError(
+                    f"The headers of '{layout.title}' name their data files, so an add-on like one would name the "
+                    "game's.",
+                    remedy="Build into the archive, or as loose files.",
+                )
             files = companion_names(layout, path, lambda name: False, composed.segments)
         for file, name in files.items():
             yield name, f"an add-on archive with {len(members)} of the game's files", composed, file

@@ -181,7 +181,7 @@ def encode(
                 if (composed := before.with_member(data)) is not None:
                     assert before.lone_in is not None
                     outer = before.lone_in.kind
-                    targets = places(context.library.layouts.get(outer), target, composed.segments)
+                    targets = places(context.library.layouts.get(outer), target, composed)
                     spare(files_of(outer, split_target(original)[0], context.library).values(), targets.values())
                     write_all(composed, targets)
                     size = target.stat().st_size

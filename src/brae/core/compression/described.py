@@ -68,9 +68,10 @@ class RunsSpec(_Spec):
     """Byte-run coding: a byte repeated, or bytes copied."""
 
     kind: Literal["runs"]
-    form: Literal["negative", "top-bit", "escape", "pairs"] = Field(
+    form: Literal["negative", "top-bit", "escape", "pairs", "top-bits"] = Field(
         description="negative: a negative count is a run (PackBits); top-bit: bit 7 marks a run; "
-        "escape: a byte, a count, a value; pairs: count and value, always"
+        "escape: a byte, a count, a value; pairs: count and value, always; top-bits: bits 6 and 7 mark a count, "
+        "and a value follows; any other byte is itself (PCX)"
     )
     escape: Annotated[int, Field(ge=0, le=255)] = 0
     run_add: Annotated[int, Field(ge=0, le=16)] = 1
@@ -228,7 +229,7 @@ class Runs:
     def _arguments(self) -> tuple[int, int, int, int]:
         spec = self.spec
         return (
-            ("negative", "top-bit", "escape", "pairs").index(spec.form),
+            ("negative", "top-bit", "escape", "pairs", "top-bits").index(spec.form),
             spec.escape,
             spec.run_add,
             spec.copy_add,

@@ -231,6 +231,16 @@ def runs_unpack(source: Any, target: Any, form: int, escape: int, run_add: int, 
                 break
             count, value = np.int64(source[at + 1]) + run_add, source[at + 2]
             at += 3
+        elif form == 4:  # two top bits mark a count; anything else stands for itself
+            if control < 192:
+                target[out] = control
+                at += 1
+                out += 1
+                continue
+            if at + 2 > len(source):
+                break
+            count, value = (control & 63) + run_add, source[at + 1]
+            at += 2
         elif form == 3:  # a count and a value, always
             if at + 2 > len(source):
                 break
@@ -271,7 +281,7 @@ def runs_unpack(source: Any, target: Any, form: int, escape: int, run_add: int, 
 def runs_pack(source: Any, target: Any, form: int, escape: int, run_add: int, copy_add: int) -> int:
     """The inverse; ``target`` holds three times the source and a little more. Returns the bytes written."""
     at, out, n = 0, 0, len(source)
-    longest_run = (127 if form < 2 else 255) + run_add
+    longest_run = (127 if form < 2 else 63 if form == 4 else 255) + run_add
     longest_copy = 127 + copy_add
     least = 2 if form == 3 else 3
     while at < n:
@@ -282,6 +292,18 @@ def runs_pack(source: Any, target: Any, form: int, escape: int, run_add: int, co
             target[out], target[out + 1] = run - run_add, source[at]
             out += 2
             at += run
+            continue
+        if form == 4:
+            if run > max(run_add, 1) or source[at] >= 192:
+                if run < run_add:
+                    return -1
+                target[out], target[out + 1] = 192 | (run - run_add), source[at]
+                out += 2
+                at += run
+            else:
+                target[out] = source[at]
+                out += 1
+                at += 1
             continue
         if form == 2:
             if run > 3 or source[at] == escape:

@@ -13,12 +13,13 @@ from brae.core import addresses, compression
 from brae.core.compression import described
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, LayoutError
-from brae.core.layouts import checksums, links, sums
+from brae.core.layouts import checksums, heads, links, sums
+from brae.core.layouts.chunk_edits import chunk_room
 from brae.core.layouts.directory import Directory, directory
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.files import divide, join, numbered_file
-from brae.core.layouts.members import Slots, chunk_room, common_packing, inner_of
+from brae.core.layouts.members import Slots, common_packing, inner_of
 from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.parts import ChunksPart
@@ -150,6 +151,8 @@ class Archive(Container):
 
     def check_member(self, index: int) -> None:
         """Unpack a member and check its checksums; FormatError where they are wrong."""
+        roles = {"stored-size": int(self.stored_sizes[index]), "real-size": int(self.real_sizes[index])}
+        heads.check(self.directory, index, roles)
         if not self._checksums:
             super().check_member(index)
             return
@@ -198,8 +201,8 @@ class Archive(Container):
                 return chunks.ends(row) - chunks.tail + tails.place(row, leaf.field) - tails.start(row)
             return int(chunks.heads[row]) + table.place(row, leaf.field) - table.start(row)
         assert self.directory.records is not None
-        region = next(r for r in self.parsed.regions.values() if r.part is self.directory.records)
-        return region.start + table.place(row, leaf.field)
+        records = self.directory.records
+        return self.parsed.place(records.name, table.place(row, leaf.field))  # type: ignore[attr-defined]
 
     def pack(self, index: int, real: Body, level: int | None = None) -> MemberChange:
         packer = self.packer(index)
@@ -273,7 +276,8 @@ class Archive(Container):
             return length <= room and (length == room or length + -(at + length) % part.align == room)
         if not self.stored_sizes[index] or self._slots.shared(index):
             return False
-        return self._slots.fits(index, length)
+        before = int(self.directory.before[index]) if self.directory.heads is not None else 0
+        return self._slots.fits(index, before + length)
 
     def takes(self, index: int, change: MemberChange) -> bool:
         return self.fits(index, len(change.stored)) and all(
@@ -294,7 +298,9 @@ class Archive(Container):
     @cached_property
     def _slots(self) -> Slots:
         region = self.parsed.regions[self.directory.part.name]
-        return Slots(self.directory, region.start, region.end, inner_of(self.parsed, self.directory.part))
+        return Slots(
+            heads.outer(self.directory), region.start, region.end, inner_of(self.parsed, self.directory.part)
+        )
 
     def compose(self, edits: Edits, *, in_place: bool) -> Composed:
         composed = compose(self.parsed, self.directory, edits, in_place=in_place)

@@ -19,6 +19,7 @@ from brae.core.containers.base import Container, Progress, Proof
 from brae.core.containers.described import Archive
 from brae.core.containers.follows import unexplained
 from brae.core.containers.why import explained
+from brae.core.layouts.heads import outer
 
 #: what files of these endings begin with: PNG 3rd ed. 5.2, DDS and BMP (Microsoft), RFC 1952, RFC 9639, RFC 3533,
 #: RIFF, JPEG (ITU T.81), GIF89a, APPNOTE.TXT 4.3.7, KTX 2.0, OpenType 1.9, glTF 2.0 (binary)
@@ -90,8 +91,9 @@ def _stale(container: Archive) -> list[Evidence]:
     ]
 
 
-def _tiling(container: Container) -> list[Evidence]:
-    offsets, sizes = container.offsets, container.stored_sizes
+def _tiling(container: Archive) -> list[Evidence]:
+    laid = outer(container.directory)
+    offsets, sizes = laid.offsets, laid.stored
     filled = sizes > 0
     starts, ends = offsets[filled], (offsets + sizes)[filled]
     if len(starts) < 2:

@@ -121,6 +121,8 @@ def _of_header(archive: Archive) -> list[tuple[str, str]]:
             read |= field_names(made) if isinstance(made, str) else set()
     facts: dict[int, str] = {}
     for name, region in parsed.regions.items():
+        if name != region.part.name:
+            continue
         facts.setdefault(region.end - region.start, f"size({name})")
         facts.setdefault(region.start, f"offset({name})")
     facts[int(archive.real_sizes.sum())] = f"real_size({part.name})"

@@ -11,13 +11,15 @@ from brae.core.containers import iso9660, packed, scattered, tarred, zipped  # n
 from brae.core.containers.base import Container
 from brae.core.containers.opened import standards
 from brae.core.errors import BraeError, NotFoundError
-from brae.core.sources import MAIN, ByteSource, FileSource
+from brae.core.sources import MAIN, ByteSource, BytesSource, FileSource
 
 if TYPE_CHECKING:
     from brae.core.layouts.library import Library
 
 #: of a file's beginning and end, what layouts are told by
 HEAD = 256
+#: of a member's beginning, what the fields lie in that name its other files
+_HEADER = 1 << 16
 
 
 def recognise(source: ByteSource, name: str, library: Library) -> str | None:
@@ -87,9 +89,14 @@ def labels_of_parts(kind: str, container: Container, index: int, library: Librar
     found = {MAIN: container.labels[index]}
     if layout is not None and layout.files:
         from brae.core.layouts.library import companion_names
+        from brae.core.layouts.read import file_words
 
         labels = dict(zip(container.names, container.labels, strict=True))
-        for file, name in companion_names(layout, container.names[index], labels.__contains__).items():
+        words = None
+        if layout.naming:
+            words = file_words(layout, BytesSource(container.read_start(index, _HEADER)))
+        own = container.names[index]
+        for file, name in companion_names(layout, own, labels.__contains__, words=words).items():
             if file != MAIN and name in labels:
                 found[file] = labels[name]
     return found

@@ -22,6 +22,7 @@ from brae.core.layouts.edits import Edits
 from brae.core.layouts.fields import Column, FieldPart, Leaf
 from brae.core.layouts.obfuscation import reveal
 from brae.core.layouts.parts import MembersPart
+from brae.core.layouts.read import Region
 from brae.core.layouts.segments import Composed, Copy, parts
 
 #: what a checksum may cover is read whole up to this, and so long it is tried: a person waits for the proof
@@ -94,12 +95,13 @@ def _field_at(archive: Archive, file: str, offset: int) -> _Field | None:
             continue
         if isinstance(region.part, FieldPart):
             return _Field(name, region.start, region.end - region.start, region.part)
+        name = region.part.name
         table = archive.parsed.tables.get(name)
         if table is None or archive.parsed.chunks is not None or name in archive.parsed.trees:
             return None
-        row = bisect_right(range(len(table)), offset - region.start, key=table.start) - 1
+        row = bisect_right(range(len(table)), offset - region.origin, key=table.start) - 1
         for leaf in table.leaf.values():
-            start = region.start + table.place(row, leaf.field)
+            start = region.origin + table.place(row, leaf.field)
             width = leaf.column.width or len(table.content(leaf.field, row))
             if start <= offset < start + width:
                 return _Field(f"{name}[{row}].{leaf.field}", start, width, leaf.column, row, leaf)
@@ -146,10 +148,15 @@ def _number_line(archive: Archive, field: FieldPart, wrote: int, stood: int) -> 
     return None
 
 
+def _whole(name: str, region: Region) -> bool:
+    """Whether it is all there is of a part that is no field."""
+    return name == region.part.name and not isinstance(region.part, FieldPart)
+
+
 def _meanings(archive: Archive) -> Iterator[tuple[str, int]]:
     """Everything that a header's number may say of an archive's parts, with its value."""
     parsed, part = archive.parsed, archive.directory.part
-    regions = {name: region for name, region in parsed.regions.items() if not isinstance(region.part, FieldPart)}
+    regions = {name: region for name, region in parsed.regions.items() if _whole(name, region)}
     for name, table in parsed.tables.items():
         yield f"count({name})", len(table)
     for name, region in regions.items():

@@ -9,7 +9,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LimitError, TruncatedError
 from brae.core.layouts.parts import ChunksPart, Records
-from brae.core.layouts.rows import Bytes, FixedRows, Ints, Rows, decode, encode, trimmed, walk
+from brae.core.layouts.rows import Bytes, FixedRows, Ints, Rows, check_constants, decode, encode, trimmed, walk
 from brae.core.layouts.windows import WINDOW, Window
 from brae.core.sources import ByteSource
 
@@ -313,6 +313,7 @@ class _Notes:
             names[chunk] = called
         for chunk in np.flatnonzero(parents >= 0).tolist():
             names[chunk] = f"{names[parents[chunk]]}/{names[chunk]}"
+        check_constants(part, rows, part.name)
         tails = FixedRows(part.tail, endian, b"".join(self._tails)) if part.tail is not None else None
         return Chunks(part, rows, heads, starts, sizes, parents, flags[0], flags[1], names, end, tails, self._tail)
 

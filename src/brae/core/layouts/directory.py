@@ -16,9 +16,11 @@ from brae.core.layouts.fields import Leaf
 from brae.core.layouts.model import Numbered
 from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed, Region
-from brae.core.layouts.rows import Ints, Rows, decode
+from brae.core.layouts.reading import RecordValues
+from brae.core.layouts.rows import FixedRows, Ints, Rows, check_constants, decode, walk
 from brae.core.layouts.streams import BlockSource
 from brae.core.layouts.trees import joined
+from brae.core.layouts.windows import Window
 from brae.core.sources import JoinedSource
 
 
@@ -45,6 +47,9 @@ class Directory:
     #: where records name numbered files: where each of these ends when they are read as one, and which is whose
     walls: list[int] = field(default_factory=list)
     numbers: Ints = field(default_factory=lambda: np.empty(0, np.int64))
+    #: the record in front of each member's data, in the members' order, and its bytes
+    heads: Rows | None = None
+    before: Ints = field(default_factory=lambda: np.empty(0, np.int64))
 
     def leaf(self, role: str) -> Leaf | None:
         """What plays a role in the records."""
@@ -148,25 +153,48 @@ def _of_table(parsed: Parsed, part: MembersPart, known_names: Iterable[str]) -> 
         raise TruncatedError(
             f"{part.of}[{row}] says its data is {stored[first]} bytes at {(offsets - begins)[first]}, outside the "
             "file.",
-            offset=region.start + table.start(row),
+            offset=parsed.place(part.of, table.start(row)),
             expected=f"an end up to {(ends - begins)[first]}",
             remedy="The directory is damaged or the data file is cut short: fetch both again from the game.",
         )
+    heads, before = _heads(parsed, part, offsets)
+    offsets = offsets + before
     real = _real(parsed, part, records, table, rows, stored)
     zero = part.unpacked == "zero" and records.column("real-size") is not None
     if zero:
         stored = np.where(stored == 0, real, stored)
-        if np.any(offsets + stored > size):
-            raise TruncatedError("A member that is kept unpacked ends outside the file.", offset=region.start)
+    if (zero or heads is not None) and np.any(offsets + stored > size):
+        raise TruncatedError("A member ends outside the file.", offset=region.start)
     packer = records.column("compression")
-    names = _names(parsed, records, table, known_names)
+    names = record_names(parsed, records, table, known_names)
     return Directory(
         part, records, table, rows, offsets, stored, real,
         None if packer is None else table.raw(packer.field)[rows],
         [names[row] for row in rows.tolist()] if len(rows) != len(names) else names,
         walls[-1] if walls else int((offsets + stored).max(initial=parsed.regions[part.name].start)),
-        walls=walls, numbers=numbers,
+        walls=walls, numbers=numbers, heads=heads, before=before,
     )  # fmt: skip
+
+
+def _heads(parsed: Parsed, part: MembersPart, offsets: Ints) -> tuple[Rows | None, Ints]:
+    """What stands in front of each member's data, and how many bytes that is."""
+    before, records = np.zeros(len(offsets), np.int64), part.heads
+    if records is None:
+        return None, before
+    source, endian = parsed.sources[part.file], parsed.layout.endian
+    window = Window(records, endian, source)
+    block: list[bytes] = [b""] * len(offsets)
+    for index in np.argsort(offsets, kind="stable").tolist():
+        block[index] = window.record(int(offsets[index]), source.size, f"What stands in front of member {index}")
+        before[index] = len(block[index])
+    whole = b"".join(block)
+    rows: Rows
+    if records.fixed:
+        rows = FixedRows(records, endian, whole)
+    else:
+        rows, _ = walk(records, endian, np.frombuffer(whole, np.uint8), len(block), None)
+    check_constants(records, rows, part.name)
+    return rows, before
 
 
 def _numbered(
@@ -185,7 +213,7 @@ def _numbered(
         row = int(rows[bad[0]])
         raise FormatError(
             f"{part.of}[{row}] lies in the file number {which[bad[0]] + numbered.first}, which is not there.",
-            offset=parsed.regions[part.of or ""].start + table.start(row),
+            offset=parsed.place(part.of or "", table.start(row)),
             expected=f"a number from {numbered.first} to {numbered.first + len(source.joined) - 1}",
             remedy="Put all the numbered files beside this one.",
         )
@@ -230,20 +258,11 @@ def _places(
     return offsets, np.where(following < len(starts), ends, offsets) - offsets
 
 
-def record_values(parsed: Parsed, table: Rows, rows: Ints) -> dict[str, Ints]:
-    """The numbers of every record, and those of the header, by their fields' names."""
-    values = {name: np.full(len(rows), number, np.int64) for name, number in parsed.values.items()}
-    for field_, leaf in table.leaf.items():
-        if leaf.column.number_like:
-            values[field_] = table.numbers(field_)[rows]
-    return values
-
-
 def _summed_places(
     parsed: Parsed, part: MembersPart, records: Records, table: Rows, rows: Ints, base: Ints
 ) -> tuple[Ints, Ints]:
     """Offsets and stored sizes that are sums over the records' fields."""
-    values = record_values(parsed, table, rows)
+    values = RecordValues(parsed, table, rows)
     at, size, end = (records.column(role) for role in ("offset", "stored-size", "end-offset"))
     stored: Ints | None = None
     if part.size is not None:
@@ -285,7 +304,7 @@ def _one_after_the_other(parsed: Parsed, part: MembersPart, sizes: Ints) -> Ints
 def _real(parsed: Parsed, part: Content, records: Records, table: Rows, rows: Ints, stored: Ints) -> Ints:
     """Unpacked sizes; -1 where only unpacking tells."""
     if isinstance(part, MembersPart) and part.real is not None:
-        return evaluate_columns(part.real, record_values(parsed, table, rows), len(rows))
+        return evaluate_columns(part.real, RecordValues(parsed, table, rows), len(rows))
     leaf = records.column("real-size")
     if leaf is not None:
         return table.numbers(leaf.field)[rows]
@@ -306,7 +325,7 @@ def numbered(count: int) -> list[str]:
     return [str(index).zfill(digits) for index in range(count)]
 
 
-def _names(parsed: Parsed, records: Records, table: Rows, known_names: Iterable[str]) -> list[str]:
+def record_names(parsed: Parsed, records: Records, table: Rows, known_names: Iterable[str]) -> list[str]:
     """One name for each record, with folders and ending."""
     found = _own_names(parsed, records, table)
     hashed = records.column("name-hash")
@@ -362,7 +381,7 @@ def group_paths(parsed: Parsed, records: Records) -> list[str]:
     assert isinstance(records, TablePart)
     groups = parsed.regions[records.grouped_by or ""].part
     assert isinstance(groups, TablePart)
-    return _names(parsed, groups, parsed.tables[groups.name], ())
+    return record_names(parsed, groups, parsed.tables[groups.name], ())
 
 
 def group_owners(parsed: Parsed, records: Records) -> Ints | None:
@@ -391,7 +410,7 @@ def group_owners(parsed: Parsed, records: Records) -> Ints | None:
         group = int(bad[0])
         raise FormatError(
             f"{groups.name}[{group}] says that it has {counts[group]} records from {firsts[group]} on.",
-            offset=parsed.regions[groups.name].start + table.start(group),
+            offset=parsed.place(groups.name, table.start(group)),
             expected=f"some of the {size} records of '{records.name}' that no other one has",
         )
     return owners
@@ -414,11 +433,12 @@ def _meanings(parsed: Parsed, leaf: Leaf, table: Rows) -> list[str]:
         return [str(leaf.meant.meaning(number)) for number in numbers.tolist()]
     other, records = parsed.tables[leaf.meant.table], parsed.regions[leaf.meant.table].part
     assert isinstance(records, TablePart)
-    names = _names(parsed, records, other, ())
+    names = record_names(parsed, records, other, ())
     identity = records.column("id")
     if identity is not None:
         by_number = dict(zip(other.raw(identity.field).tolist(), names, strict=True))
-        return [by_number.get(number, str(number)) for number in numbers.tolist()]
+        lost = (lambda number: "") if leaf.meant.role == "folder" else str
+        return [by_number[number] if number in by_number else lost(number) for number in numbers.tolist()]
     return [names[number] if 0 <= number < len(names) else "" for number in numbers.tolist()]
 
 
@@ -428,7 +448,7 @@ def folder_numbers(parsed: Parsed, leaf: Leaf) -> dict[str, int]:
         return {str(meaning): number for number, meaning in (leaf.meant.values or {}).items()}
     other, records = parsed.tables[leaf.meant.table], parsed.regions[leaf.meant.table].part
     assert isinstance(records, TablePart)
-    names = _names(parsed, records, other, ())
+    names = record_names(parsed, records, other, ())
     identity = records.column("id")
     numbers = range(len(names)) if identity is None else other.raw(identity.field).tolist()
     return dict(zip(names, numbers, strict=True))
@@ -455,7 +475,7 @@ def _own_names(parsed: Parsed, records: Records, table: Rows) -> list[str] | Non
     if len(bad):
         raise FormatError(
             f"{records.name}[{bad[0]}].{pointer.field} points outside the names.",  # type: ignore[attr-defined]
-            offset=parsed.regions[records.name].start + table.start(int(bad[0])),  # type: ignore[attr-defined]
+            offset=parsed.place(records.name, table.start(int(bad[0]))),  # type: ignore[attr-defined]
             expected=f"a place below {len(block)}",
         )
     length_leaf = records.column("name-length")

@@ -44,8 +44,10 @@ def empty(layout: Layout) -> dict[str, bytes]:
         raise LayoutError(f"The layout '{layout.layout}' describes a {layout.kind}; archives can be made.")
     if layout.fixed_size:
         raise LayoutError("The archive always has the same size, which only another one tells.", remedy=LIKE)
-    if any(isinstance(part, TreePart) for part in layout.parts):
-        raise LayoutError("Folder trees cannot be made anew yet.", remedy=LIKE)
+    if layout.naming:
+        raise LayoutError(
+            f"'{layout.naming[0]}' names another file of the archive, which only you know.", remedy=LIKE
+        )
     values: dict[str, int] = {}
     files: dict[str, bytes] = {}
     for _ in range(_ROUNDS):
@@ -112,6 +114,10 @@ def _content(layout: Layout, part: Part, values: dict[str, int]) -> bytes:
         data = _value(part, values, layout.endian)
     elif isinstance(part, BytesPart):
         data = bytes(evaluate(part.size, _zeros(part.size, values)))
+    elif isinstance(part, TreePart):
+        # The one at the top, without a name, unless the header counts those that have one.
+        top = part.model_copy(update={"record": part.folder})
+        data = encode_record(top, layout.endian, {}) if part.folders is None else b""
     elif isinstance(part, TablePart) and _ends_itself(layout, part):
         data = encode_record(part, layout.endian, {})
     elif isinstance(part, TablePart | ChunksPart) and part.until is not None:

@@ -34,6 +34,7 @@ _OPERATORS: dict[type[ast.operator], Callable[[int, int], int]] = {
 #: what can be asked about a part of a layout, or (``file_size``) about one of its files
 FUNCTIONS = {
     "count": "the number of a table's records",
+    "folders": "how many folders a tree has at its top",
     "size": "the bytes of a part",
     "real_size": "the unpacked bytes of all members",
     "offset": "where a part begins",
@@ -63,6 +64,8 @@ def _parse(text: str) -> ast.expr:
         elif isinstance(node, ast.Call):
             known = isinstance(node.func, ast.Name) and node.func.id in FUNCTIONS and not node.keywords
             known = known and len(node.args) == 1 and isinstance(node.args[0], ast.Name)
+        elif isinstance(node, ast.Attribute):
+            known = isinstance(node.value, ast.Name)
         else:
             known = isinstance(node, ast.Name | ast.Load | ast.operator)
         if not known:
@@ -94,12 +97,32 @@ def only_call(expression: int | str) -> Call | None:
 
 
 def field_names(expression: int | str) -> set[str]:
-    """The fields that an expression reads; LayoutError where it is not valid."""
+    """The fields that an expression reads; LayoutError where it is not valid.
+
+    One of a record that another field points to is named with that: ``folder.start``.
+    """
     if isinstance(expression, int):
         return set()
     tree = _parse(expression)
-    asked = {id(part) for node in ast.walk(tree) if isinstance(node, ast.Call) for part in (node.func, *node.args)}
-    return {node.id for node in ast.walk(tree) if isinstance(node, ast.Name) and id(node) not in asked}
+    nodes = list(ast.walk(tree))
+    asked = {id(part) for node in nodes if isinstance(node, ast.Call) for part in (node.func, *node.args)}
+    asked |= {id(node.value) for node in nodes if isinstance(node, ast.Attribute)}
+    plain = {node.id for node in nodes if isinstance(node, ast.Name) and id(node) not in asked}
+    return plain | {_dotted(node) for node in nodes if isinstance(node, ast.Attribute)}
+
+
+def _dotted(node: ast.Attribute) -> str:
+    assert isinstance(node.value, ast.Name)
+    return f"{node.value.id}.{node.attr}"
+
+
+def straight(expression: int | str, field: str, values: Mapping[str, int]) -> tuple[int, int] | None:
+    """``a`` and ``b`` where an expression is ``a * field + b``; None where it is anything else of that field."""
+    points = [evaluate(expression, {**values, field: number}) for number in (0, 1, 2, 3, 1000)]
+    step = points[1] - points[0]
+    if step < 1 or any(points[0] + step * number != points[k] for k, number in enumerate((0, 1, 2, 3, 1000))):
+        return None
+    return step, points[0]
 
 
 def evaluate(expression: int | str, values: Mapping[str, int], ask: Callable[[str, str], int] | None = None) -> int:
@@ -113,10 +136,11 @@ def evaluate(expression: int | str, values: Mapping[str, int], ask: Callable[[st
     def value(node: ast.expr) -> int:
         if isinstance(node, ast.Constant):
             return int(node.value)  # type: ignore[arg-type]  # _parse lets only whole numbers through
-        if isinstance(node, ast.Name):
-            if node.id not in values:
-                raise LayoutError(f"'{expression}' reads '{node.id}', which is not known at that place.")
-            return values[node.id]
+        if isinstance(node, ast.Name | ast.Attribute):
+            name = node.id if isinstance(node, ast.Name) else _dotted(node)
+            if name not in values:
+                raise LayoutError(f"'{expression}' reads '{name}', which is not known at that place.")
+            return values[name]
         if isinstance(node, ast.Call):
             if ask is None:
                 raise LayoutError(f"'{expression}' asks about a part, which only what a field 'is' may do.")
@@ -144,11 +168,12 @@ def evaluate_columns(expression: int | str, columns: Mapping[str, Ints], length:
     def value(node: ast.expr) -> Ints:
         if isinstance(node, ast.Constant):
             return np.full(length, int(node.value), np.int64)  # type: ignore[arg-type]
-        if isinstance(node, ast.Name):
-            if node.id not in columns:
+        if isinstance(node, ast.Name | ast.Attribute):
+            name = node.id if isinstance(node, ast.Name) else _dotted(node)
+            if name not in columns:
                 known = ", ".join(sorted(columns))
-                raise LayoutError(f"'{expression}' reads '{node.id}', which no record has.", expected=known)
-            return columns[node.id]
+                raise LayoutError(f"'{expression}' reads '{name}', which no record has.", expected=known)
+            return columns[name]
         if isinstance(node, ast.Call):
             raise LayoutError(f"'{expression}' asks about a part, which only what a header's field 'is' may do.")
         assert isinstance(node, ast.BinOp)

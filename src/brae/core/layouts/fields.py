@@ -294,6 +294,7 @@ class Column(Value):
     is_: Expression | None = Field(
         None, alias="is", description="what it follows from, such as (stored_size + 2047) // 2048"
     )
+    value: int | str | None = Field(None, description="the only value it may have in every record")
     bits: list[Bits] | None = None
     table: Name | None = Field(None, alias="in", description="the table to whose records the numbers point")
     hash: NameHash | None = Field(None, description="how a 'name-hash' is made of the name")
@@ -303,6 +304,8 @@ class Column(Value):
     def _fits_a_record(self) -> Column:
         if isinstance(self.length, int) and not 1 <= self.length <= 65536:
             raise ValueError("a length is from 1 to 65,536")
+        if self.value is not None:
+            _check_constant(self)
         pieces: list[Column | Bits] = [self, *(self.bits or [])]
         for meant in pieces:
             if meant.checksum is not None:
@@ -317,6 +320,14 @@ class Column(Value):
         return self
 
 
+def _check_constant(column: Column) -> None:
+    """A value that every record has is said where nothing else says it."""
+    if column.role is not None or column.is_ is not None or column.checksum is not None or column.bits is not None:
+        raise ValueError(f"'{column.field}' has one of value, role, is, checksum and bits")
+    if not column.width or isinstance(column.value, int) != column.number_like:
+        raise ValueError(f"the value of '{column.field}' is a number of a number, or a text of a fixed length")
+
+
 def _check_follows(column: Column, meant: Column | Bits) -> None:
     """What a record's field follows from has to be known of every member."""
     assert meant.is_ is not None
@@ -324,13 +335,6 @@ def _check_follows(column: Column, meant: Column | Bits) -> None:
         raise ValueError(f"'is' of '{meant.field}' is for whole numbers that have no role")
     if expressions.calls(meant.is_):
         raise ValueError(f"'{meant.field}' asks about a part; a record's field follows from its member")
-    unknown = expressions.field_names(meant.is_) - MEMBER_FACTS.keys()
-    if unknown:
-        name = sorted(unknown)[0]
-        raise ValueError(
-            f"'{meant.field}' is made of '{name}', which is nothing of a member{near(name, MEMBER_FACTS)}; "
-            f"known are {', '.join(MEMBER_FACTS)}"
-        )
 
 
 @dataclass(frozen=True)

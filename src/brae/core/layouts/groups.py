@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.directory import folder_numbers, group_paths
 from brae.core.layouts.fields import Encoding, Leaf
+from brae.core.layouts.heads import alike
 from brae.core.layouts.parts import NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed
 from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
@@ -30,7 +31,7 @@ def new_record(part: Records, table: Rows, name: str, follows: Encoding | None) 
             f"'{name}' is not among '{called}', and its records say too much for a new one to be made.",
             remedy="Add it to one that is there.",
         )
-    values: dict[str, int | bytes] = {}
+    values = alike(part, table)
     if identity is not None:
         values[identity.field] = int(table.raw(identity.field).astype(np.int64).max(initial=-1)) + 1
     if inline is None:
@@ -62,11 +63,85 @@ class Types:
         return self._numbers[word]
 
 
+def nowhere(leaf: Leaf, table: Rows, known: Collection[int]) -> int:
+    """What a number that points to records holds where it points to none: as in others, else all ones."""
+    stored = table.raw(leaf.field).astype(np.int64)
+    outside = stored[~np.isin(stored, list(known))]
+    if len(outside):
+        values, counts = np.unique(outside, return_counts=True)
+        return int(values[counts.argmax()])
+    if leaf.whole and leaf.column.type[0] == "i":
+        return -1
+    return (1 << min(leaf.bits or 32, 62)) - 1
+
+
+class Folders:
+    """Folders in a table, each of which may lie in another one; those that new members need are added behind them.
+
+    They may have a table of their own, or be records among the members' (``mixed``: the rows that are folders).
+    """
+
+    def __init__(self, part: Records, table: Rows, paths: Mapping[str, int], mixed: Ints | None = None) -> None:
+        #: the number that stands for each folder
+        self._numbers = dict(paths)
+        self._part, self._table, self._mixed = part, table, mixed
+        self._parent, self._identity = part.column("parent"), part.column("id")
+
+    def __contains__(self, path: str) -> bool:
+        return path in self._numbers
+
+    @property
+    def known(self) -> Collection[int]:
+        """The numbers of all folders."""
+        return self._numbers.values()
+
+    def number(self, path: str) -> int:
+        """The number that stands for a folder; LayoutError where there is none and none can be made."""
+        if path not in self._numbers:
+            self._numbers[path] = self._made(path)
+        return self._numbers[path]
+
+    def _made(self, path: str) -> int:
+        part, table = self._part, self._table
+        inline = part.column("name")
+        unknown = next((role for role in _UNKNOWN if role != "parent" and part.column(role) is not None), None)
+        if inline is None or inline.column.number_like or (unknown is not None and self._mixed is None):
+            raise LayoutError(
+                f"There is no folder '{path}', and the records of folders say too much for a new one to be made.",
+                remedy="Add it to a folder that is there.",
+            )
+        like = table
+        if self._mixed is not None:
+            if not len(self._mixed):
+                raise LayoutError(f"There is no folder '{path}', and no other one to make it like.")
+            like = table.copy()
+            like.keep(self._mixed)
+        values = alike(part, like)
+        inside = path
+        if self._parent is not None:
+            above, _, inside = path.rpartition("/")
+            known = self._numbers.values()
+            values[self._parent.field] = self.number(above) if above else nowhere(self._parent, table, known)
+        if self._mixed is not None:
+            for role in ("offset", "stored-size", "real-size", "compression"):
+                leaf = part.column(role)
+                if leaf is not None:  # a folder has no data; what others say there is said again
+                    values[leaf.field] = int(like.raw(leaf.field)[0])
+        values |= named(inline, inside, table.endian)
+        number = len(table)
+        if self._identity is not None:
+            number = int(table.raw(self._identity.field).astype(np.int64).max(initial=-1)) + 1
+            values[self._identity.field] = number
+        table.insert(len(table), encode_record(part, table.endian, values))
+        return number
+
+
 class Groups:
     """Records in runs, each of a folder whose own record counts them."""
 
     def __init__(self, parsed: Parsed, records: Records, tables: Mapping[str, Rows], owners: Ints) -> None:
         assert isinstance(records, TablePart)
+        self._separate = records.separate
         self._table = tables[records.grouped_by or ""]
         groups = parsed.regions[records.grouped_by or ""].part
         assert isinstance(groups, TablePart)
@@ -93,6 +168,11 @@ class Groups:
         """The folder of a new member, which is made where there is none, and the member's name in it."""
         folder, _, inside = name.rpartition("/")
         if folder not in self._paths:
+            if self._separate:
+                raise LayoutError(
+                    f"There is no folder '{folder}', and one whose records lie by themselves cannot be added.",
+                    remedy="Add it to a folder that is there.",
+                )
             number = len(self._table)
             record, text = new_record(self.part, self._table, folder, self._names_follow)
             if text is not None:

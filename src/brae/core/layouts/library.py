@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from itertools import count
@@ -15,6 +15,7 @@ from brae.core.errors import BraeError, NotFoundError, storage_error
 from brae.core.layouts.files import numbered_file
 from brae.core.layouts.load import Check, load
 from brae.core.layouts.model import Layout
+from brae.core.layouts.read import file_words
 from brae.core.layouts.signs import Signs, State, layout_files, named, state_of
 from brae.core.places import GAME_LAYOUTS
 from brae.core.sources import MAIN, ByteSource, FileSource
@@ -150,19 +151,26 @@ def _fitting(signs: Signs, names: Sequence[str], rows: Bytes, lengths: Ints, siz
 
 
 def companion_names(
-    layout: Layout, name: str, exists: Callable[[str], bool], wanted: Iterable[str] = ()
+    layout: Layout,
+    name: str,
+    exists: Callable[[str], bool],
+    wanted: Iterable[str] = (),
+    words: Mapping[str, str] | None = None,
 ) -> dict[str, str]:
     """The names of the files that belong together, by what the layout calls them; ``name`` is the main one's.
 
     Of numbered files the first is called by the layout's name for them, and the others ``NAME.1`` and so on: as
-    many as there are, and those that are ``wanted``.
+    many as there are, and those that are ``wanted``. ``words`` are what fields of the header say (see
+    ``read.file_words``); a file that only they name is left out without them.
     """
     folder, _, last = name.rpartition("/")
     stem = last.rpartition(".")[0] or last
     found = {MAIN: name}
+    known = {"stem": stem, "name": last, **layout.pieces(stem), **(words or {})}
     for file, pattern in layout.files.items():
         if isinstance(pattern, str):
-            found[file] = _beside(folder, pattern.format(stem=stem, name=last, **layout.pieces(stem)))
+            if not any(f"{{{field}" in pattern and field not in known for field in layout.naming):
+                found[file] = _beside(folder, pattern.format(**known))
             continue
         for number in count():
             key = numbered_file(file, number)
@@ -178,9 +186,17 @@ def _beside(folder: str, name: str) -> str:
     return f"{folder}/{name}" if folder else name
 
 
-def companions(layout: Layout, path: Path, wanted: Iterable[str] = ()) -> dict[str, Path]:
-    """The files that belong together, by the names that the layout gives them; ``path`` is the main one."""
-    names = companion_names(layout, path.name, lambda name: path.with_name(name).is_file(), wanted)
+def companions(
+    layout: Layout, path: Path, wanted: Iterable[str] = (), words: Mapping[str, str] | None = None
+) -> dict[str, Path]:
+    """The files that belong together, by the names that the layout gives them; ``path`` is the main one.
+
+    What its header says of names is read from it, unless ``words`` say it.
+    """
+    if words is None and layout.naming and path.is_file():
+        with FileSource(path) as source:
+            words = file_words(layout, source)
+    names = companion_names(layout, path.name, lambda name: path.with_name(name).is_file(), wanted, words)
     return {file: path.with_name(name) for file, name in names.items()}
 
 

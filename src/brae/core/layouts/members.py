@@ -11,24 +11,23 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import links, sums
-from brae.core.layouts.chunks import Chunks, both
 from brae.core.layouts.directory import (
     Directory,
     folder_numbers,
     group_owners,
     names_before,
+    record_names,
     split_names,
 )
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.groups import Groups, Types
+from brae.core.layouts.groups import Folders, Groups, Types, nowhere
+from brae.core.layouts.heads import alike
 from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
 from brae.core.layouts.read import Parsed
-from brae.core.layouts.rows import FixedRows, Ints, Rows, encode, encode_record, named, walk
-from brae.core.layouts.segments import Copy, New, Ranges, Segment, body_segments
+from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
 from brae.core.layouts.trees import Growth, Tree
-from brae.core.sources import ByteSource
 
 
 class Inner(NamedTuple):
@@ -165,8 +164,6 @@ def restructure(
     records = found.records
     if table is None or records is None:
         raise LayoutError("This file holds one member only; none can be added or removed.")
-    if records.column("parent") is not None:
-        raise LayoutError("Records that point to each other cannot be added or removed yet.")
     if records.column("id") is None and links.point_into(parsed, records):
         raise LayoutError("Records that are referred to by their places cannot be added or removed.")
     result = Added()
@@ -180,6 +177,7 @@ def restructure(
     types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
     growth = Growth(tree, records, table.endian) if tree is not None and isinstance(records, TreePart) else None
     grown: list[tuple[str, bytes]] = []
+    folders = _folders(parsed, found, records, table, tables) if edits.added else None
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
         kept = np.array([row for row in range(len(table)) if row not in gone], np.int64)
@@ -187,6 +185,7 @@ def restructure(
             growth.remove(gone)
         else:
             table.keep(kept)
+            _repoint(records, table, kept)
         row_of[:] = [-1 if row in gone else int(np.searchsorted(kept, row)) for row in row_of.tolist()]
         if in_order is not None:
             in_order = [name for row, name in enumerate(in_order) if row - before not in gone]
@@ -202,7 +201,7 @@ def restructure(
                 in_order.insert(start + number, text)
                 before += start <= before
             groups.named.clear()
-        values, name = _new_values(parsed, found, records, table, new, inside, types)
+        values, name = _new_values(parsed, found, records, table, new, inside, types, folders)
         own = records.column("record-length")
         if own is not None:
             values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
@@ -244,6 +243,38 @@ def restructure(
     return result
 
 
+def _folders(
+    parsed: Parsed, found: Directory, records: Records, table: Rows, tables: Mapping[str, Rows]
+) -> Folders | None:
+    """The folders that the members' records point to; None where none does so by a number."""
+    leaf = records.column("folder")
+    if leaf is not None and leaf.column.number_like and leaf.meant.table is not None:
+        part = parsed.regions[leaf.meant.table].part
+        assert isinstance(part, Records)
+        return Folders(part, tables[leaf.meant.table], folder_numbers(parsed, leaf))
+    if records.column("parent") is None:
+        return None
+    identity, original = records.column("id"), parsed.tables[records.name]  # type: ignore[attr-defined]
+    paths = record_names(parsed, records, original, ())
+    rows = np.setdiff1d(np.arange(len(paths)), found.rows)
+    numbers = rows if identity is None else original.raw(identity.field).astype(np.int64)[rows]
+    known = {paths[row]: number for row, number in zip(rows.tolist(), numbers.tolist(), strict=True)}
+    return Folders(records, table, known, rows)
+
+
+def _repoint(records: Records, table: Rows, kept: Ints) -> None:
+    """Records that point to each other by their places go on doing so where some are gone."""
+    parent = records.column("parent")
+    if parent is None or records.column("id") is not None:
+        return
+    stored = table.raw(parent.field).astype(np.int64)
+    at = np.minimum(np.searchsorted(kept, stored), max(len(kept) - 1, 0))
+    inside = (kept[at] == stored) if len(kept) else np.zeros(len(stored), bool)
+    moved = np.where(inside, at, stored) * parent.meant.unit + parent.meant.add
+    if inside.any():
+        table.put(parent.field, np.flatnonzero(inside), moved[inside])
+
+
 def _stored_number(leaf: Leaf, number: int) -> int:
     stored, rest = divmod(number - leaf.meant.add, leaf.meant.unit)
     if rest or stored < 0:
@@ -252,10 +283,11 @@ def _stored_number(leaf: Leaf, number: int) -> int:
 
 
 def _new_values(
-    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str, types: Types | None
-) -> tuple[dict[str, int | bytes], bytes]:
+    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str,
+    types: Types | None, folders: Folders | None,
+) -> tuple[dict[str, int | bytes], bytes]:  # fmt: skip
     """The stored values of a new record, which calls its member ``name``, and that as the block of names has it."""
-    values: dict[str, int | bytes] = {}
+    values = alike(records, table)
     if new.name in found.names:
         raise LayoutError(f"There is a member '{new.name}' already.")
     ending = records.column("extension")
@@ -268,7 +300,12 @@ def _new_values(
     folder = records.column("folder")
     if folder is not None:
         path, _, name = name.rpartition("/")
-        values[folder.field] = _folder_value(parsed, folder, path, table.endian)
+        values[folder.field] = _folder_value(parsed, folder, path, table, folders)
+    parent = records.column("parent")
+    if parent is not None and folders is not None:
+        path, _, name = name.rpartition("/")
+        known = folders.known
+        values[parent.field] = folders.number(path) if path else nowhere(parent, table, known)
     raw = b""
     inline, hashed, pointer = records.column("name"), records.column("name-hash"), records.column("name-offset")
     block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
@@ -293,13 +330,15 @@ def _new_values(
     return values, raw
 
 
-def _folder_value(parsed: Parsed, leaf: Leaf, path: str, endian: str) -> int | bytes:
+def _folder_value(parsed: Parsed, leaf: Leaf, path: str, table: Rows, folders: Folders | None) -> int | bytes:
     column = leaf.column
     if not column.number_like:
-        return encode(path.replace("/", column.slash), column.encoding, endian)
+        return encode(path.replace("/", column.slash), column.encoding, table.endian)
+    if folders is not None:
+        return folders.number(path) if path in folders or path else nowhere(leaf, table, folders.known)
     numbers = folder_numbers(parsed, leaf)
     if path not in numbers:
-        raise LayoutError(f"The archive has no folder '{path}', and folders cannot be added yet.")
+        raise LayoutError(f"The layout has no number for the folder '{path}'.", expected=", ".join(numbers))
     return numbers[path]
 
 
@@ -321,192 +360,3 @@ def _insertion(found: Directory, records: Records, table: Rows, values: dict[str
             assert isinstance(wanted, int)
             return int(np.searchsorted(stored, np.uint64(wanted), "right"))
     return end
-
-
-# ---- chunks -------------------------------------------------------------------------------------------------
-
-
-def chunk_room(part: ChunksPart, found: Chunks, chunk: int, end: int) -> tuple[int, int]:
-    """Where a chunk's data with its padding ends, and where what holds it ends."""
-    parent = int(found.parents[chunk])
-    limit = end if parent < 0 else int(found.starts[parent] + found.sizes[parent])
-    data_end = found.ends(chunk)
-    return min(data_end + -data_end % part.align, limit), limit
-
-
-class _Event(NamedTuple):
-    """New bytes for a range of the original; what is put in between belongs to a ``holder`` (-1: none)."""
-
-    begin: int
-    stop: int
-    data: list[Segment]
-    holder: int | None = None
-
-
-def _line(found: Chunks, chunk: int) -> list[int]:
-    """A chunk, what holds it, and so on outwards; nothing for -1."""
-    line = []
-    while chunk >= 0:
-        line.append(chunk)
-        chunk = int(found.parents[chunk])
-    return line
-
-
-def compose_chunks(
-    part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, edits: Edits, start: int, end: int,
-    in_place: bool, source: ByteSource,
-) -> list[Segment]:  # fmt: skip
-    """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
-    size_leaf = part.column("stored-size")
-    assert size_leaf is not None
-    if part.named_by and (edits.added or edits.removed):
-        raise LayoutError("Chunks that are named by the one before them cannot be added or removed yet.")
-    fill = bytes([part.fill])
-    events: list[_Event] = []
-    insertions: list[tuple[int, int, _Event]] = []
-    grown: Counter[int] = Counter()
-    touched: set[int] = set()
-
-    def grow(chunk: int, delta: int) -> None:
-        grown.update(dict.fromkeys(_line(found, int(found.parents[chunk])), delta))
-
-    for index in sorted(edits.changed.keys() | edits.removed):
-        chunk = int(directory.rows[index])
-        begin = int(found.starts[chunk])
-        padded, _ = chunk_room(part, found, chunk, end)
-        if index in edits.removed:
-            events.append(_Event(int(found.heads[chunk]), padded, []))
-            grow(chunk, int(found.heads[chunk]) - padded)
-            continue
-        change = edits.changed[index]
-        # A last chunk without its padding stays without it.
-        unpadded = padded < found.ends(chunk) + -found.ends(chunk) % part.align
-        length = len(change.stored) + found.tail
-        padding = 0 if unpadded else -(begin + length) % part.align
-        length += padding
-        if in_place and length != padded - begin:
-            raise LayoutError(f"{len(change.stored)} bytes do not fit the chunk's {padded - begin} exactly.")
-        grow(chunk, length - (padded - begin))
-        describe_member(directory, rows, chunk, change)
-        behind = _behind(part, found, rows, chunk, change, found.tails.record(chunk) if found.tails else b"")
-        events.append(_Event(begin, padded, [*body_segments(change.stored), New(behind + fill * padding)]))
-        touched.add(chunk)
-    for new_member in edits.added:
-        place, holder, one = _new_chunk(part, found, rows, directory, new_member, end)
-        head = one.block()
-        length = len(head) + len(new_member.change.stored) + found.tail
-        padding = -(place + length) % part.align
-        line = _line(found, holder)
-        grown.update(dict.fromkeys(line, length + padding))
-        behind = _behind(part, found, one, 0, new_member.change, bytes(found.tail))
-        data = [New(head), *body_segments(new_member.change.stored), New(behind + fill * padding)]
-        insertions.append((place, -len(line), _Event(place, place, data, holder)))
-    for chunk, delta in grown.items():
-        rows.put(size_leaf.field, chunk, int(found.sizes[chunk]) + delta)
-    # Where several end at one place, what goes into the innermost comes first.
-    events = [event for _, _, event in sorted(insertions, key=lambda one: one[:2])] + events
-    checked = [leaf for leaf in part.leaves if leaf.meant.checksum is not None]
-    holders = set(grown)
-    for chunk in touched if checked else ():
-        holders.update(_line(found, int(found.parents[chunk])))
-    # Chunks lie behind what holds them, so the innermost is written first: its record is in the outer one's bytes.
-    block = rows.block()
-    for chunk in sorted(holders | touched, reverse=True):
-        if chunk in holders and checked:
-            _check_holder(found, rows, chunk, checked, events, source)
-            block = rows.block()
-        head = block[rows.start(chunk) : rows.start(chunk + 1)]
-        events.append(_Event(int(found.heads[chunk]), int(found.starts[chunk]), [New(head)]))
-    return _between(events, start, end)
-
-
-def _between(events: list[_Event], start: int, end: int) -> list[Segment]:
-    """What lies between two places of the original, with new bytes where events say so."""
-    segments: list[Segment] = []
-    position = start
-    for event in sorted(events, key=lambda event: event[:2]):
-        segments += [Copy(position, event.begin - position), *event.data]
-        position = event.stop
-    segments.append(Copy(position, end - position))
-    return segments
-
-
-def _check_holder(
-    found: Chunks, rows: Rows, chunk: int, checked: list[Leaf], events: list[_Event], source: ByteSource
-) -> None:
-    """The checksums of a chunk that holds others, over all that it holds now.
-
-    Raises LayoutError where the original's do not cover that: then nobody knows what they cover.
-    """
-    start, end = int(found.starts[chunk]), int(found.starts[chunk] + found.sizes[chunk])
-    inside = [
-        event
-        for event in events
-        if (
-            start <= event.begin and event.stop <= end
-            if event.holder is None
-            else chunk in _line(found, event.holder)
-        )
-    ]
-    for leaf in checked:
-        if sums.of_fields(leaf) and set(sums.covered(leaf)).isdisjoint(sums.OF_MEMBER):
-            sums.refresh([leaf], rows, [chunk])
-            continue
-        before, after = (
-            Ranges(tuple(segments), source)
-            for segments in ([Copy(start, end - start)], _between(inside, start, end))
-        )
-        held = sums.total_of(leaf, found.rows, chunk, {"stored": before, "real": before})
-        if not sums.holds(leaf, found.rows, chunk, held):
-            raise LayoutError(
-                f"The checksum of '{found.names[chunk]}', which holds the changed chunk, covers something "
-                "else than what it holds, so it cannot be written anew."
-            )
-        sums.put(leaf, rows, chunk, sums.total_of(leaf, rows, chunk, {"stored": after, "real": after}))
-
-
-def _new_chunk(
-    part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, new: NewMember, end: int
-) -> tuple[int, int, Rows]:
-    """Where a new chunk goes, the chunk that holds it (-1: none), and its record."""
-    holder_name, _, name = new.name.rpartition("/")
-    holder = -1
-    if holder_name:
-        holders = [chunk for chunk in np.flatnonzero(found.holds).tolist() if found.names[chunk] == holder_name]
-        if not holders:
-            raise LayoutError(f"No chunk '{holder_name}' holds chunks.")
-        holder = holders[0]
-    place = end if holder < 0 else int(found.starts[holder] + found.sizes[holder])
-    if part.until is not None and holder < 0:
-        last = int(found.heads[-1]) if len(found.heads) else end
-        place = chunk_room(part, found, len(found.heads) - 1, end)[0] if len(found.heads) else last
-    leaf = part.column("name")
-    values: dict[str, int | bytes] = {}
-    if leaf is not None:
-        if leaf.column.number_like:
-            values[leaf.field] = leaf.column.number(name)
-        else:
-            values[leaf.field] = encode(name.replace("/", leaf.column.slash), leaf.column.encoding, rows.endian)
-    packing = part.column("compression")
-    if packing is not None:
-        values[packing.field] = new.packing if new.packing is not None else common_packing(directory) or 0
-    raw = encode_record(part, rows.endian, values)
-    one: Rows
-    if part.fixed:
-        one = FixedRows(part, rows.endian, raw).copy()
-    else:
-        one, _ = walk(part, rows.endian, np.frombuffer(raw, np.uint8), 1, None)
-    describe_member(directory, one, 0, new.change)
-    return place, holder, one
-
-
-def _behind(part: ChunksPart, found: Chunks, heads: Rows, row: int, change: MemberChange, old: bytes) -> bytes:
-    """What stands behind a chunk's new data: fields that are kept, and checksums of the data and its record."""
-    if part.tail is None:
-        return b""
-    whole = both(part, heads.endian, heads.record(row) + old)
-    for leaf in part.tail.leaves:
-        if leaf.meant.checksum is not None:
-            bodies = {"stored": change.stored, "real": change.real}
-            sums.put(leaf, whole, 0, sums.total_of(leaf, whole, 0, bodies))
-    return whole.record(0)[-found.tail :]

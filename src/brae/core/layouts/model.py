@@ -19,7 +19,18 @@ from brae.core.compression import described
 from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
-from brae.core.layouts.fields import MEMBER_FACTS, Bits, BytesPart, Expression, FieldPart, Leaf, Name, Strict, near
+from brae.core.layouts.fields import (
+    MEMBER_FACTS,
+    Bits,
+    BytesPart,
+    Column,
+    Expression,
+    FieldPart,
+    Leaf,
+    Name,
+    Strict,
+    near,
+)
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
     ChunksPart,
@@ -116,6 +127,7 @@ class Layout(Strict):
         if isinstance(self.files.get(MAIN), str):
             raise ValueError("'main' is the file itself; in 'files' it can only be continued in numbered files")
         pieces = dict.fromkeys(_pieces(self.stem) if self.stem is not None else [], "a")
+        pieces |= dict.fromkeys(self._naming_fields(), "a")
         for pattern in self.files.values():
             if isinstance(pattern, str):
                 _check_file_name(pattern, **pieces)
@@ -145,6 +157,8 @@ class Layout(Strict):
                     raise ValueError(
                         f"the key of '{part.name}' reads '{name}' before it is known{near(name, values)}"
                     )
+            for key in ("record", "folder", "head"):
+                self._check_lengths(getattr(part, key, []), values)
             if isinstance(part, MembersPart):
                 self._check_members(part, known, values)
             if isinstance(part, MembersPart | ChunksPart):
@@ -165,6 +179,23 @@ class Layout(Strict):
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
+
+    def _naming_fields(self) -> list[str]:
+        """The fields that can name another file: texts of the main one, before any of another is read."""
+        found = []
+        for part in self.parts:
+            if part.file != MAIN:
+                break
+            if isinstance(part, FieldPart) and part.type == "string":
+                found.append(part.field)
+        return found
+
+    @cached_property
+    def naming(self) -> list[str]:
+        """The fields whose texts are in the names of other files."""
+        patterns = [pattern for pattern in self.files.values() if isinstance(pattern, str)]
+        words = {word for pattern in patterns for _, word, *_ in Formatter().parse(pattern) if word is not None}
+        return [name for name in self._naming_fields() if name in words]
 
     def _check_pixels(self, part: PixelsPart, known: dict[str, Part], values: Collection[str]) -> None:
         if part.palette is not None and not isinstance(known.get(part.palette.of), BytesPart):
@@ -210,7 +241,8 @@ class Layout(Strict):
             return leaves[of], said if said is not None else leaves[of].meant.values
         if isinstance(of, str) and not isinstance(fact, Said) and self.header_field(of) is None:
             # A sum over a record's fields, or a word.
-            return (None, None) if self._is_sum(of, {*leaves, *MEMBER_FACTS}) else None
+            pointed = self._pointed(table) if isinstance(table, Records) else []
+            return (None, None) if self._is_sum(of, {*leaves, *MEMBER_FACTS, *pointed}) else None
         return self.source(fact)
 
     def _part(self, name: str | None) -> Part | None:
@@ -249,7 +281,7 @@ class Layout(Strict):
         sums = [one for one in (part.offset, part.size) if one is not None]
         if not (table.column("offset") or table.column("stored-size") or sums):
             raise ValueError(f"the table '{part.of}' needs the role offset or stored-size")
-        self._check_sums(part, table, values)
+        self._check_sums(part, table, {*values, *self._pointed(table)})
         if part.last_ends and (table.column("stored-size") or table.column("end-offset")):
             raise ValueError("'last_ends' is for tables that have offsets only")
         if table.column("file-number"):
@@ -284,12 +316,13 @@ class Layout(Strict):
                         f"{near(name, [*leaves, *values])}"
                     )
 
-    @staticmethod
-    def _check_said(part: MembersPart | ChunksPart, known: dict[str, Part], values: Collection[str]) -> None:
+    def _check_said(self, part: MembersPart | ChunksPart, known: dict[str, Part], values: Collection[str]) -> None:
         """What the members' facts read has to be there."""
         table = part if isinstance(part, ChunksPart) else known.get(part.of or "")
         fields = {leaf.field for leaf in table.leaves} if isinstance(table, Records) else set()
         numbers = {*values, *MEMBER_FACTS}
+        if isinstance(table, Records):
+            numbers |= set(self._pointed(table))
         if part.facts and part.kind is None:
             raise ValueError(f"'facts' of '{part.name}' are facts of a kind: say which, such as kind: texture")
         kind = {"kind": part.kind} if part.kind is not None else {}
@@ -314,6 +347,7 @@ class Layout(Strict):
                 if leaf.meant.role in ("reference", "owner") and leaf.meant.table is None:
                     raise ValueError(f"'{leaf.field}' refers to records, and needs 'in' to say of which table")
                 self._check_sum(part, leaf)
+            self._check_record(part, values)
         if isinstance(part, TablePart) and part.grouped_by is not None:
             self._check_groups(part, known)
         for name in part.of if isinstance(part, NamesPart) else ():
@@ -333,11 +367,49 @@ class Layout(Strict):
                 raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
             elif function == "count" and not isinstance(known[name], TablePart):
                 raise ValueError(f"'{part.field}' counts '{name}', which is no table")
+            elif function == "folders" and not isinstance(known[name], TreePart):
+                raise ValueError(f"'{part.field}' counts the folders of '{name}', which is no tree")
             elif function == "real_size" and not isinstance(known[name], MembersPart | ChunksPart):
                 raise ValueError(f"'{part.field}' asks for the unpacked bytes of '{name}', which holds no members")
         missing = expressions.field_names(part.is_) - set(values) if part.is_ is not None else set()
         if missing:
             raise ValueError(f"'{part.field}' reads '{missing.pop()}', which no field says")
+
+    @staticmethod
+    def _check_lengths(record: list[Column], values: Collection[str]) -> None:
+        """What the lengths of a record's strings read has to stand before it."""
+        before = set(values)
+        for column in record:
+            if isinstance(column.length, str):
+                for name in sorted(expressions.field_names(column.length) - before):
+                    raise ValueError(
+                        f"the length of '{column.field}' reads '{name}', which no field before it says"
+                        f"{near(name, before)}"
+                    )
+            before.add(column.field)
+
+    def _check_record(self, part: Records, values: Collection[str]) -> None:
+        """What the fields of a record that follow from its member are made of."""
+        fields = [leaf.field for leaf in part.leaves]
+        others = self._pointed(part)
+        for leaf in part.leaves:
+            if leaf.meant.is_ is None:
+                continue
+            known = [*MEMBER_FACTS, *(name for name in fields if name != leaf.field), *values, *others]
+            for name in sorted(expressions.field_names(leaf.meant.is_) - set(known)):
+                raise ValueError(
+                    f"'{leaf.field}' is made of '{name}', which is nothing of a member{near(name, known)}; "
+                    f"known are {', '.join(MEMBER_FACTS)}"
+                )
+
+    def _pointed(self, part: Records) -> list[str]:
+        """What can be read of the records that a record points to: ``folder.start``."""
+        found = []
+        for leaf in part.leaves:
+            other = self._part(leaf.meant.table)
+            if isinstance(other, TablePart):
+                found += [f"{leaf.field}.{one.field}" for one in other.leaves if one.column.number_like]
+        return found
 
     @staticmethod
     def _check_sum(part: Records, leaf: Leaf) -> None:
@@ -367,6 +439,11 @@ class Layout(Strict):
             )
         if groups.column("member-count") is None:
             raise ValueError(f"'{groups.name}' groups records, and needs a field with the role member-count")
+        if part.separate and (groups.column("offset") is None or groups.column("first-member") is not None):
+            raise ValueError(
+                f"the records of '{part.name}' lie by themselves, so '{groups.name}' needs a field with the role "
+                "offset, and none with first-member"
+            )
         if part.column("folder") is not None or part.column("parent") is not None:
             raise ValueError(f"'{part.name}' says its folders twice: by its groups and by a field")
 

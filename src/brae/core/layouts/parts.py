@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
@@ -10,6 +10,8 @@ import numpy as np
 from pydantic import BaseModel, Discriminator, Field, Tag, model_validator
 
 from brae.core.compression import names as packer_names
+from brae.core.errors import LayoutError
+from brae.core.layouts import expressions
 from brae.core.layouts.fields import (
     Bits,
     BytesPart,
@@ -90,12 +92,49 @@ def shifts(value: FieldPart | Column) -> list[tuple[Bits, int]]:
 def _check_columns(record: list[Column]) -> None:
     seen: set[str] = set()
     for column in record:
-        if isinstance(column.length, str) and column.length not in seen:
-            raise ValueError(f"the length of '{column.field}' is a number or a field before it in the record")
+        if isinstance(column.length, str):
+            _check_length(column, column.length, seen)
         for name in [column.field, *(piece.field for piece in column.bits or [])]:
             if name in seen:
                 raise ValueError(f"two fields of a record are called '{name}'")
             seen.add(name)
+
+
+def _check_length(column: Column, length: str, before: Collection[str]) -> None:
+    """A length in a record is a sum over fields of the header and at most one field of the record, before it."""
+    names = expressions.field_names(length)
+    own = sorted(names & set(before))
+    if len(own) > 1:
+        raise ValueError(f"the length of '{column.field}' reads '{own[0]}' and '{own[1]}'; one field at most")
+    if own and expressions.straight(length, own[0], dict.fromkeys(names, 3)) is None:
+        raise ValueError(
+            f"the length of '{column.field}' cannot be turned round, so '{own[0]}' could not be written again: "
+            "multiply it, and add to it, and nothing else"
+        )
+    if length not in before and (column.unit > 1 or column.add):
+        raise ValueError(f"the length of '{column.field}' is a sum; 'unit' and 'add' belong into it")
+
+
+def resolved(record: list[Column], values: Mapping[str, int]) -> list[Column]:
+    """A record whose lengths read no field of the header any more, with these ``values`` of it.
+
+    What is left is a number, or one field of the record, times a ``unit``, plus what is to ``add``.
+    """
+    found: list[Column] = []
+    for column in record:
+        if isinstance(column.length, str) and column.length not in {one.field for one in found}:
+            length = column.length
+            own = next(iter(expressions.field_names(length) & {one.field for one in found}), None)
+            if own is None:
+                column = column.model_copy(update={"length": expressions.evaluate(length, values)})
+            else:
+                line = expressions.straight(length, own, values)
+                if line is None:
+                    raise LayoutError(f"The length of '{column.field}' cannot be worked out here.")
+                step, add = (number * column.character for number in line)
+                column = column.model_copy(update={"length": own, "unit": step, "add": add})
+        found.append(column)
+    return found
 
 
 class Until(Strict):
@@ -116,6 +155,9 @@ class TablePart(Records):
     grouped_by: Name | None = Field(
         None, description="the table of folders whose records say how many of these records are in each"
     )
+    separate: bool = Field(
+        False, description="each folder's records lie by themselves, where the folder's record (its offset) says"
+    )
 
     @property
     def name(self) -> str:
@@ -123,6 +165,14 @@ class TablePart(Records):
 
     @model_validator(mode="after")
     def _ended(self) -> TablePart:
+        if self.separate:
+            if self.grouped_by is None or self.at is not None:
+                raise ValueError(
+                    "'separate' is for records that are 'grouped_by' a table, which says where they are"
+                )
+            if any(value is not None for value in (self.count, self.size, self.until)):
+                raise ValueError("the folders' records count 'separate' ones: leave count, size and until out")
+            return self
         if sum(value is not None for value in (self.count, self.size, self.until)) != 1:
             raise ValueError("a table has one of count, size and until")
         if self.until is not None and self.until.field not in {c.field for c in self.record if c.bits is None}:
@@ -236,6 +286,10 @@ class Content(Placed):
     )
 
 
+#: what a field in front of a member's data can say: the same as the member's record
+HEAD_ROLES = ("name", "stored-size", "real-size", "compression", "checksum", "id")
+
+
 class MembersPart(Content):
     """The data of the members of a table, one after the other; or, without a table, of one member."""
 
@@ -253,10 +307,31 @@ class MembersPart(Content):
         description="a member's stored bytes, as a sum over its record's fields; of a lone one else to the end",
     )
     real: Expression | None = Field(None, description="a member's unpacked bytes, as such a sum")
+    head: list[Column] = Field(
+        default_factory=list,
+        max_length=100,
+        description="a record in front of each member's data, where its offset points",
+    )
 
     @property
     def name(self) -> str:
         return self.members
+
+    @cached_property
+    def heads(self) -> Records | None:
+        """What stands in front of each member's data, as records."""
+        return Records(record=self.head) if self.head else None
+
+    @model_validator(mode="after")
+    def _headed(self) -> MembersPart:
+        for column in self.head:
+            if column.bits or column.is_ is not None or column.role not in (None, *HEAD_ROLES):
+                raise ValueError(
+                    f"'{column.field}' stands in front of a member: what it can say is {', '.join(HEAD_ROLES)}"
+                )
+        if self.head and self.of is None:
+            raise ValueError("'head' is for the members of a table")
+        return self
 
 
 class StreamPart(Hidden):

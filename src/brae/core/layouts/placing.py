@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -12,10 +13,12 @@ from brae.core.layouts import expressions
 from brae.core.layouts.directory import Directory, alignments
 from brae.core.layouts.edits import Edits
 from brae.core.layouts.fields import Leaf
+from brae.core.layouts.heads import outer, with_heads
 from brae.core.layouts.members import Inner, Slots, describe_member
 from brae.core.layouts.model import Numbered
 from brae.core.layouts.parts import MembersPart
 from brae.core.layouts.read import Parsed
+from brae.core.layouts.reading import RecordValues
 from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Copy, New, Segment, body_segments
 from brae.core.sources import ByteSource
@@ -54,10 +57,20 @@ class Placing:
     _content: Callable[[str, int], list[Segment]]
     #: where parts begin now
     starts: Mapping[str, int]
+    #: all records, as they will be
+    tables: Mapping[str, Rows]
     #: where numbered files end now
     ends: dict[str, list[int]] = field(default_factory=dict)
     #: where the members begin and end now
     spans: tuple[Ints, Ints] = field(default_factory=lambda: (np.empty(0, np.int64), np.empty(0, np.int64)))
+
+    @cached_property
+    def _outer(self) -> Directory:
+        return outer(self.directory)
+
+    @cached_property
+    def _laid(self) -> Edits:
+        return with_heads(self.directory, self.edits)
 
     def lay_out(
         self, part: MembersPart, start: int, end: int, new_start: int, inner: Sequence[Inner]
@@ -66,7 +79,7 @@ class Placing:
 
         Parts that lie among them (``inner``) are laid out where they come, each as a piece of its own.
         """
-        found = self.directory
+        found, edits = self._outer, self._laid
         source = self.parsed.sources[part.file]
         offsets, sizes = found.offsets, found.stored
         slots = Slots(found, start, end, inner)
@@ -90,7 +103,7 @@ class Placing:
         # Where only sizes tell the places, what is new lies where its record does.
         between = self._between() if only_sizes else {}
         inserted: dict[int, int] = {}
-        touched_here = self.edits.changed.keys() | self.edits.removed | between.keys()
+        touched_here = edits.changed.keys() | edits.removed | between.keys()
         work = sorted(touched_here, key=lambda i: (int(offsets[i]), i))
         if part.align_by and work and not self.in_place:
             # Alignments differ, so each member behind the first change may need other padding.
@@ -129,8 +142,8 @@ class Placing:
             if found.walls:
                 origin = (0, *found.walls)[found.numbers[index]]
                 origins = origins if origins[0] == origin else (origin, origin + shift)
-            change = self.edits.changed.get(index)
-            removed = index in self.edits.removed
+            change = edits.changed.get(index)
+            removed = index in edits.removed
             old_start, old_end = int(offsets[index]), int(offsets[index] + sizes[index])
             alone = sizes[index] > 0 and not slots.shared(index)
             if not alone and not (only_sizes and not removed):
@@ -145,7 +158,7 @@ class Placing:
             old_next, align = slots.next(index, alone)
             segments.append(Copy(position, old_start - position))
             for new in between.get(index, ()):
-                stored = self.edits.added[new].change.stored
+                stored = edits.added[new].change.stored
                 inserted[new] = old_start + shift
                 padding = (origins[1] - old_start - shift - len(stored)) % part.align
                 segments += [*body_segments(stored), New(fill * padding)]
@@ -192,13 +205,13 @@ class Placing:
         origin = file_origin or self._origins(part)[1]
         added_offsets: list[int] = []
         ends = new_end
-        late = [number for number in range(len(self.edits.added)) if number not in inserted]
+        late = [number for number in range(len(edits.added)) if number not in inserted]
         if only_sizes:
             late.sort(key=lambda number: self.new_rows[number])
-        added = [self.edits.added[number] for number in late]
+        added = [edits.added[number] for number in late]
         rest = [(self._align_of(part, new.name), new.change.stored, None) for new in added]
         for align, stored, index_or_none in [
-            *((int(found.aligns[i]), self.edits.changed[i].stored, i) for i in appended),
+            *((int(found.aligns[i]), edits.changed[i].stored, i) for i in appended),
             *rest,
         ]:
             segments.append(New(fill * ((origin - new_end) % align)))
@@ -211,7 +224,7 @@ class Placing:
             new_end += len(stored)
             ends = new_end
         inserted |= dict(zip(late, added_offsets, strict=True))
-        added_offsets = [inserted[number] for number in range(len(self.edits.added))]
+        added_offsets = [inserted[number] for number in range(len(edits.added))]
         if part.pad_last and (appended or rest):
             segments.append(New(fill * ((origin - new_end) % part.align)))
         begins = np.zeros(len(offsets), np.int64)
@@ -222,8 +235,8 @@ class Placing:
             self._number_files(found, numbers)
             self.ends[part.file] = walls[1:-1].tolist()
         stays = np.ones(len(offsets), bool)
-        stays[list(self.edits.removed)] = False
-        lengths = [len(new.change.stored) for new in self.edits.added]
+        stays[list(edits.removed)] = False
+        lengths = [len(new.change.stored) for new in edits.added]
         begun = np.append(new_offsets[stays], added_offsets).astype(np.int64)
         self.spans = begun, begun + np.append(new_sizes[stays], lengths).astype(np.int64)
         self._describe_members(
@@ -285,13 +298,18 @@ class Placing:
                 self._put_end(part, found, at, offsets, sizes, base, ends)
         if end is not None:
             self.table.put(end.field, self.row_of[kept], (offsets + sizes)[kept] - base)
-            for row, offset, new in zip(self.new_rows, added, self.edits.added, strict=True):
+            for row, offset, new in zip(self.new_rows, added, self._laid.added, strict=True):
                 self.table.put(end.field, row, offset + len(new.change.stored) - base)
         for index, change in self.edits.changed.items():
             describe_member(found, self.table, int(self.row_of[index]), change)
         for row, new in zip(self.new_rows, self.edits.added, strict=True):
             describe_member(found, self.table, row, new.change)
-        self._put_followers(found, offsets - base, sizes, [offset - base for offset in added])
+        self._put_followers(
+            self.directory,
+            offsets - base,
+            sizes - (found.stored - self.directory.stored),
+            [offset - base for offset in added],
+        )
 
     def _put_followers(self, found: Directory, offsets: Ints, sizes: Ints, added: list[int]) -> None:
         """Write the records' fields that follow from their members, of all members: what is wrong shows."""
@@ -318,7 +336,9 @@ class Placing:
         }
         for leaf in followers:
             assert leaf.meant.is_ is not None
-            table.put(leaf.field, rows, expressions.evaluate_columns(leaf.meant.is_, facts, len(rows)))
+            # Anew for each: one may be made of those before it.
+            values = RecordValues(self.parsed, table, rows, facts, self.tables, self._known())
+            table.put(leaf.field, rows, expressions.evaluate_columns(leaf.meant.is_, values, len(rows)))
 
     def _put_end(
         self, part: MembersPart, found: Directory, at: Leaf, offsets: Ints, sizes: Ints, base: int, ends: int

@@ -24,9 +24,10 @@ from brae.core.layouts.parts import (
     StreamPart,
     TablePart,
     TreePart,
+    resolved,
     shifts,
 )
-from brae.core.layouts.rows import Bytes, FixedRows, Rows, encode, walk
+from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, trimmed, walk
 from brae.core.layouts.streams import BlockSource, Described, blocks_of
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import MAIN, ByteSource
@@ -41,12 +42,21 @@ T = TypeVar("T")
 
 @dataclass(frozen=True)
 class Region:
-    """Where a part lies: ``start`` to ``end`` (exclusive) of ``file``."""
+    """Where a part lies: ``start`` to ``end`` (exclusive) of ``file``.
+
+    The records of a table may lie at several places; these begin with the byte ``first`` of its records.
+    """
 
     part: Part
     file: str
     start: int
     end: int
+    first: int = 0
+
+    @property
+    def origin(self) -> int:
+        """Where the table's first record would lie, if all lay together."""
+        return self.start - self.first
 
 
 @dataclass
@@ -67,6 +77,18 @@ class Parsed:
     trees: dict[str, Tree] = field(default_factory=dict)
     chunks: Chunks | None = None
 
+    def keys(self, name: str) -> list[str]:
+        """The regions of a part: one, or of ``separate`` records one for each folder, in the folders' order."""
+        return [key for key, region in self.regions.items() if region.part.name == name]
+
+    def place(self, name: str, inside: int) -> int:
+        """Where in its file a byte of a table's records lies."""
+        region = max(
+            (self.regions[key] for key in self.keys(name) if self.regions[key].first <= inside),
+            key=lambda one: (one.first, one.end),
+        )
+        return region.origin + inside
+
     def content(self, name: str) -> bytes:
         """The bytes of a part as they are meant (without obfuscation)."""
         region = self.regions[name]
@@ -79,9 +101,8 @@ class Parsed:
             if region.file == file and region.start <= offset < region.end:
                 if self.chunks is not None and isinstance(region.part, ChunksPart):
                     return f"{name}{self.chunks.describe(offset)}"
-                if name in self.tables:
-                    return f"{name}{self.tables[name].describe(offset - region.start)}"
-                return name
+                table = self.tables.get(region.part.name)
+                return name if table is None else f"{region.part.name}{table.describe(offset - region.origin)}"
         return "bytes that no part explains"
 
 
@@ -106,6 +127,32 @@ def parse_some(layout: Layout, sources: Mapping[str, ByteSource]) -> tuple[Parse
     return parsed, None
 
 
+def file_words(layout: Layout, source: ByteSource) -> dict[str, str]:
+    """What fields of the header (of ``source``, the main file) say that other files are called.
+
+    Raises FormatError where that is no name of a file beside this one: a header leads nowhere else.
+    """
+    found: dict[str, str] = {}
+    if not layout.naming:
+        return found
+    parsed = Parsed(layout, {MAIN: source}, values={"file_size": source.size})
+    cursor: int | None = 0
+    for part in layout.parts:
+        if len(found) == len(layout.naming):
+            break
+        cursor = _read_part(part, parsed, _start(part, parsed, cursor))
+        if isinstance(part, FieldPart) and part.field in layout.naming:
+            raw = parsed.texts[part.field][int(part.prefix[1:]) // 8 if part.prefix is not None else 0 :]
+            word = decode(trimmed(raw, part.character), part.encoding, part.order(layout.endian))
+            if word in ("", ".", "..") or any(sign in word for sign in "/\\:\0"):
+                raise FormatError(
+                    f"{part.field} says that another file is called '{word}', which is no name of one beside this.",
+                    offset=parsed.regions[part.name].start,
+                )
+            found[part.field] = word
+    return found
+
+
 def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) -> None:
     parsed.values["file_size"] = sources[MAIN].size
     for name in layout.files:
@@ -121,6 +168,7 @@ def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) ->
         steps = getattr(part, "obfuscation", None)
         if steps and any(step.fields for step in steps):
             part = part.model_copy(update={"obfuscation": with_keys(steps, parsed.values)})
+        part = _with_lengths(part, parsed.values)
         start = _start(part, parsed, cursors[part.file])
         try:
             end = _read_part(part, parsed, start)
@@ -130,6 +178,21 @@ def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) ->
         cursors[part.file] = end
         if isinstance(part, StreamPart):
             cursors[part.stream] = 0
+
+
+def _with_lengths(part: Part, values: Mapping[str, int]) -> Part:
+    """A part whose records' lengths are worked out as far as the header says them."""
+    lists = {}
+    for key in ("record", "folder", "head"):
+        record = getattr(part, key, None)
+        if record and any(isinstance(column.length, str) for column in record):
+            lists[key] = resolved(record, values)
+    if not lists:
+        return part
+    copy = part.model_copy(update=lists)
+    for cached in ("leaves", "heads"):
+        copy.__dict__.pop(cached, None)
+    return copy
 
 
 def _start(part: Part, parsed: Parsed, cursor: int | None) -> int:
@@ -177,6 +240,8 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
     if isinstance(part, FieldPart):
         return _read_field(part, parsed, start)
     if isinstance(part, TablePart):
+        if part.separate:
+            return _read_separate(part, parsed, start)
         size = _read_table(part, parsed, start)
     elif isinstance(part, TreePart):
         folders = 1 if part.folders is None else _size(part.folders, parsed, start, "folders")
@@ -196,11 +261,54 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             assert part.size is not None
             size = _size(part.size, parsed, start)
         _check_fits(size, source, start, f"{size} bytes")
+    if isinstance(part, TablePart):
+        check_constants(part, parsed.tables[part.name], part.name)
     parsed.regions[part.name] = Region(part, part.file, start, start + size)
     return start + size
 
 
 LARGEST_FILE = 1 << 62
+
+
+def _read_separate(part: TablePart, parsed: Parsed, start: int) -> int:
+    """Read the records of every folder where its own record says; returns where the last of them end."""
+    groups = parsed.regions[part.grouped_by or ""].part
+    assert isinstance(groups, TablePart)
+    at, count = groups.column("offset"), groups.column("member-count")
+    assert at is not None
+    assert count is not None
+    table, source, endian = parsed.tables[groups.name], parsed.sources[part.file], parsed.layout.endian
+    places, counts = table.numbers(at.field), table.numbers(count.field)
+    least = max(sum(column.width for column in part.record), part.record_size or 0, 1)
+    blocks: list[bytes] = []
+    first, end = 0, start
+    for group, (place, number) in enumerate(zip(places.tolist(), counts.tolist(), strict=True)):
+        if number < 0 or not 0 <= place <= source.size:
+            raise TruncatedError(
+                f"The records of {groups.name}[{group}] should lie at {place}, outside the file.",
+                offset=parsed.place(groups.name, table.start(group)),
+                expected=f"an offset up to {source.size}",
+            )
+        _check_fits(number * least, source, place, f"{number} records of at least {least} bytes")
+        if part.fixed:
+            size = number * part.dtype(endian).itemsize
+        else:
+            _, size = _look(part, source, place, lambda data: walk(part, endian, data, number, None))  # noqa: B023
+        key = f"{part.name}#{group}" if group else part.name
+        parsed.regions[key] = Region(part, part.file, place, place + size, first)
+        blocks.append(reveal(part.obfuscation, source.read(place, size)))
+        first, end = first + size, max(end, place + size)
+        if first > LARGEST_PART:
+            raise LimitError(f"The records are more than the {LARGEST_PART} bytes that are sensible.", offset=place)
+    whole = b"".join(blocks)
+    if part.fixed:
+        parsed.tables[part.name] = FixedRows(part, endian, whole)
+    else:
+        parsed.tables[part.name], _ = walk(part, endian, np.frombuffer(whole, np.uint8), int(counts.sum()), None)
+    if not blocks:
+        parsed.regions[part.name] = Region(part, part.file, start, start)
+    check_constants(part, parsed.tables[part.name], part.name)
+    return end
 
 
 def _names_size(part: NamesPart, parsed: Parsed, start: int) -> int:

@@ -599,3 +599,23 @@ def _encode_value(column: Value, value: int | bytes, endian: str, numbers: dict[
             raise LayoutError("A name's length does not fit the field that holds it.")
         return value
     return value + end
+
+
+def check_constants(records: Records, rows: Rows, name: str) -> None:
+    """FormatError where a record has another value than the only one that it may have."""
+    for column in records.record:
+        if column.value is None or not len(rows):
+            continue
+        if isinstance(column.value, int):
+            wrong = np.flatnonzero(rows.raw(column.field) != column.value)
+        else:
+            raw = encode(column.value, "latin-1" if column.type == "bytes" else column.encoding, rows.endian)
+            raw = trimmed(raw, column.character) if column.type == "string" else raw.ljust(column.width, b"\0")
+            wrong = np.array([row for row in range(len(rows)) if rows.content(column.field, row) != raw], np.int64)
+        if len(wrong):
+            row = int(wrong[0])
+            raise FormatError(
+                f"{name}[{row}].{column.field} is not {column.value!r}.",
+                expected=repr(column.value),
+                remedy="The file is damaged, or the layout does not fit it.",
+            )

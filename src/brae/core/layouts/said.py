@@ -44,14 +44,18 @@ def said_of(parsed: Parsed, found: Directory, indices: Sequence[int]) -> list[di
 
 def _values(parsed: Parsed, found: Directory, places: np.ndarray[Any, Any]) -> Mapping[str, np.ndarray[Any, Any]]:
     """Every number that can be read: of the header, of the records, and of the members themselves."""
-    from brae.core.layouts.directory import record_values
+    from brae.core.layouts.reading import RecordValues
 
     rows = found.rows[places]
-    values = {name: np.full(len(rows), number, np.int64) for name, number in parsed.values.items()}
-    if found.table is not None:
-        values |= record_values(parsed, found.table, rows)
-    own = {"index": places, "offset": found.offsets[places], "stored_size": found.stored[places]}
-    return {**own, "real_size": found.real[places], **values}
+    own = {
+        "index": places, "offset": found.offsets[places], "stored_size": found.stored[places],
+        "real_size": found.real[places],
+    }  # fmt: skip
+    if found.table is None:
+        return {**own, **{name: np.full(len(rows), number, np.int64) for name, number in parsed.values.items()}}
+    values = RecordValues(parsed, found.table, rows)
+    # A record's or a header's own field of such a name is what the layout means.
+    return RecordValues(parsed, found.table, rows, {name: one for name, one in own.items() if name not in values})
 
 
 def _column(

@@ -10,7 +10,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts.fields import Column, Leaf
-from brae.core.layouts.parts import TreePart
+from brae.core.layouts.parts import Records, TreePart
 from brae.core.layouts.rows import (
     LARGEST_NOTES,
     Bytes,
@@ -28,6 +28,11 @@ class Tree:
 
     def __init__(self, files: VariableRows, folders: VariableRows, parents: Ints, owners: Ints) -> None:
         self.files, self.folders, self.parents, self.owners = files, folders, parents, owners
+
+    @property
+    def tops(self) -> int:
+        """How many folders lie in no other one."""
+        return int((self.parents < 0).sum())
 
     def copy(self) -> Tree:
         """The same tree over a block of its own, to be changed."""
@@ -80,7 +85,7 @@ class Growth:
 
     def __init__(self, tree: Tree, part: TreePart, endian: str) -> None:
         self.tree, self._part, self._endian = tree, part, endian
-        self._top = int((tree.parents < 0).sum())
+        self._top = tree.tops
         self._files, self._folders = (
             next(column.field for column in part.folder if column.role == role)
             for role in ("file-count", "folder-count")
@@ -127,6 +132,9 @@ class Growth:
         heads = self._part.model_copy(update={"record": self._part.folder})
         for depth in sorted({path.count("/") for path in paths}):
             new = [path for path in paths if path.count("/") == depth]
+            if not depth and self._part.folders is not None:
+                known = self._with_tops(column, heads, new)
+                continue
             above = [path.rpartition("/")[0] for path in new]
             if any(path not in known for path in above):
                 raise LayoutError(f"The archive has no folder '{new[0]}' at the top, and none can be added there.")
@@ -143,6 +151,16 @@ class Growth:
             if lost := next((path for path in new if path not in known), None):
                 raise LayoutError(f"The archive's folders cannot be called '{lost}'.")
         return known
+
+    def _with_tops(self, column: Column, heads: Records, new: Sequence[str]) -> dict[str, int]:
+        """Folders more at the top, behind all others."""
+        records = [
+            encode_record(heads, self._endian, named(Leaf(column, column), path, self._endian)) for path in new
+        ]
+        self._top += len(new)
+        end = np.full(len(new), len(self.tree.files.bytes_), np.int64)
+        self._insert(end, records, np.zeros(len(new), np.int64))
+        return self._paths(column)
 
     def _paths(self, column: Column) -> dict[str, int]:
         texts = [text.replace(column.slash, "/") for text in self.tree.folders.texts(column.field)]

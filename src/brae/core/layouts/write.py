@@ -8,16 +8,26 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions, links, sums
+from brae.core.layouts.chunk_edits import compose_chunks
 from brae.core.layouts.directory import Directory
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
 from brae.core.layouts.fields import FieldPart, Hidden, Range
-from brae.core.layouts.members import Inner, compose_chunks, inner_of, restructure
+from brae.core.layouts.members import Inner, inner_of, restructure
 from brae.core.layouts.obfuscation import hide
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, PixelsPart, Records, StreamPart, shifts
+from brae.core.layouts.parts import (
+    ChunksPart,
+    MembersPart,
+    NamesPart,
+    PixelsPart,
+    Records,
+    StreamPart,
+    TablePart,
+    shifts,
+)
 from brae.core.layouts.placing import Placing, gap_between
 from brae.core.layouts.read import Parsed, encode_value
-from brae.core.layouts.rows import Rows
+from brae.core.layouts.rows import Ints, Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, parts
 from brae.core.layouts.streams import BlockSource, Made, packed_again, resize, written
 from brae.core.layouts.trees import Tree
@@ -127,12 +137,14 @@ class _Composer:
         for name, region in self.parsed.regions.items():
             if isinstance(region.part, FieldPart) and region.part.checksum is None:
                 self._fill(name, self._field(region.part))
+        self._put_directories()
         for name, table in self.tables.items():
             part = self.parsed.regions[name].part
             if not isinstance(part, ChunksPart):
                 assert isinstance(part, Records)
                 sums.refresh([leaf for leaf in part.leaves if leaf.meant.checksum], table, range(len(table)))
-                self._fill(name, table.block())
+                for number, key in enumerate(self.parsed.keys(name)):
+                    self._fill(key, self._records(name, number))
         self._fill_checksums()
         files = {name: source for name, source in self.parsed.sources.items() if name not in streams}
         composed = Composed(files, ends=self.placing.ends if self.placing is not None else {})
@@ -145,7 +157,7 @@ class _Composer:
     def _placing(self, directory: Directory) -> Placing:
         return Placing(
             self.parsed, directory, self.edits, self.in_place, self.table, self.row_of, self.new_rows,
-            self._known_values, self._placed, self.starts,
+            self._known_values, self._placed, self.starts, self.tables,
         )  # fmt: skip
 
     def _placed(self, name: str, start: int) -> list[Segment]:
@@ -270,12 +282,43 @@ class _Composer:
             )  # fmt: skip
         if isinstance(part, PixelsPart) and self.pixels is not None:
             return [New(hide(part.obfuscation, self.pixels))]
-        if name in self.tables:
-            return [New(bytes(len(self.tables[name].block())))]  # its place; the bytes come at the end
+        if part.name in self.tables:
+            # Its place; the bytes come at the end.
+            number = self.parsed.keys(part.name).index(name)
+            return [New(bytes(len(self._records(part.name, number))))]
         if name in self.blocks:
             assert isinstance(part, Hidden)
             return [New(hide(part.obfuscation, self.blocks[name]))]
         return [Copy(region.start, region.end - region.start)]
+
+    def _records(self, name: str, number: int) -> bytes:
+        """A table's records; of ``separate`` ones those of the folder with that number."""
+        table, part = self.tables[name], self.parsed.regions[name].part
+        if not isinstance(part, TablePart) or not part.separate:
+            return table.block()
+        counts = self._of_groups(part, "member-count")
+        first = int(counts[:number].sum())
+        return table.block()[table.start(first) : table.start(first + int(counts[number : number + 1].sum()))]
+
+    def _of_groups(self, part: TablePart, role: str) -> Ints:
+        groups = self.parsed.regions[part.grouped_by or ""].part
+        assert isinstance(groups, TablePart)
+        leaf = groups.column(role)
+        assert leaf is not None
+        return self.tables[groups.name].numbers(leaf.field)
+
+    def _put_directories(self) -> None:
+        """Tell folders whose records lie by themselves where these are now."""
+        for part in self.parsed.layout.parts:
+            if not isinstance(part, TablePart) or not part.separate:
+                continue
+            groups = self.parsed.regions[part.grouped_by or ""].part
+            assert isinstance(groups, TablePart)
+            leaf, keys = groups.column("offset"), self.parsed.keys(part.name)
+            assert leaf is not None
+            if len(self.tables[groups.name]) == len(keys):
+                places = np.array([self.starts[key] for key in keys], np.int64)
+                self.tables[groups.name].put(leaf.field, np.arange(len(keys)), places)
 
     def _move_names(self) -> None:
         """Records that point into the file follow a block of names that moved."""
@@ -320,7 +363,7 @@ class _Composer:
         """Whether a question about a part can be answered while the others are still laid out."""
         if function in ("offset", "start"):
             return name in self.starts
-        return function in ("size", "end", "count") and name in self.contents
+        return function in ("size", "end", "count", "folders") and name in self.contents
 
     def _field(self, part: FieldPart) -> bytes:
         """The bytes of a header field, computed where the layout says from what."""
@@ -344,6 +387,8 @@ class _Composer:
         """What an expression asks about a part, as it is now."""
         if function == "count":
             return len(self.tables[name])
+        if function == "folders":
+            return self.trees[name].tops
         if function == "size":
             return self._length(name)
         if function in ("offset", "start"):
@@ -370,7 +415,7 @@ class _Composer:
     def _length(self, name: str) -> int:
         if name in self.lengths:
             return self.lengths[name]
-        return sum(piece.length for piece in self.contents[name])
+        return sum(piece.length for key in self.parsed.keys(name) for piece in self.contents[key])
 
     def _real_size(self) -> int:
         """The unpacked bytes of all members."""
@@ -432,7 +477,8 @@ class _Composer:
         assert part.checksum is not None
         if isinstance(part.checksum.over, list):
             for name in part.checksum.over:
-                yield from parts(self.contents[name], self.parsed.sources[self.parsed.regions[name].file])
+                for key in self.parsed.keys(name):
+                    yield from parts(self.contents[key], self.parsed.sources[self.parsed.regions[key].file])
             return
         low, high = self._range(part)
         position = 0

@@ -315,9 +315,10 @@ def _described(
         if region.file != mine or region.start >= end or region.end <= offset or name == _NOTHING:
             continue
         kind = _KINDS[type(region.part).__name__]
+        name = region.part.name
         table = parsed.tables.get(name)
         if table is not None and parsed.chunks is None and name not in parsed.trees:
-            found += _records(table, name, region.start, offset, end)
+            found += _records(table, name, region.origin, max(offset, region.start), min(end, region.end))
         else:
             value = ""
             if isinstance(region.part, FieldPart):
