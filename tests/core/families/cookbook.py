@@ -657,6 +657,134 @@ def pieces(members: Members) -> Files:
     return {"main": head, "body": body}
 
 
+def headed(members: Members) -> Files:
+    body, table = b"", b""
+    for name, data in members:
+        packed, raw = zlib.compress(data, 6), name.encode()
+        table += struct.pack("<4sIIIH", b"DIR!", len(body), len(packed), len(data), len(raw)) + raw
+        body += struct.pack("<4sIIH", b"ITEM", len(packed), zlib.crc32(data), len(raw)) + raw + packed
+    return {"main": body + table + struct.pack("<II4s", len(body), len(members), b"DONE")}
+
+
+def digits(members: Members) -> Files:
+    body = b"TAPE" + bytes(60)
+    for name, data in members:
+        head = b"%s%011o\0%06d" % (name.encode().ljust(24, b"\0"), len(data), 7)
+        words = (head + b" " * 8).ljust(64, b"\0")
+        total = sum(int.from_bytes(words[at : at + 2], "little") for at in range(0, 64, 2))
+        head += b"%06o\0 " % total
+        body += head.ljust(64, b"\0") + data
+        body += bytes(-len(body) % 64)
+    return {"main": body + bytes(64)}
+
+
+def behind(members: Members) -> Files:
+    body = b"CBHD"
+    for name, data in members:
+        tag = name.encode().ljust(4, b"\0")
+        body += struct.pack(">I", len(data)) + tag + data + struct.pack(">I", zlib.crc32(tag + data))
+    return {"main": body}
+
+
+def naming(members: Members) -> Files:
+    places, body = _places(members, 0, 4)
+    table = b"".join(
+        struct.pack("<16sII", name.encode(), at, len(data))
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    head = struct.pack("<4s24sI", b"NAMG", b"the-data.bin", len(members))
+    return {"main": head + table, "data": body}
+
+
+def separate(members: Members) -> Files:
+    lanes: dict[str, Members] = {lane: [] for lane in LANES}
+    for name, data in members:
+        folder, _, inside = name.rpartition("/")
+        lanes.setdefault(folder, []).append((inside, data))
+    head_size = 8 + 18 * len(lanes)
+    sizes = {lane: sum(1 + len(name) + 8 for name, _ in found) for lane, found in lanes.items()}
+    start = head_size + sum(sizes.values())
+    body, at, folders, tables = b"", head_size, b"", b""
+    for lane, found in lanes.items():
+        folders += struct.pack("<12sIH", lane.encode(), at, len(found))
+        at += sizes[lane]
+        for name, data in found:
+            body += bytes(-(start + len(body)) % 8)
+            tables += (
+                struct.pack("<B", len(name)) + name.encode() + struct.pack("<II", start + len(body), len(data))
+            )
+            body += data
+    body += bytes(-(start + len(body)) % 8)
+    return {"main": struct.pack("<4sI", b"SEPD", len(lanes)) + folders + tables + body}
+
+
+def areas(members: Members) -> Files:
+    starts = [7, 40]
+    records = [(name.encode(), len(name)) for name, _ in members]
+    start = 12 + 8 + sum(1 + size + 9 for _, size in records)
+    places, body = _places(members, start)
+    table = b""
+    for number, ((raw, size), (_, data), at) in enumerate(zip(records, members, places, strict=True)):
+        area = number % 2
+        table += struct.pack("<B", (size - 1) // 2) + raw
+        table += struct.pack("<BII", area, at - starts[area], len(data))
+    return {"main": struct.pack("<4sHHIII", b"AREA", 2, 1, len(members), *starts) + table + body}
+
+
+def packed_bits(members: Members) -> Files:
+    start = 8 + 20 * len(members)
+    places, body = _places(members, start)
+    table = b""
+    for number, ((name, data), at) in enumerate(zip(members, places, strict=True)):
+        word = _fnv1a(name) & 0xFFFFFF | _crc16_arc(data) << 24 | ((number + 1) % len(members)) << 40
+        table += struct.pack("<QII", word, at, len(data)) + struct.pack(">I", len(data))
+    return {"main": struct.pack("<4sI", b"BITS", len(members)) + table + body}
+
+
+def _crc16_arc(data: bytes) -> int:
+    value = 0
+    for byte in data:
+        value ^= byte
+        for _ in range(8):
+            value = value >> 1 ^ (0xA001 if value & 1 else 0)
+    return value
+
+
+def mixed(members: Members) -> Files:
+    """Folders first, then their files; nothing lies at the top."""
+    names = list(LANES)
+    start = 8 + 32 * (len(members) + len(names))
+    places, body = _places(members, start)
+    table = b"".join(struct.pack("<HH20sII", 1, 0xFFFF, name.encode(), 0, 0) for name in names)
+    for (name, data), at in zip(members, places, strict=True):
+        folder, _, inside = name.rpartition("/")
+        table += struct.pack("<HH20sII", 0, names.index(folder), inside.encode(), at, len(data))
+    return {"main": struct.pack("<4sI", b"MIXD", len(members) + len(names)) + table + body}
+
+
+def forest(members: Members) -> Files:
+    lanes: dict[str, list[tuple[str, int, int]]] = {lane: [] for lane in LANES}
+    places, body = _places(members, 0)
+    for (name, data), at in zip(members, places, strict=True):
+        folder, _, inside = name.rpartition("/")
+        lanes.setdefault(folder, []).append((inside, at, len(data)))
+    tree = b""
+    for folder, found in lanes.items():
+        tree += struct.pack("<BBB", 0, len(found), len(folder)) + folder.encode()
+        for name, at, size in found:
+            tree += struct.pack("<B", len(name)) + name.encode() + struct.pack("<II", at, size)
+    return {"main": struct.pack("<4sHI", b"FRST", len(lanes), 10 + len(tree)) + tree + body}
+
+
+def _odd(name: str) -> str:
+    """A name with an odd number of letters."""
+    return name[:9] if len(name[:9]) % 2 else f"{name[:8]}_"
+
+
+def _tag(name: str) -> str:
+    return name[:4]
+
+
 def _cooked(name: str, writer: object, **more: object) -> Family:
     return Family(name, in_cookbook(f"cook-{name}"), writer, **more)  # type: ignore[arg-type]
 
@@ -705,4 +833,13 @@ COOKED = [
     _cooked("grouped", grouped, shape=in_a_lane, order=by_lanes),
     _cooked("name-list", name_list, shape=in_a_lane, order=by_lanes),
     _cooked("typed-files", typed_files, shape=_typed),
+    _cooked("headed", headed),
+    _cooked("digits", digits, shape=_short),
+    _cooked("behind", behind, shape=_tag),
+    _cooked("naming", naming, shape=_short),
+    _cooked("separate", separate, shape=in_a_lane, order=by_lanes),
+    _cooked("areas", areas, shape=_odd, grows=False),
+    _cooked("packed-bits", packed_bits, named=False, grows=False),
+    _cooked("mixed", mixed, shape=in_a_lane),
+    _cooked("forest", forest, shape=in_a_lane, order=by_lanes),
 ]

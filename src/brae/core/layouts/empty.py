@@ -67,6 +67,7 @@ def _laid_out(layout: Layout, file: str, values: dict[str, int], places: dict[st
     pieces: list[_Piece] = []
     padding: list[tuple[int, bytes]] = []
     cursor = 0
+    behind_end: int | None = None  # where the part before ends, if that counts from the end of the file
     for part in layout.parts:
         if part.file != file:
             continue
@@ -74,6 +75,9 @@ def _laid_out(layout: Layout, file: str, values: dict[str, int], places: dict[st
         start, from_end = cursor, False
         if part.at is not None:
             start, from_end = _place(layout, part.at, cursor)
+        elif behind_end is not None and behind_end < 0:
+            start, from_end = behind_end, True
+        behind_end = start + len(data) if from_end else None
         if not from_end:
             padding.append((start, bytes([part.fill]) * (-start % part.align)))
             start += -start % part.align

@@ -18,13 +18,16 @@ from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
 _UNKNOWN = ("parent", "folder", "name-hash", "name-offset", "name-length", "extension", "record-length", "offset")
 
 
-def new_record(part: Records, table: Rows, name: str, follows: Encoding | None) -> tuple[bytes, bytes | None]:
+def new_record(
+    part: Records, table: Rows, name: str, follows: Encoding | None, worked_out: Collection[str] = ()
+) -> tuple[bytes, bytes | None]:
     """A record called ``name`` for a table, and that name for a block of names where it stands there (``follows``).
 
-    Raises LayoutError where a record has more to say than a name and numbers that are worked out.
+    The roles ``worked_out`` are given their numbers later. Raises LayoutError where a record has more to say than a
+    name and numbers that are worked out.
     """
     called = getattr(part, "name", "")
-    unknown = next((role for role in _UNKNOWN if part.column(role) is not None), None)
+    unknown = next((role for role in _UNKNOWN if role not in worked_out and part.column(role)), None)
     inline, identity = part.column("name"), part.column("id")
     if unknown is not None or (inline is None) == (follows is None) or (inline and inline.column.number_like):
         raise LayoutError(
@@ -168,13 +171,9 @@ class Groups:
         """The folder of a new member, which is made where there is none, and the member's name in it."""
         folder, _, inside = name.rpartition("/")
         if folder not in self._paths:
-            if self._separate:
-                raise LayoutError(
-                    f"There is no folder '{folder}', and one whose records lie by themselves cannot be added.",
-                    remedy="Add it to a folder that is there.",
-                )
             number = len(self._table)
-            record, text = new_record(self.part, self._table, folder, self._names_follow)
+            known = ("offset",) if self._separate else ()
+            record, text = new_record(self.part, self._table, folder, self._names_follow, known)
             if text is not None:
                 self.named.append((number, text))
             self._table.insert(number, record)

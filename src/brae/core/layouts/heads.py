@@ -94,8 +94,8 @@ def _describe(found: Directory, part: Records, heads: Rows, row: int, change: Me
     bodies = {"stored": change.stored, "real": change.real}
     checked = [leaf for leaf in part.leaves if leaf.meant.checksum is not None]
     for leaf in sorted(checked, key=sums.of_fields):
-        if known and not heads.raw(leaf.field)[row : row + 1].any():
-            continue  # kept elsewhere: these stay zero
+        if known and not heads.raw(leaf.field)[row] and found.real[row]:
+            continue  # it says nothing here, and goes on doing so
         sums.put(leaf, heads, row, sums.total_of(leaf, heads, row, bodies))
 
 

@@ -52,7 +52,7 @@ class Rows:
         raise NotImplementedError
 
     def span(self, row: int, field: str) -> tuple[int, int]:
-        """Where a column's bytes begin and end in the block, without a length in front or a zero at the end."""
+        """Where a whole column's bytes begin and end in the block, without a length in front or an end mark."""
         raise NotImplementedError
 
     def record(self, row: int) -> bytes:
@@ -233,8 +233,9 @@ class FixedRows(Rows):
         return row * self.array.dtype.itemsize
 
     def span(self, row: int, field: str) -> tuple[int, int]:
-        begin = self.place(row, field)
-        return begin, begin + self.array.dtype[self.leaf[field].column.field].itemsize
+        form, inside = self.array.dtype.fields[field][:2]  # type: ignore[index]
+        begin = row * self.array.dtype.itemsize + inside
+        return begin, begin + form.itemsize
 
     def record(self, row: int) -> bytes:
         return self.array[row : row + 1].tobytes()
@@ -367,7 +368,7 @@ class VariableRows(Rows):
         return int(self.starts[row])
 
     def span(self, row: int, field: str) -> tuple[int, int]:
-        begin, end = self.spans[row, self.index[self.leaf[field].column.field]].tolist()
+        begin, end = self.spans[row, self.index[field]].tolist()
         return begin, end
 
     def record(self, row: int) -> bytes:

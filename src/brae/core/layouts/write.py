@@ -27,7 +27,7 @@ from brae.core.layouts.parts import (
 )
 from brae.core.layouts.placing import Placing, gap_between
 from brae.core.layouts.read import Parsed, encode_value
-from brae.core.layouts.rows import Ints, Rows
+from brae.core.layouts.rows import Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, parts
 from brae.core.layouts.streams import BlockSource, Made, packed_again, resize, written
 from brae.core.layouts.trees import Tree
@@ -296,16 +296,21 @@ class _Composer:
         table, part = self.tables[name], self.parsed.regions[name].part
         if not isinstance(part, TablePart) or not part.separate:
             return table.block()
-        counts = self._of_groups(part, "member-count")
-        first = int(counts[:number].sum())
-        return table.block()[table.start(first) : table.start(first + int(counts[number : number + 1].sum()))]
+        firsts = self._firsts(part)
+        # Folders that are new have their records behind those of the last one.
+        last = number == len(self.parsed.keys(name)) - 1
+        end = len(table) if last else firsts[number + 1]
+        return table.block()[table.start(firsts[number]) if firsts else 0 : table.start(end)]
 
-    def _of_groups(self, part: TablePart, role: str) -> Ints:
+    def _firsts(self, part: TablePart) -> list[int]:
+        """The first record of each folder, of ``separate`` ones."""
         groups = self.parsed.regions[part.grouped_by or ""].part
         assert isinstance(groups, TablePart)
-        leaf = groups.column(role)
+        leaf = groups.column("member-count")
         assert leaf is not None
-        return self.tables[groups.name].numbers(leaf.field)
+        counts = self.tables[groups.name].numbers(leaf.field)
+        firsts: list[int] = (np.cumsum(counts) - counts).tolist()
+        return firsts
 
     def _put_directories(self) -> None:
         """Tell folders whose records lie by themselves where these are now."""
@@ -316,9 +321,13 @@ class _Composer:
             assert isinstance(groups, TablePart)
             leaf, keys = groups.column("offset"), self.parsed.keys(part.name)
             assert leaf is not None
-            if len(self.tables[groups.name]) == len(keys):
-                places = np.array([self.starts[key] for key in keys], np.int64)
-                self.tables[groups.name].put(leaf.field, np.arange(len(keys)), places)
+            firsts, table, last = self._firsts(part), self.tables[part.name], len(keys) - 1
+            places = [self.starts[key] for key in keys[: len(firsts)]]
+            places += [
+                self.starts[keys[last]] + table.start(first) - table.start(firsts[last])
+                for first in firsts[len(keys) :]
+            ]
+            self.tables[groups.name].put(leaf.field, np.arange(len(places)), np.array(places, np.int64))
 
     def _move_names(self) -> None:
         """Records that point into the file follow a block of names that moved."""
