@@ -254,7 +254,7 @@ def test_a_chunk_goes_into_the_chunk_that_its_path_names() -> None:
     again = opened(family.described, written(archive.rebuild(Edits(added=[new]))))
     assert again.names.index("ROOT/LIST/newc") == sum(name.startswith("ROOT/LIST") for name in archive.names)
     assert again.prove().exact
-    with pytest.raises(LayoutError, match="No chunk 'ROOT/NONE'"):
+    with pytest.raises(LayoutError, match="No chunk 'NONE'"):
         archive.rebuild(Edits(added=[NewMember("ROOT/NONE/newc", new.change)]))
 
 
@@ -355,6 +355,39 @@ parts:
         (TABLE.replace("of: list}", "of: list, where: {kind: 1}}"), "'where' speaks of 'kind'"),
         (TABLE.replace("of: list}", "of: list, last_ends: true}"), "'last_ends' is for tables"),
         (TABLE.replace("is: count(list)", "is: count(data)"), "which is no table"),
+        (
+            "  - {table: t, count: 1, record: [{field: n, type: u8}, {field: a, type: string, length: n // 2}]}\n",
+            "cannot be turned round",
+        ),
+        (
+            "  - {table: t, count: 1, record: [{field: n, type: u8}, {field: m, type: u8}, "
+            "{field: a, type: string, length: n + m}]}\n",
+            "one field at most",
+        ),
+        ("  - {table: t, count: 1, record: [{field: a, type: octal}]}\n", "needs a length from 1 to 64"),
+        ("  - {table: t, count: 1, record: [{field: a, type: u8, is: offset - b.c}]}\n", "is made of 'b.c'"),
+        (
+            "  - {table: t, count: 1, record: [{field: a, type: u8, value: 1, role: offset}]}\n",
+            "one of value, role",
+        ),
+        (
+            "  - {table: t, count: 1, record: [{field: a, type: u32, checksum: {kind: crc32, over: [size]}}]}\n",
+            "which the record does not have",
+        ),
+        ("  - {table: t, count: 1, separate: true, record: [{field: a, type: u8}]}\n", "'separate' is for records"),
+        (
+            "  - {chunks: c, record: [{field: s, type: u32, role: stored-size}], "
+            "behind: [{field: t, type: string, end: nul}]}\n",
+            "a fixed size each",
+        ),
+        (
+            TABLE.replace("of: list}", "of: list, head: [{field: a, type: u32, role: offset}]}"),
+            "what it can say is",
+        ),
+        (
+            "  - {field: tops, type: u16, is: folders(t)}\n  - {table: t, count: 1, record: [{field: a, type: u8}]}\n",
+            "which is no tree",
+        ),
     ],
 )
 def test_what_makes_no_sense_is_an_error_with_its_line(parts: str, reason: str) -> None:
@@ -641,3 +674,35 @@ def test_a_new_folder_whose_name_is_counted_by_a_field() -> None:
     again = opened(archive.layout, written(archive.rebuild(Edits(added=[added]))))
     assert (again.names, again.prove().exact) == (["quay/oar", "moorings/buoy"], True)
     assert again.parsed.tables["folders"].raw("size").tolist() == [2, 6]
+
+
+# ---- another file's name, from the header
+
+
+NAMING = parse("""
+layout: naming
+title: Naming
+kind: archive
+files: {data: "{where}.bin"}
+parts:
+  - {field: where, type: string, prefix: u8}
+  - {field: size, type: u32, is: size(body)}
+  - {members: body, file: data, size: size}
+""")
+
+
+def test_a_field_names_the_data_file_beside_the_index(tmp_path: Path) -> None:
+    (tmp_path / "any.idx").write_bytes(b"\5world" + struct.pack("<I", 3))
+    (tmp_path / "world.bin").write_bytes(b"sea")
+    found = companions(NAMING, tmp_path / "any.idx")
+    assert found["data"] == tmp_path / "world.bin"
+    archive = open_archive(NAMING, {name: BytesSource(path.read_bytes()) for name, path in found.items()})
+    assert archive.read(0) == b"sea"
+    assert archive.prove().exact
+
+
+@pytest.mark.parametrize("word", ["../up", "/etc/x", "a\\b", "c:x", "", ".."])
+def test_a_header_leads_to_no_other_folder(word: str, tmp_path: Path) -> None:
+    (tmp_path / "any.idx").write_bytes(bytes([len(word)]) + word.encode() + struct.pack("<I", 3))
+    with pytest.raises(FormatError, match="no name of one beside"):
+        companions(NAMING, tmp_path / "any.idx")

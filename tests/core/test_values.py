@@ -6,12 +6,15 @@ import struct
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from brae.core.assets.said import check
 from brae.core.assets.texture import dds, formats
 from brae.core.assets.texture.described import read as read_described
 from brae.core.assets.texture.encode import encode_like
 from brae.core.errors import FormatError, LayoutError, UnknownFormatError
+from brae.core.layouts.digits import BASES, as_text, number_of, numbers_of
 from brae.core.layouts.load import parse as parse_layout
 from brae.core.layouts.read import parse
 from brae.core.layouts.write import compose
@@ -110,3 +113,40 @@ def test_a_dds_keeps_what_its_header_holds(photo: np.ndarray) -> None:
     assert len(result) == len(data)
     assert result[:128] == bytes(data[:128])
     assert result != bytes(data)
+
+
+# ---- numbers written as text
+
+
+@given(
+    st.lists(st.integers(0, 8**11 - 1), min_size=1, max_size=9), st.sampled_from(["octal", "decimal", "hex"]),
+    st.sampled_from(["zeros", "spaces"]), st.sampled_from([b"\0", b" ", b"\0 "]), st.data(),
+)  # fmt: skip
+def test_numbers_in_digits_are_what_python_reads_and_keep_their_look(
+    numbers: list[int], kind: str, front: str, end: bytes, data: st.DataObject
+) -> None:
+    form = {"octal": "o", "decimal": "d", "hex": "X"}[kind]
+
+    def written(number: int) -> bytes:
+        text = format(number, form)
+        return (text.rjust(14, " ") if front == "spaces" else text.rjust(14, "0")).encode() + end
+
+    width = 14 + len(end)
+    raw = np.frombuffer(b"".join(map(written, numbers)), np.uint8).reshape(-1, width)
+    base = BASES[kind]
+    assert numbers_of(raw, base).tolist() == numbers
+    assert [number_of(row.tobytes(), base, 0) for row in raw] == numbers
+    others = data.draw(st.lists(st.integers(0, 8**11 - 1), min_size=len(numbers), max_size=len(numbers)))
+    again = as_text(np.array(others), raw, base)
+    for row, (before, number) in enumerate(zip(numbers, others, strict=True)):
+        # One that has no letter says nothing of their case.
+        same = again[row].tobytes() == written(number)
+        assert same or again[row].tobytes().lower() == written(number).lower()
+        assert same or not any(sign in "ABCDEF" for sign in format(before, "X"))
+
+
+def test_a_number_with_too_many_digits_is_refused() -> None:
+    with pytest.raises(LayoutError, match="more digits than a field of 4"):
+        as_text(np.array([8**3]), np.frombuffer(b"001\0", np.uint8).reshape(1, 4), 8)
+    with pytest.raises(FormatError, match="is no number"):
+        number_of(b"12x4", 10, 7)

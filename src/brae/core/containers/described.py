@@ -15,11 +15,11 @@ from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts import checksums, heads, links, sums
 from brae.core.layouts.chunk_edits import chunk_room
-from brae.core.layouts.directory import Directory, directory
+from brae.core.layouts.directory import Directory, common_packing, directory
 from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.files import divide, join, numbered_file
-from brae.core.layouts.members import Slots, common_packing, inner_of
+from brae.core.layouts.members import Slots, inner_of
 from brae.core.layouts.model import Layout, Numbered
 from brae.core.layouts.obfuscation import hide, reveal
 from brae.core.layouts.parts import ChunksPart

@@ -11,11 +11,11 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts import sums
 from brae.core.layouts.chunks import Chunks, both
-from brae.core.layouts.directory import Directory
+from brae.core.layouts.directory import Directory, common_packing
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.heads import alike
-from brae.core.layouts.members import common_packing, describe_member
+from brae.core.layouts.members import describe_member
 from brae.core.layouts.parts import ChunksPart
 from brae.core.layouts.rows import FixedRows, Rows, encode_record, named, walk
 from brae.core.layouts.segments import Copy, New, Ranges, Segment, body_segments, parts
@@ -51,8 +51,8 @@ def _line(found: Chunks, chunk: int) -> list[int]:
 def compose_chunks(
     part: ChunksPart, found: Chunks, rows: Rows, directory: Directory, edits: Edits, start: int, end: int,
     in_place: bool, source: ByteSource,
-) -> list[Segment]:  # fmt: skip
-    """The chunks with edits: changed data, its record, and the sizes of whatever holds it."""
+) -> tuple[list[Segment], int]:  # fmt: skip
+    """The chunks with edits: changed data, its record, the sizes of whatever holds it; how many more there are."""
     size_leaf = part.column("stored-size")
     assert size_leaf is not None
     if part.named_by and (edits.added or edits.removed):
@@ -108,7 +108,7 @@ def compose_chunks(
             block = rows.block()
         head = block[rows.start(chunk) : rows.start(chunk + 1)]
         events.append(_Event(int(found.heads[chunk]), int(found.starts[chunk]), [New(head)]))
-    return _between(events, start, end)
+    return _between(events, start, end), newcomers.made - len(edits.removed)
 
 
 def _between(events: list[_Event], start: int, end: int) -> list[Segment]:
@@ -165,6 +165,7 @@ class _Newcomers:
         self.part, self.found, self.rows, self.directory = part, found, rows, directory
         self.start, self.end = start, end
         self._fill = bytes([part.fill])
+        self.made = 0
         self._holders: dict[str, int] = {}
         for chunk in np.flatnonzero(found.holds).tolist():
             self._holders.setdefault(found.names[chunk], chunk)
@@ -221,6 +222,7 @@ class _Newcomers:
         return self._chunk(NewMember(name, MemberChange(body, body)), name, place, holds=True)
 
     def _chunk(self, new: NewMember, name: str, place: int, *, holds: bool = False) -> list[Segment]:
+        self.made += 1
         one = self._record(name, new.packing)
         describe_member(self.directory, one, 0, new.change)
         tail = b""

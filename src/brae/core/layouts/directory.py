@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -314,6 +315,13 @@ def _real(parsed: Parsed, part: Content, records: Records, table: Rows, rows: In
     numbers = table.raw(packer.field)[rows].astype(np.int64)
     plain = [number for number, meaning in (packer.meant.values or {}).items() if meaning == "none"]
     return np.where(np.isin(numbers, plain), stored, -1)
+
+
+def common_packing(found: Directory) -> int | None:
+    """The compression number that most members have."""
+    if found.packing is None or not len(found.packing):
+        return None
+    return int(Counter(found.packing.tolist()).most_common(1)[0][0])
 
 
 # ---- names --------------------------------------------------------------------------------------------------

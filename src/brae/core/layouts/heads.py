@@ -8,7 +8,7 @@ import numpy as np
 
 from brae.core.errors import FormatError, LayoutError
 from brae.core.layouts import sums
-from brae.core.layouts.directory import Directory
+from brae.core.layouts.directory import Directory, common_packing
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.parts import MembersPart, Records
@@ -65,7 +65,7 @@ def _with_new(found: Directory, part: Records, new: NewMember) -> MemberChange:
     if name is not None:
         values |= named(name, new.name, found.heads.endian)
     if packing is not None:
-        values[packing.field] = new.packing or 0
+        values[packing.field] = new.packing if new.packing is not None else common_packing(found) or 0
     identity = part.column("id")
     if identity is not None:
         values[identity.field] = int(found.heads.raw(identity.field).astype(np.int64).max(initial=0)) + 1

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
@@ -13,6 +12,7 @@ from brae.core.errors import LayoutError
 from brae.core.layouts import links, sums
 from brae.core.layouts.directory import (
     Directory,
+    common_packing,
     folder_numbers,
     group_owners,
     names_before,
@@ -340,13 +340,6 @@ def _folder_value(parsed: Parsed, leaf: Leaf, path: str, table: Rows, folders: F
     if path not in numbers:
         raise LayoutError(f"The layout has no number for the folder '{path}'.", expected=", ".join(numbers))
     return numbers[path]
-
-
-def common_packing(found: Directory) -> int | None:
-    """The compression number that most members have."""
-    if found.packing is None or not len(found.packing):
-        return None
-    return int(Counter(found.packing.tolist()).most_common(1)[0][0])
 
 
 def _insertion(found: Directory, records: Records, table: Rows, values: dict[str, int | bytes]) -> int:

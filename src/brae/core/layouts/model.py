@@ -365,7 +365,7 @@ class Layout(Strict):
                     raise ValueError(f"'{part.field}' speaks of the file '{name}', which 'files' does not name")
             elif name not in known:
                 raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
-            elif function == "count" and not isinstance(known[name], TablePart):
+            elif function == "count" and not isinstance(known[name], TablePart | ChunksPart):
                 raise ValueError(f"'{part.field}' counts '{name}', which is no table")
             elif function == "folders" and not isinstance(known[name], TreePart):
                 raise ValueError(f"'{part.field}' counts the folders of '{name}', which is no tree")

@@ -117,6 +117,8 @@ class _Composer:
 
     def run(self) -> Composed:
         self.contents: dict[str, list[Segment]] = {}
+        #: how many chunks are put in, less those taken out
+        self.chunks_more: dict[str, int] = {}
         self.starts: dict[str, int] = {}
         #: bytes of members that lie around other parts, with those
         self.lengths: dict[str, int] = {}
@@ -276,10 +278,11 @@ class _Composer:
         if isinstance(part, ChunksPart):
             assert self.directory is not None
             assert self.parsed.chunks is not None
-            return compose_chunks(
+            segments, self.chunks_more[name] = compose_chunks(
                 part, self.parsed.chunks, self.tables[name], self.directory, self.edits, region.start, region.end,
                 self.in_place, self.parsed.sources[part.file],
             )  # fmt: skip
+            return segments
         if isinstance(part, PixelsPart) and self.pixels is not None:
             return [New(hide(part.obfuscation, self.pixels))]
         if part.name in self.tables:
@@ -395,7 +398,7 @@ class _Composer:
     def _ask(self, function: str, name: str) -> int:
         """What an expression asks about a part, as it is now."""
         if function == "count":
-            return len(self.tables[name])
+            return len(self.tables[name]) + self.chunks_more.get(name, 0)
         if function == "folders":
             return self.trees[name].tops
         if function == "size":

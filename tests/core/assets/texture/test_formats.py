@@ -280,6 +280,7 @@ STORAGES = [
     Storage(morton="x-first"),
     Storage(morton="y-first"),
     Storage(pitch=64),
+    Storage(pitch=4),
     Storage(align=256),
 ]
 

@@ -66,8 +66,13 @@ def _tiled(columns: int, rows: int, tiles: tuple[Tile, ...]) -> Numbers:
 
 
 @lru_cache(maxsize=64)
-def _places(storage: Storage, columns: int, rows: int, block_bytes: int) -> tuple[Numbers, int, int]:
-    """Where each byte of each block lies (rows x columns x block bytes), and the blocks with padding each way."""
+def _places(storage: Storage, columns: int, rows: int, block_bytes: int) -> tuple[Numbers, int]:
+    """Where each byte of each block lies (rows x columns x block bytes), and all bytes with padding."""
+    if not storage.tiles and not storage.morton and not storage.split:
+        # A row's padding need not be whole pixels: three bytes each, and rows of a multiple of four.
+        row = -(-columns * block_bytes // storage.pitch) * storage.pitch
+        x, y = np.arange(columns)[None, :, None], np.arange(rows)[:, None, None]
+        return y * row + x * block_bytes + np.arange(block_bytes), row * rows
     wide, high = 1, 1
     for tile in storage.tiles:
         wide, high = wide * tile.columns, high * tile.rows
@@ -92,7 +97,7 @@ def _places(storage: Storage, columns: int, rows: int, block_bytes: int) -> tupl
         found = number[..., None] * (count * block_bytes) + inside[..., None] * strides + offsets
     else:
         found = place[:rows, :columns, None] * block_bytes + within
-    return found, across, down
+    return found, across * down * block_bytes
 
 
 @dataclass(frozen=True, eq=False)
@@ -137,12 +142,11 @@ class Stored:
 
     def size(self, width: int, height: int) -> int:
         """Bytes of a level, padding included."""
-        _, across, down = _places(self.storage, *self._sides(width, height), self.block_bytes)
-        size = across * down * self.block_bytes
+        _, size = _places(self.storage, *self._sides(width, height), self.block_bytes)
         return -(-size // self.storage.align) * self.storage.align
 
     def _linear(self, data: bytes, width: int, height: int) -> bytes:
-        places, _, _ = _places(self.storage, *self._sides(width, height), self.block_bytes)
+        places, _ = _places(self.storage, *self._sides(width, height), self.block_bytes)
         return np.frombuffer(data, np.uint8)[places].tobytes()
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
@@ -151,7 +155,7 @@ class Stored:
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         """Padding is kept from the original, or zero."""
         height, width = picture.shape[:2]
-        places, _, _ = _places(self.storage, *self._sides(width, height), self.block_bytes)
+        places, _ = _places(self.storage, *self._sides(width, height), self.block_bytes)
         out = np.zeros(self.size(width, height), np.uint8)
         if how.keep is not None:
             out[:] = np.frombuffer(how.keep, np.uint8)
