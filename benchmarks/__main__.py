@@ -84,6 +84,17 @@ parts:
 """
 
 
+CHUNKS = """
+layout: chunks
+title: Chunks
+kind: archive
+match: {names: ["*.chk"]}
+parts:
+  - chunks: all
+    record: [{field: tag, type: string, length: 4, role: name}, {field: size, type: u32, role: stored-size}]
+"""
+
+
 def _records() -> None:
     number = 1_000_000
     fixed = np.zeros((number, 3), "<u4")
@@ -97,6 +108,13 @@ def _records() -> None:
     layout = parse(RECORDS.replace("NAME", "{field: name, type: string, end: nul, role: name}"))
     rate = number / 2 / best(lambda: directory(read(layout, {"main": named})), 3)
     report("records of variable size read, with names", f"{rate:,.0f} a second", "300,000", rate > 300_000)
+    number = 400_000
+    sizes = (np.arange(number) * 37 % 90).tolist()
+    chunks = b"".join(b"T%03d" % (size % 1000) + struct.pack("<I", size) + bytes(size) for size in sizes)
+    source = BytesSource(chunks)
+    layout = parse(CHUNKS)
+    rate = number / best(lambda: open_archive(layout, {"main": source}), 3)
+    report("chunks walked and named", f"{rate:,.0f} a second", "400,000", rate > 400_000)
 
 
 def _archive(folder: Path, members: int, size: int) -> Path:
