@@ -385,7 +385,7 @@ parts:
             "what it can say is",
         ),
         (
-            "  - {field: tops, type: u16, is: folders(t)}\n  - {table: t, count: 1, record: [{field: a, type: u8}]}\n",
+            "  - {field: n, type: u16, is: folders(t)}\n  - {table: t, size: 1, record: [{field: a, type: u8}]}",
             "which is no tree",
         ),
     ],

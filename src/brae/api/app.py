@@ -26,6 +26,7 @@ from brae.api.routes import (
     edits,
     folders,
     guesses,
+    layouts,
     likes,
     projects,
     system,
@@ -104,7 +105,20 @@ def create_app(
         where = ".".join(str(step) for step in first["loc"])
         return problem(422, "Invalid request", f"{where}: {first['msg']}", code="request")
 
-    parts = (system, projects, catalogue, likes, assets, edits, folders, colours, builds, workshop, guesses)
+    parts = (
+        system,
+        projects,
+        catalogue,
+        likes,
+        assets,
+        edits,
+        folders,
+        colours,
+        builds,
+        workshop,
+        guesses,
+        layouts,
+    )
     for routes in parts:
         app.include_router(routes.router, prefix="/api", responses={"default": {"model": Problem}})
     if UI.is_dir():

@@ -11,7 +11,7 @@ import typer
 
 from brae.cli.app import FileArgument, HomeOption, JsonOption, LayoutOption, PathArgument, app
 from brae.cli.output import bar, errors, readable, say
-from brae.cli.writing import places, spare, write_all
+from brae.cli.writing import places, spare
 from brae.core.errors import FormatError, NotFoundError, ReadOnlyError, UnknownFormatError
 
 if TYPE_CHECKING:
@@ -237,6 +237,7 @@ def make(
     from brae.cli.targets import kind_of, library_for
     from brae.core.assets.folders import new_members
     from brae.core.containers.making import make as make_archive
+    from brae.core.layouts.segments import write_all
 
     if like is not None:
         _rebuild(str(like), folder, out, layout, home, add=True, remove=True, new=True, as_json=as_json)
@@ -290,6 +291,7 @@ def _rebuild(
     from brae.cli.targets import open_target, split_target
     from brae.core.assets.folders import edits_in
     from brae.core.containers.recognise import files_of
+    from brae.core.layouts.segments import write_all
 
     with errors(as_json):
         opened, library = open_target(file, layout, home)

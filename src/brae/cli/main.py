@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from brae.cli import archives, find, kinds, look, palettes, projects, recolour, sizes, sprites, voices
+from brae.cli import archives, find, kinds, layouts, look, palettes, projects, recolour, sizes, sprites, voices
 from brae.cli.app import HomeOption, app
 from brae.cli.output import errors
 from brae.core.errors import storage_error
@@ -97,6 +97,7 @@ __all__ = [
     "archives",
     "find",
     "kinds",
+    "layouts",
     "look",
     "palettes",
     "projects",

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brae.core.errors import ReadOnlyError, storage_error
+from brae.core.errors import ReadOnlyError
 
 if TYPE_CHECKING:
     from brae.core.layouts.model import Layout
@@ -34,22 +34,3 @@ def spare(originals: Iterable[Path], targets: Iterable[Path]) -> None:
             raise ReadOnlyError(
                 "The original is never overwritten.", address=str(target), remedy="Choose another name with -o."
             )
-
-
-def write_all(composed: Composed, targets: dict[str, Path]) -> None:
-    """Write every file of a result; none of them is half there."""
-    from brae.core.atomic import replace
-    from brae.core.layouts.segments import write_beside
-
-    for name in composed.segments:
-        target = targets[name]
-        draft = target.with_name(f".{target.name}.brae-new")
-        try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            try:
-                write_beside(composed, name, draft)
-                replace(draft, target)
-            finally:
-                draft.unlink(missing_ok=True)
-        except OSError as error:
-            raise storage_error(error, "write", target) from error

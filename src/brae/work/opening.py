@@ -185,7 +185,7 @@ class _Opening:
     def _files(self) -> list[Path]:
         if self.only is not None:
             return [self.folder / self.only]
-        found = sorted(_walk(self.folder))
+        found = sorted(files_below(self.folder))
         return [path for path in found if path.relative_to(self.folder).as_posix() not in self.made]
 
     def _kind_of(self, path: Path) -> str | None:
@@ -252,7 +252,7 @@ class _Opening:
         self.archives.outermost(Listed(row, found))
 
 
-def _walk(folder: Path) -> Iterator[Path]:
+def files_below(folder: Path) -> Iterator[Path]:
     """Every ordinary file below a folder; links that lead elsewhere and hidden things are passed over."""
     count = 0
     for current, folders, names in os.walk(folder):

@@ -816,6 +816,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Known
+         * @description The layouts that know this game, and other ones of the person's own.
+         */
+        get: operations["known_api_projects__project_id__layouts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layouts/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take
+         * @description Keep a shared layout and try it on this game's files, as a job; it is not used yet.
+         */
+        post: operations["take_api_projects__project_id__layouts_take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layouts/{layout}/give": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give
+         * @description A layout as one file to give away, tested on this game's files.
+         */
+        post: operations["give_api_projects__project_id__layouts__layout__give_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layouts/{layout}/make": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make
+         * @description A new archive from a folder's files, outside of the game, as a job.
+         */
+        post: operations["make_api_projects__project_id__layouts__layout__make_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/layouts/{layout}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Use
+         * @description Use a version that is kept; one of the person's own is kept as a version first.
+         */
+        post: operations["use_api_projects__project_id__layouts__layout__use_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/likes": {
         parameters: {
             query?: never;
@@ -2054,6 +2154,32 @@ export interface components {
             ways: components["schemas"]["Choice"][];
         };
         /**
+         * GiveRequest
+         * @description What to say of a layout that is given away.
+         */
+        GiveRequest: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+            /**
+             * Licence
+             * @default
+             */
+            licence: string;
+            /**
+             * Version
+             * @default 1
+             */
+            version: string;
+        };
+        /**
          * GiveTo
          * @description An item, and copies of it that get its edit.
          */
@@ -2062,6 +2188,18 @@ export interface components {
             address: string;
             /** Copies */
             copies: string[];
+        };
+        /**
+         * GivenLayout
+         * @description A layout as a file to give away.
+         */
+        GivenLayout: {
+            /** File */
+            file: string;
+            /** Tested */
+            tested: number;
+            /** Text */
+            text: string;
         };
         /**
          * Guess
@@ -2256,6 +2394,33 @@ export interface components {
             orders: components["schemas"]["Named"][];
         };
         /**
+         * KnownLayoutView
+         * @description A layout, and what it makes of a game's archives.
+         */
+        KnownLayoutView: {
+            /** Archives */
+            archives: number;
+            /** Contradicted */
+            contradicted: number;
+            /** Differs */
+            differs: number;
+            /** Kind */
+            kind: string;
+            /** Layout */
+            layout: string;
+            /**
+             * Place
+             * @enum {string}
+             */
+            place: "game" | "yours" | "shipped" | "kept";
+            /** Proved */
+            proved: number;
+            /** Title */
+            title: string;
+            /** Versions */
+            versions: components["schemas"]["VersionView"][];
+        };
+        /**
          * LayoutText
          * @description A layout as a person wrote it, or took it.
          */
@@ -2366,6 +2531,18 @@ export interface components {
             ready: boolean;
             /** Used By */
             used_by: components["schemas"]["Link"][];
+        };
+        /**
+         * MakeRequest
+         * @description A new archive from a folder.
+         */
+        MakeRequest: {
+            /** Folder */
+            folder: string;
+            /** Like */
+            like?: string | null;
+            /** Out */
+            out: string;
         };
         /**
          * ManyRequest
@@ -3252,6 +3429,14 @@ export interface components {
             path: string;
         };
         /**
+         * TakeRequest
+         * @description A shared layout, as text.
+         */
+        TakeRequest: {
+            /** Text */
+            text: string;
+        };
+        /**
          * TestColours
          * @description Items, and the test colours that they get; none to take them back.
          */
@@ -3382,6 +3567,14 @@ export interface components {
             words: string[];
         };
         /**
+         * UseRequest
+         * @description Which version to use.
+         */
+        UseRequest: {
+            /** Version */
+            version: string;
+        };
+        /**
          * Value
          * @description A field in a window of bytes; offsets are those of the file.
          */
@@ -3399,6 +3592,22 @@ export interface components {
             start: number;
             /** Value */
             value: string;
+        };
+        /**
+         * VersionView
+         * @description A version of a layout that is kept.
+         */
+        VersionView: {
+            /** Author */
+            author: string;
+            /** Licence */
+            licence: string;
+            /** Title */
+            title: string;
+            /** Used */
+            used: boolean;
+            /** Version */
+            version: string;
         };
         /**
          * WindowRequest
@@ -5042,6 +5251,178 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ItemView"];
                 };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    known_api_projects__project_id__layouts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownLayoutView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_api_projects__project_id__layouts_take_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_api_projects__project_id__layouts__layout__give_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                layout: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenLayout"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_api_projects__project_id__layouts__layout__make_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                layout: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    use_api_projects__project_id__layouts__layout__use_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+                layout: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Default Response */
             default: {

@@ -20,6 +20,9 @@ const GuessRoom = lazy(async () => ({ default: (await import("../stages/guess/Gu
 const ColoursRoom = lazy(async () => ({
   default: (await import("../stages/colours/ColoursRoom")).ColoursRoom,
 }));
+const LayoutsRoom = lazy(async () => ({
+  default: (await import("../stages/layouts/LayoutsRoom")).LayoutsRoom,
+}));
 const Actions = lazy(async () => ({ default: (await import("./Actions")).Actions }));
 const Workshop = lazy(() => import("../stages/workshop/Workshop"));
 
@@ -45,6 +48,7 @@ export function App() {
           <Route key={id} path={`/p/:project/${id}`} element={<Shell stage={id} />} />
         ))}
         <Route path="/p/:project/workshop" element={<Shell stage="open" room={Workshop} />} />
+        <Route path="/p/:project/layouts" element={<Shell stage="open" room={LayoutsRoom} />} />
         <Route path="/p/:project/guess" element={<Shell stage="find" room={GuessRoom} />} />
         <Route path="/p/:project/colours" element={<Shell stage="find" room={ColoursRoom} />} />
         <Route path="*" element={<Navigate to="/" replace />} />

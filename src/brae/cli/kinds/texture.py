@@ -117,7 +117,7 @@ def encode(
     What differs from the original is told.
     """
     from brae.cli.targets import check_file, read_target, split_target
-    from brae.cli.writing import places, spare, write_all
+    from brae.cli.writing import places, spare
     from brae.core.assets.base import ExchangeFile, Version
     from brae.core.assets.texture import formats
     from brae.core.assets.texture.encode import encode_new
@@ -126,6 +126,7 @@ def encode(
     from brae.core.assets.texture.sheet import match
     from brae.core.atomic import write_atomically
     from brae.core.containers.recognise import files_of
+    from brae.core.layouts.segments import write_all
     from brae.core.warm import cached, warm
 
     with errors(as_json):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 from dataclasses import dataclass
 from difflib import get_close_matches
@@ -39,6 +40,25 @@ MemberRole = Literal[
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
     "file-count", "folder-count", "first-member", "member-count", "file-number", "reference", "owner",
 ]  # fmt: skip
+
+
+#: what may stand in braces: a word, or a number with so many digits
+_HOLE = re.compile(r"\{[a-z][a-z0-9_]{0,63}(:0?[1-9])?\}")
+
+
+def check_inside(pattern: str) -> None:
+    """A layout names files beside the one that it describes, or in folders there: it leads nowhere else.
+
+    Raises ValueError. Layouts come from strangers: a pattern is a short text with words in braces, and no more.
+    """
+    plain = _HOLE.sub("x", pattern)
+    if len(pattern) > 300 or "{" in plain or "}" in plain:
+        raise ValueError(f"'{pattern[:80]}' is no pattern of a name: words in braces, such as '{{stem}}.dat'")
+    steps = re.split(r"[/\\]", plain)
+    if ".." in steps or steps[0] == "" or ":" in plain:
+        raise ValueError(
+            f"'{pattern}' leads out of the file's folder; only files beside it, or below, can be named"
+        )
 
 
 class Strict(BaseModel):

@@ -155,10 +155,11 @@ def parse_as(
     text: str,
     where: str,
     check: Callable[[Checked], Iterator[tuple[Path_, str, str | None]]] | None = None,
+    longest: int = LARGEST,
 ) -> Checked:
     """Read a layout or a game profile; LayoutError with the line where it is not valid."""
-    if len(text) > LARGEST:
-        raise LayoutError(f"A layout may have {LARGEST} characters at most.", address=where)
+    if len(text) > longest:
+        raise LayoutError(f"A layout may have {longest} characters at most.", address=where)
     lines: dict[Path_, int] = {}
     places = _Places()
     try:

@@ -29,6 +29,7 @@ from brae.core.layouts.fields import (
     Leaf,
     Name,
     Strict,
+    check_inside,
     near,
 )
 from brae.core.layouts.obfuscation import hide
@@ -49,6 +50,9 @@ from brae.core.layouts.parts import (
 )
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
+
+#: pieces of a name; each more makes telling them apart that much longer
+_MOST_PIECES = 3
 
 
 class Match(Strict):
@@ -76,6 +80,7 @@ class Numbered(Strict):
 
 
 def _check_file_name(pattern: str, **more: int | str) -> None:
+    check_inside(pattern)
     try:
         pattern.format(stem="a", name="a", **more)
     except (LookupError, ValueError, AttributeError) as error:
@@ -92,6 +97,8 @@ def _pieces(template: str) -> list[str]:
     words = [field for field, _ in found]
     if not words or len(set(words)) != len(words) or not all(_PIECE.fullmatch(word) for word in words):
         raise ValueError(f"'{template}' needs words in braces, each once, such as '{{base}}_dir'")
+    if len(words) > _MOST_PIECES:
+        raise ValueError(f"'{template}' divides a name into more than {_MOST_PIECES} pieces")
     return words
 
 

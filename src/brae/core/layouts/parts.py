@@ -24,6 +24,7 @@ from brae.core.layouts.fields import (
     Name,
     Placed,
     Strict,
+    check_inside,
 )
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.storage import Storage
@@ -430,6 +431,7 @@ class Elsewhere(Strict):
 
     @model_validator(mode="after")
     def _sound(self) -> Elsewhere:
+        check_inside(self.name)
         self.of("a/b.c", 0)
         return self
 

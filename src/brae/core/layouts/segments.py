@@ -10,12 +10,14 @@ from __future__ import annotations
 import hashlib
 import os
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
+from brae.core.atomic import replace
+from brae.core.errors import storage_error
 from brae.core.sources import ByteSource, FileSource, check_range, chunks
 
 
@@ -259,3 +261,19 @@ def write_beside(
                 put(part)
         os.fsync(stream.fileno())
     return total.hexdigest() if digest else ""
+
+
+def write_all(composed: Composed, targets: Mapping[str, Path]) -> None:
+    """Write every file of a result; none of them is half there."""
+    for name in composed.segments:
+        target = targets[name]
+        draft = target.with_name(f".{target.name}.brae-new")
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                write_beside(composed, name, draft)
+                replace(draft, target)
+            finally:
+                draft.unlink(missing_ok=True)
+        except OSError as error:
+            raise storage_error(error, "write", target) from error

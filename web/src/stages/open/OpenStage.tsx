@@ -179,6 +179,12 @@ function OpenedGame({ project }: { project: string }) {
               {many(data.loose_files, "loose file")} with pictures, sounds or texts
             </p>
           </div>
+          <Link
+            to={`/p/${project}/layouts`}
+            className="rounded-lg bg-sunk px-3.5 py-1.5 whitespace-nowrap hover:bg-line"
+          >
+            Layouts
+          </Link>
           <Button onClick={() => again.mutate(project)} disabled={again.isPending}>
             <RefreshCw aria-hidden className="size-4" /> Look again
           </Button>
