@@ -381,3 +381,24 @@ def test_a_texture_says_that_it_is_srgb(tmp_path: Path, name: str, dxgi: int, vu
         assert found == vulkan
     brae("encode", picture, "-o", tmp_path / "plain.dds", "--format", name, "--dx10")
     assert int.from_bytes((tmp_path / "plain.dds").read_bytes()[128:132], "little") == dxgi - 1
+
+
+def test_a_layout_is_given_away_and_taken_by_somebody_else(tmp_path: Path) -> None:
+    family = BY_NAME["inline"]
+    (tmp_path / "mine.yaml").write_text(family.layout)
+    (tmp_path / "a.x").write_bytes(family.write(members_for(family))["main"])
+    given, home = tmp_path / "mine.shared.yaml", tmp_path / "home"
+    brae(
+        "share", tmp_path / "mine.yaml", tmp_path / "a.x", "-o", given, "--author", "A. Keeper", "--licence", "MIT"
+    )
+    assert "already" in brae("share", tmp_path / "mine.yaml", tmp_path / "a.x", "-o", given, fails=True)
+    told = json.loads(brae("adopt", given, tmp_path / "a.x", "--home", home, "--json"))
+    assert (told["layout"], told["version"], told["author"]) == ("cook-inline", "1", "A. Keeper")
+    assert told["trials"][0]["known"]
+    assert "9 members" in brae("inspect", tmp_path / "a.x", "--home", home)
+    (tmp_path / "torn.x").write_bytes((tmp_path / "a.x").read_bytes()[:90])
+    other = tmp_path / "other"
+    assert "not proved on 1 of 1" in brae("adopt", given, tmp_path / "torn.x", "--home", other, fails=True)
+    assert not (other / "layouts" / "cook-inline.yaml").exists(), "what does not fit is not used"
+    brae("adopt", given, tmp_path / "torn.x", "--home", other, "--anyway")
+    assert (other / "layouts" / "cook-inline.yaml").read_text() == family.layout

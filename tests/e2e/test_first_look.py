@@ -13,10 +13,12 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
+from brae.core.layouts.library import FOLDER
+from tests.core.families import BY_NAME
 from tests.core.signs.mixture import Mixture, crate
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.test_pages import check_access
-from tests.e2e.tour import stage, wait_for_jobs
+from tests.e2e.tour import open_folder, stage, unknown_game, wait_for_jobs
 from tests.work.test_first_look import FILE
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
@@ -179,3 +181,42 @@ def test_a_folder_with_nothing_to_show_lands_where_something_can_be_done(page: P
     expect(page.get_by_role("heading", name="No archive was recognised")).to_be_visible(timeout=60_000)
     expect(page.get_by_role("link", name="See what is inside")).to_have_count(0)
     expect(page.get_by_role("link", name="Describe it in the workshop")).to_be_visible()
+
+
+def test_a_layout_goes_to_others_and_makes_a_new_archive(page: Page, tmp_path: Path) -> None:
+    """Given away from one game, tried on it as somebody else would, used; and a folder becomes an archive."""
+    game = unknown_game(tmp_path)
+    (game / FOLDER).mkdir()
+    (game / FOLDER / "cook-lzss.yaml").write_text(BY_NAME["lzss"].layout)
+    open_folder(page, game)
+    page.get_by_role("link", name="Layouts", exact=True).click()
+    card = page.get_by_role("listitem", name="Members packed by an LZSS of its own")
+    expect(card.get_by_text("1 archive: 1 proved")).to_be_visible()
+    check_access(page, "layouts")
+    card.get_by_role("button", name="Give it away").click()
+    page.get_by_label("Who made it").fill("A. Keeper")
+    check_access(page, "a layout given away")
+    with page.expect_download() as given:
+        page.get_by_role("button", name="Test it and save the file").click()
+    path = tmp_path / "got.shared.yaml"
+    given.value.save_as(path)
+    page.get_by_role("button", name="Close", exact=True).click()
+    page.get_by_label("A shared layout").set_input_files(path)
+    tried = page.get_by_role("region", name="Members packed by an LZSS of its own, as it was tried")
+    expect(tried.get_by_text("the same as where it was tested")).to_be_visible(timeout=30_000)
+    check_access(page, "a layout taken")
+    tried.get_by_role("button", name="Use it").click()
+    expect(card.get_by_text("used", exact=True)).to_be_visible(timeout=30_000)
+
+    source = tmp_path / "parts"
+    source.mkdir()
+    (source / "keel.txt").write_text("tide and slack " * 30)
+    card.get_by_role("button", name="New archive").click()
+    page.get_by_label("Files from the folder").fill(str(source))
+    page.get_by_label("The new archive").fill(str(tmp_path / "fresh.lz"))
+    page.get_by_role("button", name="Make it").click()
+    expect(page.get_by_text("Made, with 1 member:")).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("button", name="Close toast")).to_have_count(0)
+    check_access(page, "a new archive")
+    made = BY_NAME["lzss"].open({"main": (tmp_path / "fresh.lz").read_bytes()})
+    assert made.read(0) == b"tide and slack " * 30

@@ -150,6 +150,20 @@ def open_folder(page: Page, folder: Path) -> None:
     page.goto(f"/p/{name}/open")
 
 
+def give_and_take(page: Page, folder: Path) -> None:
+    """The kist's layout saved as a file for others, and that file tried on the game here."""
+    kist = page.get_by_role("listitem", name="Skerry Post kist")
+    kist.get_by_role("button", name="Give it away").click()
+    page.get_by_label("Who made it").fill("A. Keeper")
+    with page.expect_download() as given:
+        page.get_by_role("button", name="Test it and save the file").click()
+    path = folder / given.value.suggested_filename
+    given.value.save_as(path)
+    page.get_by_role("button", name="Close", exact=True).click()
+    page.get_by_label("A shared layout").set_input_files(path)
+    page.get_by_role("button", name="Use it").wait_for(timeout=30_000)
+
+
 def screenshot_with_the_chart(page: Page, folder: Path) -> Path:
     """A picture of 640 x 480 in which the harbour's chart hangs a little askew."""
     project = page.url.partition("/p/")[2].partition("/")[0]
@@ -267,9 +281,9 @@ def tour(folder: Path) -> None:
         page.goto("/p/skerry-post/try")
         page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
         page.get_by_role("button", name="Dark theme").click()
-        stage(page, "Find").click()
-        page.get_by_role("grid").wait_for()
-        shot("find-dark")
+        page.goto("/p/skerry-post/layouts")
+        give_and_take(page, Path(name))
+        shot("layouts")
 
 
 if __name__ == "__main__":

@@ -25,7 +25,7 @@ def share(
     """A layout with its author, licence, names and test in one file, to give to others."""
     from brae.core.assets.said import check
     from brae.core.atomic import write_atomically
-    from brae.core.containers.shared import Shared, tested, write_shared
+    from brae.core.containers.shared import Shared, as_test, write_shared
     from brae.core.layouts.load import parse
 
     with errors(as_json):
@@ -38,7 +38,7 @@ def share(
         beside = layout.with_name(f"{described.layout}.names.txt")
         names = beside.read_text(encoding="utf-8", errors="surrogateescape") if beside.is_file() else ""
         lines = [line.strip() for line in names.splitlines() if line.strip()]
-        tests = [tested(described, lines, file) for file in files]
+        tests = [as_test(described, lines, file) for file in files]
         says = Shared(
             shared=1, version=version, author=author, licence=licence, tested=tests, names=names, layout=text
         )

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from brae.core.assets.said import check
 from brae.core.atomic import write_atomically
 from brae.core.containers import shared
-from brae.core.containers.shared import ENDING, Given, Shared, Trial, read_shared, tested, tried, write_shared
+from brae.core.containers.shared import ENDING, Given, Shared, Trial, as_test, read_shared, tried, write_shared
 from brae.core.errors import BraeError, NotFoundError, ReadOnlyError
 from brae.core.layouts.library import Library
 from brae.core.layouts.segments import write_all
@@ -108,7 +108,7 @@ def give(
     tests = []
     for path in _proved_files(workspace, project, name):
         try:
-            tests.append(tested(layout, names, path))
+            tests.append(as_test(layout, names, path))
         except (BraeError, OSError):
             continue  # changed since, or not proved by itself: no test
         if len(tests) == shared.MOST_TESTS // 2:

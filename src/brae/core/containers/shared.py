@@ -122,7 +122,7 @@ def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
 _Blocks.add_representer(str, _text)
 
 
-def tested(layout: Layout, names: Sequence[str], path: Path) -> Tested:
+def as_test(layout: Layout, names: Sequence[str], path: Path) -> Tested:
     """A file as a test of a layout; FormatError where it is not proved."""
     trial, listed, sources = _tried(layout, names, path)
     try:

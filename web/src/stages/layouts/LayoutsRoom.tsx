@@ -40,8 +40,8 @@ export function LayoutsRoom({ project }: { project: string }) {
           <div className="min-w-72 flex-1">
             <h1 className="text-[26px] font-bold">Which layouts know this game</h1>
             <p className="mt-1 max-w-2xl text-quiet">
-              A layout describes a kind of file, and it is data: it cannot do anything. One that somebody else
-              made is tried on the files of {game?.name ?? "your game"} before it is used.
+              A layout describes a kind of file. It is data and no program, so one that somebody else made can
+              do no harm; it is tried on the files of {game?.name ?? "your game"} before it is used.
             </p>
           </div>
           <Link to={`/p/${project}/open`} className="py-1.5 underline underline-offset-4">
@@ -114,7 +114,7 @@ function LayoutCard({ project, known }: { project: string; known: Known }) {
       {known.versions.length > 0 && (
         <ul className="mt-3 grid gap-1" aria-label="Versions">
           {known.versions.map((one) => (
-            <li key={one.version} className="flex items-center gap-3 rounded-lg bg-sunk px-3 py-1.5">
+            <li key={one.version} className="flex items-center gap-3 rounded-lg bg-paper px-3 py-1.5">
               <b>Version {one.version}</b>
               <span className="min-w-0 flex-1 truncate text-quiet">
                 {[one.author && `by ${one.author}`, one.licence].filter(Boolean).join(", ")}
