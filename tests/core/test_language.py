@@ -691,6 +691,15 @@ parts:
 """)
 
 
+@pytest.mark.parametrize(("sector", "record"), [(0, 31), (48, 8), (48, 0)])
+def test_numbers_of_the_header_that_cannot_be_are_told(sector: int, record: int) -> None:
+    family = BY_NAME["measured"]
+    data = bytearray(family.write(members_for(family))["main"])
+    data[4:8] = struct.pack("<HH", sector, record)
+    with pytest.raises(FormatError, match=r"its (align|record_size) is \d+, as '(sector|record_bytes)' says"):
+        family.open({"main": bytes(data)})
+
+
 def test_a_field_names_the_data_file_beside_the_index(tmp_path: Path) -> None:
     (tmp_path / "any.idx").write_bytes(b"\5world" + struct.pack("<I", 3))
     (tmp_path / "world.bin").write_bytes(b"sea")

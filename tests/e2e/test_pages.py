@@ -717,6 +717,27 @@ def test_the_workshop_brings_an_archive_to_its_proof(page: Page, tmp_path: Path)
     expect(page.get_by_role("heading", name="islets.lz")).to_be_visible()
 
 
+def test_a_member_is_described_in_its_archive(page: Page) -> None:
+    """What is in an archive and of no kind: its bytes, a description of a texture, and the picture it gives."""
+    page.goto("/p/skerry-post/open")
+    sort = page.get_by_role("listitem", name=".raw", exact=True)
+    expect(sort.get_by_text("4 members")).to_be_visible()
+    sort.get_by_role("link", name="Describe it in the workshop").click()
+    expect(page.get_by_text("Nothing says yet where the pixels are.")).to_be_visible()
+    page.get_by_label("The description").click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(
+        'layout: wood-grain\ntitle: Wood grain\nkind: texture\nmatch: {names: ["*.raw"], size: 10936}\nparts:\n'
+        "  - {pixels: pixels, facts: {width: 128, height: 128, format: bc1, mips: 8}}\n"
+    )
+    expect(page.get_by_role("img", name="As it is described now")).to_have_js_property("naturalWidth", 128)
+    expect(page.get_by_text("128 × 128, BC1, 8 mip levels")).to_be_visible()
+    check_access(page, "workshop, a texture in an archive")
+    page.get_by_role("button", name="Use this layout").click()
+    page.wait_for_url("**/open", timeout=30_000)
+    expect(page.get_by_role("listitem", name=".raw", exact=True)).to_have_count(0, timeout=30_000)
+
+
 def test_texts_sounds_and_whole_folders(page: Page, tmp_path: Path) -> None:
     """A text and a sound are edited as pictures are; many items go to a folder and come back."""
     letter = Path(edit_one(page, "letters/03"))

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 from time import sleep
 
+import numpy as np
 import pytest
+from PIL import Image
 from starlette.testclient import TestClient
 
 from brae.api.app import create_app
@@ -14,8 +17,9 @@ from brae.core.containers.shared import Shared, read_shared, write_shared
 from brae.core.errors import BraeError, NotFoundError, ReadOnlyError
 from brae.core.layouts.library import open_sources
 from brae.core.sources import BytesSource
+from brae.core.structure import workshop
 from brae.jobs import Silent
-from brae.work import Workspace, layouts
+from brae.work import Workspace, layouts, structures
 from brae.work.opening import open_game
 from tests.core.families import BY_NAME, members_for
 
@@ -158,3 +162,60 @@ def test_the_page_gives_and_takes_by_the_same_rules(workspace: Workspace, projec
         assert (told["result"]["version"], told["result"]["recognised"]) == ("3", 3)
         assert page.post(f"{here}/cook-inline/use", json={"version": "3"}).status_code == 204
         assert page.get(here).json()[0]["versions"][0]["used"]
+
+
+# ---- members that no layout describes -----------------------------------------------------------------------
+
+WOOD = """layout: wood-grain
+title: Wood grain
+kind: texture
+match: {names: ["*.raw"], size: 10936}
+parts:
+  - {pixels: pixels, facts: {width: 128, height: 128, format: bc1, mips: 8}}
+"""
+
+
+def test_a_member_of_no_kind_is_described_where_it_lies(workspace: Workspace, game: Path) -> None:
+    project = str(open_game(workspace, game)["project"])
+    sorts = {one["ending"]: one for one in structures.unknown_members(workspace, project)}
+    assert sorts[".raw"]["count"] == 4
+    example = sorts[".raw"]["example"]
+    assert "//" in example
+    begun = structures.beginning_of(workspace, project, example, None)
+    sources = structures.workshop_sources(workspace, project, example, None)
+    first = workshop.look(begun, sources, pictured=structures.pictured)
+    assert first.error is not None
+    assert "where the pixels are" in first.error.message
+    seen = workshop.look(WOOD, sources, pictured=structures.pictured)
+    assert seen.error is None
+    assert seen.proof is not None
+    assert seen.proof.exact
+    assert seen.says == "128 × 128, BC1, 8 mip levels"
+    picture = np.asarray(Image.open(io.BytesIO(seen.picture or b"")))
+    assert picture.shape == (128, 128, 4)
+    assert picture[..., :3].std() > 5, "a picture, and no even field"
+    assert structures.keep_layout(workspace, WOOD) == "wood-grain.yaml"
+    open_game(workspace, game)
+    assert ".raw" not in {one["ending"] for one in structures.unknown_members(workspace, project)}
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "words"),
+    [
+        ("width: 128", "width: 4096", "follow the header"),
+        ("format: bc1", "format: bc9", "no pixel format"),
+        ("mips: 8", "mips: 99", "the limit is 17"),
+    ],
+)
+def test_what_is_wrong_with_a_texture_is_said_in_the_workshop(
+    workspace: Workspace, game: Path, was: str, now: str, words: str
+) -> None:
+    project = str(open_game(workspace, game)["project"])
+    example = next(one for one in structures.unknown_members(workspace, project) if one["ending"] == ".raw")[
+        "example"
+    ]
+    sources = structures.workshop_sources(workspace, project, example, None)
+    seen = workshop.look(WOOD.replace(was, now), sources, pictured=structures.pictured)
+    assert seen.error is not None
+    assert words in seen.error.message
+    assert seen.proof is None

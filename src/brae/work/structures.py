@@ -10,18 +10,20 @@ from typing import Any
 
 from sqlalchemy import select
 
-from brae.core import addresses
+from brae.core import addresses, catalogue
 from brae.core.assets.said import check
 from brae.core.atomic import write_atomically
 from brae.core.containers import scattered
-from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.errors import BraeError, FormatError, LimitError, NotFoundError
 from brae.core.layouts.files import MOST_FILES, numbered_file
 from brae.core.layouts.load import parse
-from brae.core.sources import ByteSource, FileSource
+from brae.core.layouts.model import Layout
+from brae.core.sources import ByteSource, BytesSource, FileSource
 from brae.core.structure import Follow, Proposal, companion_pattern, propose
 from brae.core.structure.workshop import beginning
 from brae.jobs import Job, Silent, Ticker
-from brae.store.models import ArchiveRow
+from brae.store.models import ArchiveRow, Member
+from brae.work.items import original_bytes
 from brae.work.workspace import Workspace
 
 _SHOWN = 5
@@ -29,6 +31,12 @@ _NAMES_SHOWN = 6
 #: files that are looked into by themselves after a game was opened, and the largest of them
 _AHEAD = 4
 _MOST_AHEAD = 1 << 30
+#: a member that is described in its archive is held in memory
+_LARGEST_MEMBER = 256 << 20
+#: bytes of a member that is a good example: small, but not next to nothing
+_WORTH_A_LOOK = 256
+#: sorts of members without a description that are told of, and the side of a texture's picture in the workshop
+_MOST_SORTS, _SHOWN_SIDE = 12, 320
 
 
 def find_structure(
@@ -172,9 +180,17 @@ def hits_in(workspace: Workspace, project_id: str, path: str) -> list[tuple[int,
 
 
 def workshop_sources(workspace: Workspace, project_id: str, path: str, data: str | None) -> dict[str, ByteSource]:
-    """A file of a game's folder (with its data file), to be described; NotFoundError outside the folder."""
+    """A file of a game's folder (with its data file), or a member at any depth by its address, to be described.
+
+    Raises NotFoundError outside the folder.
+    """
     folder = Path(workspace.project(project_id).folder).resolve()
     found: dict[str, ByteSource] = {}
+    if len(addresses.split(path)) > 1 and not (folder / path).is_file():
+        item = workspace.find(project_id, path)
+        if item.member.real > _LARGEST_MEMBER:
+            raise LimitError(f"A member of {item.member.real:,} bytes is too large to be described in its archive.")
+        return {"main": BytesSource(original_bytes(workspace, workspace.project(project_id), item))}
     for file, name in (("main", path), ("data", data)):
         if name is None:
             continue
@@ -202,8 +218,13 @@ def _going_on(path: Path) -> Iterator[Path]:
 def beginning_of(workspace: Workspace, project_id: str, path: str, data: str | None) -> str:
     """A description to begin with, for a file of the game."""
     workshop_sources(workspace, project_id, path, data)
-    name = Path(path).suffix.lstrip(".") or Path(path).stem
-    return beginning(name, f"Members of {Path(path).name}", companion_pattern(path, data) if data else None)
+    labels = addresses.split(path)
+    last = Path(labels[-1])
+    name = last.suffix.lstrip(".") or last.stem
+    if len(labels) > 1:
+        # What lies in an archive and is of no kind is a picture more often than another archive.
+        return beginning(name, f"Textures like {last.name}", None, "texture")
+    return beginning(name, f"Members of {last.name}", companion_pattern(path, data) if data else None)
 
 
 def keep_layout(workspace: Workspace, text: str) -> str:
@@ -212,8 +233,6 @@ def keep_layout(workspace: Workspace, text: str) -> str:
     Raises LayoutError with the line where it is not valid. Returns the file's name.
     """
     layout = parse(text, check=check)
-    if layout.kind != "archive":
-        raise FormatError("Only layouts of archives are kept from here.")
     name = free_name(workspace, layout.layout)
     if name != layout.layout:
         text = re.sub(r"^layout:.*$", f"layout: {name}", text, count=1, flags=re.MULTILINE)
@@ -235,3 +254,47 @@ def free_name(workspace: Workspace, wanted: str) -> str:
         number += 1
         name = f"{base}-{number}"
     return name
+
+
+def pictured(layout: Layout, source: ByteSource) -> tuple[str, bytes | None]:
+    """A texture that is being described, in words, and as a small PNG where its numbers are colours of 8 bits."""
+    import io
+
+    from PIL import Image
+
+    from brae.core.assets.texture.described import read
+
+    texture = read(layout, source.read(0, source.size))
+    head = texture.header
+    words = f"{head.width} × {head.height}, {head.format.title}, {head.levels} mip levels"
+    picture = texture.picture()
+    if picture.dtype != "uint8":
+        return words, None
+    image, found = Image.fromarray(picture), io.BytesIO()
+    image.thumbnail((_SHOWN_SIDE, _SHOWN_SIDE))
+    image.save(found, "PNG")
+    return words, found.getvalue()
+
+
+def unknown_members(workspace: Workspace, project_id: str) -> list[dict[str, Any]]:
+    """Members of described archives that are of no kind, by the endings of their names, most first."""
+    workspace.project(project_id)
+    query = (
+        select(Member.name, Member.address, Member.real)
+        .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+        .where(
+            Member.project_id == project_id,
+            Member.kind == catalogue.DATA,
+            ArchiveRow.layout.is_not(None),
+            ArchiveRow.layout != scattered.KIND,
+        )
+    )
+    sorts: dict[str, dict[str, Any]] = {}
+    with workspace.database.session() as session:
+        for name, address, size in session.execute(query).yield_per(5000):
+            ending = Path(name).suffix.lower()
+            sort = sorts.setdefault(ending, {"ending": ending, "count": 0, "example": address, "size": size})
+            sort["count"] += 1
+            if _WORTH_A_LOOK <= size < sort["size"] or sort["size"] < _WORTH_A_LOOK < size:
+                sort["example"], sort["size"] = address, size
+    return sorted(sorts.values(), key=lambda sort: -int(sort["count"]))[:_MOST_SORTS]

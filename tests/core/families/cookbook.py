@@ -776,6 +776,19 @@ def forest(members: Members) -> Files:
     return {"main": struct.pack("<4sHI", b"FRST", len(lanes), 10 + len(tree)) + tree + body}
 
 
+def measured(members: Members) -> Files:
+    sector, record = 48, 31
+    start = 12 + record * len(members)
+    start += -start % sector
+    places, body = _places(members, start, sector)
+    table = b"".join(
+        struct.pack("<16sII", name.encode(), at // sector, len(data)).ljust(record, b"\0")
+        for (name, data), at in zip(members, places, strict=True)
+    )
+    head = struct.pack("<4sHHI", b"MEAS", sector, record, len(members))
+    return {"main": (head + table).ljust(start, b"\0") + body}
+
+
 def _odd(name: str) -> str:
     """A name with an odd number of letters."""
     return name[:9] if len(name[:9]) % 2 else f"{name[:8]}_"
@@ -796,14 +809,14 @@ COOKED = [
     _cooked("prefixed", prefixed),
     _cooked("own-length", own_length),
     _cooked("tree", tree),
-    _cooked("folders", folders, grows=False),
+    _cooked("folders", folders),
     _cooked("offsets", offsets, named=False, least=1),
     _cooked("sizes", sizes),
     _cooked("hashed", hashed, named=False, order=lambda members: sorted(members, key=lambda item: _fnv1a(item[0]))),
     _cooked("bits", bits, shape=_short, grows=False),
     _cooked("varints", varints),
     _cooked("chunks", chunks, shape=_chunk_name, order=lambda members: sorted(members, key=_outside)),
-    _cooked("stream", stream, grows=False),
+    _cooked("stream", stream),
     _cooked("bundle", bundle),
     _cooked("blocks", blocks),
     _cooked("lzss", lzss, shape=_short, exact=False),
@@ -841,5 +854,6 @@ COOKED = [
     _cooked("areas", areas, shape=_odd, grows=False),
     _cooked("packed-bits", packed_bits, named=False, grows=False),
     _cooked("mixed", mixed, shape=in_a_lane),
+    _cooked("measured", measured, shape=_short),
     _cooked("forest", forest, shape=in_a_lane, order=by_lanes),
 ]

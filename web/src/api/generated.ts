@@ -1497,6 +1497,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/workshop/unknown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Unknown
+         * @description Members of archives that no layout describes, by the endings of their names.
+         */
+        get: operations["unknown_api_projects__project_id__workshop_unknown_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/workshop/window": {
         parameters: {
             query?: never;
@@ -3567,6 +3587,20 @@ export interface components {
             words: string[];
         };
         /**
+         * UnknownSort
+         * @description Members that are of no kind, by the ending of their names.
+         */
+        UnknownSort: {
+            /** Count */
+            count: number;
+            /** Ending */
+            ending: string;
+            /** Example */
+            example: string;
+            /** Size */
+            size: number;
+        };
+        /**
          * UseRequest
          * @description Which version to use.
          */
@@ -3694,9 +3728,16 @@ export interface components {
             files: components["schemas"]["FileMap"][];
             /** Members */
             members: number;
+            /** Picture */
+            picture?: string | null;
             proof: components["schemas"]["Proof"] | null;
             /** Rows */
             rows: components["schemas"]["MemberRow"][];
+            /**
+             * Says
+             * @default
+             */
+            says: string;
         };
     };
     responses: never;
@@ -6489,6 +6530,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Places"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unknown_api_projects__project_id__workshop_unknown_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnknownSort"][];
                 };
             };
             /** @description Default Response */

@@ -14,6 +14,7 @@ from brae.api.schemas.workshop import (
     Said,
     SayRequest,
     Sought,
+    UnknownSort,
     WindowRequest,
     WindowView,
     WorkshopRequest,
@@ -22,7 +23,7 @@ from brae.api.schemas.workshop import (
 from brae.core.assets.said import check
 from brae.core.structure import workshop
 from brae.work import Workspace
-from brae.work.structures import beginning_of, hits_in, workshop_sources
+from brae.work.structures import beginning_of, hits_in, pictured, unknown_members, workshop_sources
 
 router = APIRouter(prefix="/projects/{project_id}/workshop", tags=["workshop"])
 
@@ -33,11 +34,18 @@ def beginning(project_id: str, path: str, workspace: Work, data: str | None = No
     return LayoutText(text=beginning_of(workspace, project_id, path, data))
 
 
+@router.get("/unknown")
+def unknown(project_id: str, workspace: Work) -> list[UnknownSort]:
+    """Members of archives that no layout describes, by the endings of their names."""
+    return [UnknownSort.model_validate(one) for one in unknown_members(workspace, project_id)]
+
+
 @router.post("")
 def look(project_id: str, request: WorkshopRequest, workspace: Work) -> WorkshopView:
     """What the description makes of the file: spans, members, the proof, or the error and its line."""
     sources = workshop_sources(workspace, project_id, request.path, request.data)
-    return WorkshopView.of(workshop.look(request.text, sources, _found(workspace, project_id, request), check))
+    found = _found(workspace, project_id, request)
+    return WorkshopView.of(workshop.look(request.text, sources, found, check, pictured))
 
 
 @router.post("/window")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
@@ -96,6 +97,16 @@ class FileMap(BaseModel):
     entropy: list[float]
 
 
+class UnknownSort(BaseModel):
+    """Members that are of no kind, by the ending of their names."""
+
+    ending: str
+    count: int
+    #: the address of one of them, and its bytes
+    example: str
+    size: int
+
+
 class WorkshopView(BaseModel):
     """What a description makes of its files."""
 
@@ -105,6 +116,9 @@ class WorkshopView(BaseModel):
     proof: Proof | None
     evidence: list[Evidence] = []
     error: Fault | None
+    #: what a texture is, in words, and how it looks (a PNG as base64)
+    says: str = ""
+    picture: str | None = None
 
     @classmethod
     def of(cls, found: Look) -> WorkshopView:
@@ -126,5 +140,7 @@ class WorkshopView(BaseModel):
             rows=[MemberRow.model_validate(row) for row in found.rows],
             proof=found.proof,
             evidence=list(found.evidence),
+            says=found.says,
+            picture=base64.b64encode(found.picture).decode() if found.picture is not None else None,
             error=Fault.model_validate(found.error.as_dict()) if found.error else None,
         )

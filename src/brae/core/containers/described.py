@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -30,6 +31,9 @@ from brae.core.layouts.segments import Body, Composed, whole
 from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, ByteSource, JoinedSource
 
+#: members that are asked for the level of new ones; fewer bytes than these are packed alike by all levels
+_ASKED_FOR_LEVEL, _TELLS_LEVEL = 5, 256
+
 
 @dataclass
 class Archive(Container):
@@ -41,6 +45,7 @@ class Archive(Container):
     #: its files as they lie on disk; ``parsed`` sees numbered ones as one
     sources: Mapping[str, ByteSource]
     _packer_of: dict[int | None, compression.Packer] = field(default_factory=dict)
+    _level_of: dict[int | None, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.title = self.layout.title
@@ -234,8 +239,21 @@ class Archive(Container):
         if not len(self):
             return self._pack_first(real, level)
         packer = self._find_packer(common, like)
-        packed = packer.pack(real, packer.levels[0] if level is None else level)
+        packed = packer.pack(real, self._usual_level(common) if level is None else level)
         return self._finish(packer, packed, real)
+
+    def _usual_level(self, packing: int | None) -> int:
+        """The level by which most of some members that are packed this way were packed."""
+        if packing not in self._level_of:
+            alike = np.arange(len(self))
+            if packing is not None and self.directory.packing is not None:
+                alike = np.flatnonzero(self.directory.packing == packing)
+            sizes = self.real_sizes[alike]
+            some = alike[(sizes > _TELLS_LEVEL) & (sizes < _TELLS_LEVEL << 12)][:_ASKED_FOR_LEVEL].tolist()
+            levels = [level for index in some if (level := self.packing_level(index)) is not None]
+            usual = Counter(levels).most_common(1)
+            self._level_of[packing] = usual[0][0] if usual else self._find_packer(packing, 0).levels[0]
+        return self._level_of[packing]
 
     def _pack_first(self, real: bytes, level: int | None) -> MemberChange:
         """Bytes for the first member of an empty archive: packed if the layout's packers know how."""

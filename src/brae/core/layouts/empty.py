@@ -48,6 +48,13 @@ def empty(layout: Layout) -> dict[str, bytes]:
         raise LayoutError(
             f"'{layout.naming[0]}' names another file of the archive, which only you know.", remedy=LIKE
         )
+    given = {part.field for part in layout.parts if isinstance(part, FieldPart) and part.value is not None}
+    for part in layout.parts:
+        for key, sum_ in part.sums.items():
+            if field_names(sum_) - given:
+                raise LayoutError(
+                    f"The {key} of '{part.name}' is in the header, which only another archive tells.", remedy=LIKE
+                )
     values: dict[str, int] = {}
     files: dict[str, bytes] = {}
     for _ in range(_ROUNDS):

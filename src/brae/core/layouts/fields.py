@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, PrivateAttr, model_validator
 
 from brae.core.errors import LayoutError
 from brae.core.layouts import checksums, expressions
@@ -185,12 +185,42 @@ class Value(Meant):
         return np.dtype(f"{'<' if self.order(endian) == 'little' else '>'}{self.type[0]}{self.width}")
 
 
+def or_sum(schema: dict[str, Any]) -> None:
+    """For editors: a number, or a sum over fields of the header."""
+    number = {key: schema.pop(key) for key in ("type", "minimum", "maximum", "anyOf") if key in schema}
+    schema["anyOf"] = [*number.pop("anyOf", [number] if number else []), {"type": "string"}]
+
+
+#: keys of a part that take a number, or a sum over the header's fields instead
+SUMMED = ("align", "record_size")
+
+
 class Placed(Strict):
     """Where a part lies."""
 
+    #: the sums that stand for numbers, by their keys; reading works them out
+    _sums: dict[str, str] = PrivateAttr(default_factory=dict)
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _with_sums(cls, data: Any, handler: ModelWrapValidatorHandler[Placed]) -> Placed:
+        if not isinstance(data, dict):
+            return handler(data)
+        sums = {key: data[key] for key in SUMMED if isinstance(data.get(key), str)}
+        part = handler({key: value for key, value in data.items() if key not in sums})
+        for sum_ in sums.values():
+            expressions.field_names(sum_)
+        part._sums = sums
+        return part
+
+    @property
+    def sums(self) -> dict[str, str]:
+        """The sums that stand for numbers, by their keys."""
+        return self._sums
+
     file: Name = Field(MAIN, description="'main', or a name of 'files'")
     at: Expression | None = Field(None, description="its offset; without it, behind the part before")
-    align: Annotated[int, Field(ge=1, le=1 << 24)] = 1
+    align: Annotated[int, Field(ge=1, le=1 << 24)] = Field(1, json_schema_extra=or_sum)
     fill: Annotated[int, Field(ge=0, le=255, description="the byte of which padding is made")] = 0
 
 

@@ -153,7 +153,7 @@ class Layout(Strict):
             keys = ["at", "count", "size", "length", "base", "folders", "real", "align_from", "block", "total"]
             if isinstance(part, MembersPart) and part.of is not None:
                 keys = ["at", "base", "align_from"]  # the others are over the fields of each record
-            wanted = [getattr(part, key, None) for key in keys]
+            wanted = [*(getattr(part, key, None) for key in keys), *part.sums.values()]
             for expression in wanted:
                 missing = expressions.field_names(expression) - values if expression is not None else set()
                 if missing:
@@ -527,6 +527,8 @@ class Layout(Strict):
                 continue
             if part.at is not None:
                 offset = self.fixed_place(part.at)
+            elif part.sums:
+                offset = None
             elif offset is not None and part.align > 1:
                 offset = offset + -offset % part.align if offset >= 0 else None
             size = part.width if isinstance(part, FieldPart) and not part.end else None

@@ -25,6 +25,7 @@ from brae.core.layouts.fields import (
     Placed,
     Strict,
     check_inside,
+    or_sum,
 )
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.storage import Storage
@@ -35,7 +36,7 @@ class Records(Hidden):
 
     record: Annotated[list[Column], Field(min_length=1, max_length=200)]
     record_size: Annotated[int, Field(ge=1, le=65536)] | None = Field(
-        None, description="where records are longer than their fields; the rest is kept"
+        None, description="where records are longer than their fields; the rest is kept", json_schema_extra=or_sum
     )
 
     @cached_property

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from brae.core.layouts.parts import (
     NamesPart,
     Part,
     PixelsPart,
+    Records,
     StreamPart,
     TablePart,
     TreePart,
@@ -37,6 +38,8 @@ LARGEST_PART = 1 << 30
 #: the same for records of variable size, which are walked one by one
 _LARGEST_WALK = 1 << 28
 _FIRST_LOOK = 1 << 16
+#: what a part's numbers may be where fields of the header say them
+_LARGEST_NUMBER = {"align": 1 << 24, "record_size": 65536}
 T = TypeVar("T")
 
 
@@ -180,9 +183,23 @@ def _parse(layout: Layout, sources: Mapping[str, ByteSource], parsed: Parsed) ->
             cursors[part.stream] = 0
 
 
+def _number(part: Part, key: str, sum_: str, values: Mapping[str, int]) -> int:
+    """A part's number that is a sum over fields of the header."""
+    number, least = expressions.evaluate(sum_, values), 1
+    if key == "record_size" and isinstance(part, Records):
+        least = max(sum(column.width for column in part.record), 1)
+    if not least <= number <= _LARGEST_NUMBER[key]:
+        raise FormatError(
+            f"{part.name}: its {key} is {number}, as '{sum_}' says.",
+            expected=f"{least} to {_LARGEST_NUMBER[key]:,}",
+            remedy="The file is damaged, or the layout does not fit it.",
+        )
+    return number
+
+
 def _with_lengths(part: Part, values: Mapping[str, int]) -> Part:
-    """A part whose records' lengths are worked out as far as the header says them."""
-    lists = {}
+    """A part whose numbers and records' lengths are worked out as far as the header says them."""
+    lists: dict[str, Any] = {key: _number(part, key, sum_, values) for key, sum_ in part.sums.items()}
     for key in ("record", "folder", "head"):
         record = getattr(part, key, None)
         if record and any(isinstance(column.length, str) for column in record):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -23,6 +23,7 @@ from brae.core.layouts.parts import MembersPart, PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
 from brae.core.layouts.streams import BlockSource
+from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, ByteSource, JoinedSource, chunks
 
 Kind = Literal["field", "records", "names", "members", "padding", "found", "unknown"]
@@ -80,6 +81,9 @@ class Look:
     #: what speaks for the description, or against it, beside the proof
     evidence: list[Evidence] = field(default_factory=list)
     error: BraeError | None = None
+    #: what a texture is, in words, and how it looks (a PNG), where the description is of one
+    says: str = ""
+    picture: bytes | None = None
     by_signs: Found = field(default_factory=dict)
 
 
@@ -87,13 +91,21 @@ class Look:
 Found = Mapping[str, Sequence[tuple[int, int, str]]]
 
 
+#: a texture in words, and as a PNG where it has one to show; raises BraeError where it cannot be read
+Pictured = Callable[[Layout, ByteSource], tuple[str, bytes | None]]
+
+
 def look(
-    text: str, sources: Mapping[str, ByteSource], found: Found | None = None, check: Check | None = None
+    text: str,
+    sources: Mapping[str, ByteSource],
+    found: Found | None = None,
+    check: Check | None = None,
+    pictured: Pictured | None = None,
 ) -> Look:
     """Read files by the text of a layout, as far as it goes; what is wrong stands in the result, never raised.
 
     Where the description says nothing yet, the files that were ``found`` by their signs stand. ``check`` finds what
-    is wrong with a layout that reads well.
+    is wrong with a layout that reads well; ``pictured`` reads a texture.
     """
     result = Look(by_signs=found or {})
     try:
@@ -114,9 +126,13 @@ def look(
         which = next((k for k, part in enumerate(layout.parts) if wrong.message.startswith(f"{part.name}:")), -1)
         wrong.line = begins[which] if 0 <= which < len(begins) else None
     if result.error is None and not finished:
-        result.error = LayoutError(
-            "Nothing says yet where the members are.", expected="a table with an offset, and a part 'members'"
-        )
+        result.error = _unfinished(layout)
+    elif layout.kind == "texture" and result.error is None:
+        try:
+            result.says, result.picture = pictured(layout, named[MAIN]) if pictured is not None else ("", None)
+            result.proof = _written_again(parsed)
+        except BraeError as error:
+            result.error = error
     elif result.error is None:
         try:
             places = directory(parsed)
@@ -133,8 +149,37 @@ def look(
     return result
 
 
+def _unfinished(layout: Layout) -> LayoutError:
+    if layout.kind == "texture":
+        return LayoutError(
+            "Nothing says yet where the pixels are.",
+            expected="a part 'pixels' with its facts: width, height, format",
+        )
+    return LayoutError(
+        "Nothing says yet where the members are.", expected="a table with an offset, and a part 'members'"
+    )
+
+
+def _written_again(parsed: Parsed) -> Proof:
+    """Whether a texture's file, written again with the same pixels, equals the original."""
+    part = parsed.layout.only(PixelsPart)
+    made = b"".join(compose(parsed, pixels=parsed.content(part.name)).read(MAIN))
+    source = parsed.sources[MAIN]
+    original = source.read(0, source.size)
+    if made == original:
+        return Proof(True, 1)
+    at = next(
+        (k for k, (a, b) in enumerate(zip(made, original, strict=False)) if a != b), min(len(made), len(original))
+    )
+    where = parsed.describe(MAIN, at)
+    reason = f"Written again without a change it differs from the original at {at}, in {where}."
+    return Proof(False, 0, MAIN, at, where, reason)
+
+
 #: what stands in for members that are not described yet
 _NOTHING = "nothing_yet"
+_NO_MEMBERS = f"{{members: {_NOTHING}, at: file_size}}"
+_NO_PIXELS = f"{{pixels: {_NOTHING}, at: file_size, size: 0, facts: {{width: 1, height: 1, format: l8}}}}"
 
 
 def _draft(text: str, check: Check | None = None) -> tuple[Layout, bool]:
@@ -142,16 +187,17 @@ def _draft(text: str, check: Check | None = None) -> tuple[Layout, bool]:
 
     Raises LayoutError where the text is wrong in any other way.
     """
+    texture = re.search(r"^kind:\s*texture\b", text, re.MULTILINE) is not None
+    more = f"{text.rstrip()}\n  - {_NO_PIXELS if texture else _NO_MEMBERS}\n"
     if re.search(r"^parts:\s*\Z", text, re.MULTILINE):
-        text = f"{text.rstrip()}\n  - {{members: {_NOTHING}, at: file_size}}\n"
-        return parse(text), False
+        return parse(more), False
     try:
         return parse(text, check=check), True
     except LayoutError as error:
-        if "one part 'members'" not in error.message:
+        if ("one part 'pixels'" if texture else "one part 'members'") not in error.message:
             raise
         try:
-            return parse(f"{text.rstrip()}\n  - {{members: {_NOTHING}, at: file_size}}\n"), False
+            return parse(more), False
         except LayoutError:
             raise error from None
 
@@ -447,11 +493,11 @@ def mend(text: str, field: str, remedy: str) -> str:
     return made
 
 
-def beginning(name: str, title: str, data: str | None) -> str:
+def beginning(name: str, title: str, data: str | None, kind: str = "archive") -> str:
     """A description to begin with: nothing is explained yet."""
     word = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "unknown"
     files = f'files: {{data: "{data}"}}\n' if data else ""
-    return f"layout: {word}\ntitle: {title}\nkind: archive\nendian: little\n{files}parts:\n"
+    return f"layout: {word}\ntitle: {title}\nkind: {kind}\nendian: little\n{files}parts:\n"
 
 
 def find_bytes(source: ByteSource, wanted: bytes, most: int = 100) -> list[int]:

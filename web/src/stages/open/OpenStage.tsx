@@ -29,6 +29,7 @@ import { type Search, useFacets } from "../find/useCatalogue";
 import { useDrop } from "./drop";
 import { FolderChooser } from "./FolderChooser";
 import { Undescribed } from "./Undescribed";
+import { UnknownMembers } from "./UnknownMembers";
 
 export function OpenStage({ project }: { project: string }) {
   return project === "" ? <Games /> : <OpenedGame project={project} />;
@@ -224,6 +225,7 @@ function OpenedGame({ project }: { project: string }) {
             and {many(archives.length - MOST_CARDS, "more archive")} inside these; Find shows them all
           </p>
         )}
+        {archives.length > 0 && <UnknownMembers project={project} />}
         {archives.length > 0 && <Undescribed project={data} />}
       </div>
     </div>

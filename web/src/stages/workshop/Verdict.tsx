@@ -43,7 +43,10 @@ export function Verdict({
         <p className="flex items-start gap-2 text-moss">
           <BadgeCheck aria-hidden className="mt-0.5 size-5 shrink-0" />
           <span>
-            <b>Proved.</b> An unchanged rebuild equals the file byte for byte; {many(look.members, "member")}.
+            <b>Proved.</b>{" "}
+            {look.says
+              ? "Written again without a change it is the same, byte for byte. Whether it is right you see in the picture."
+              : `An unchanged rebuild equals the file byte for byte; ${many(look.members, "member")}.`}
           </span>
         </p>
       ) : (
@@ -61,6 +64,18 @@ export function Verdict({
             )}
           </span>
         </p>
+      )}
+      {look.says && (
+        <figure className="flex items-center gap-4">
+          {look.picture && (
+            <img
+              src={`data:image/png;base64,${look.picture}`}
+              alt="As it is described now"
+              className="max-h-44 max-w-64 rounded-md bg-[repeating-conic-gradient(#8884_0_25%,transparent_0_50%)] bg-[length:16px_16px]"
+            />
+          )}
+          <figcaption>{look.says}</figcaption>
+        </figure>
       )}
       {proof?.remedy && proof.field && (
         <Mend project={project} text={text} field={proof.field} remedy={proof.remedy} onTake={onTake} />
