@@ -13,6 +13,8 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from brae.core.assets.mesh.looking import picture as shaded
+from brae.core.assets.mesh.mesh import Mesh, Part
 from brae.core.assets.sound import ima, ms
 from brae.core.assets.sound.frames import Frames
 from brae.core.assets.texture import kernels
@@ -20,8 +22,9 @@ from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
 from brae.core.find.kernels import best_places
 from brae.core.layouts import checksums, hashes
+from brae.core.layouts.chunks import walk_chunks
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
-from brae.core.layouts.parts import TablePart, TreePart
+from brae.core.layouts.parts import ChunksPart, TablePart, TreePart
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
 from brae.core.signs.scan import Search
@@ -49,6 +52,9 @@ def _layouts() -> None:
     walk(table, "little", np.zeros(4, np.uint8), 1, None)
     tree = TreePart.model_validate({"tree": "root", "folder": [name, *numbers], "record": [name]})
     walk_tree(tree, "little", np.zeros(8, np.uint8), 1)
+    size = {"field": "size", "type": "u8", "role": "stored-size"}
+    chunks = ChunksPart.model_validate({"chunks": "all", "record": [{**name, "role": "name"}, size]})
+    walk_chunks(chunks, "little", BytesSource(b"a\0\1b"), 0, 4)
     checksums.checksum("crc16-arc", [b"kernel"])
     hashes.NameHash(kind="fnv1a32").of(["kernel"])
 
@@ -59,6 +65,11 @@ def _sounds() -> None:
     codes = np.zeros(4, np.uint8)
     ima.encode_run(ima.decode_run(codes), codes)
     Frames(16, (("shift", 4), ("filter", 4)), 12, -1, ((0, 0),)).encode(np.zeros(4, np.int16), bytes(16))
+
+
+def _models() -> None:
+    places = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], np.float32)
+    shaded(Mesh({"POSITION": places}, np.array([[0, 1, 2]], np.uint32), (Part("", 0, 1),)), 16)
 
 
 def _discs() -> None:
@@ -82,6 +93,7 @@ _STEPS: dict[str, Callable[[], None]] = {
     "layouts": _layouts,
     "discs": _discs,
     "sounds": _sounds,
+    "models": _models,
     "signs": _signs,
     "pictures": _pictures,
 }

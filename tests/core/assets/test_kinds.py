@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -19,6 +20,11 @@ from brae.core.containers.base import Container
 from brae.core.containers.nesting import open_path
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.library import Library
+from brae.core.layouts.load import parse
+from tests.core.assets.mesh.models import LAYOUT, lighthouse
+from tests.core.assets.mesh.models import written as model_file
+
+Models = tuple[Container, Library, list[catalogue.Item]]
 
 
 @pytest.fixture(scope="session")
@@ -33,23 +39,39 @@ def items(harbour: Container, library: Library) -> list[catalogue.Item]:
     return list(catalogue.catalogue(harbour, library))
 
 
+@pytest.fixture(scope="session")
+def models(tmp_path_factory: pytest.TempPathFactory) -> tuple[Container, Library, list[catalogue.Item]]:
+    """An archive of twelve models in an invented form: the demo has none."""
+    path = tmp_path_factory.mktemp("models") / "models.zip"
+    places, *rest = lighthouse()
+    with zipfile.ZipFile(path, "w") as archive:
+        for number in range(12):
+            archive.writestr(f"tower_{number}.shp", model_file((places * (1 + number), *rest), number))
+    known = Library()
+    known.add(parse(LAYOUT))
+    container = open_path(path, [], known).container
+    return container, known, list(catalogue.catalogue(container, known))
+
+
 def test_kinds_are_found_by_themselves_and_in_order() -> None:
-    assert list(kinds()) == ["texture", "sound", "text"]
+    assert list(kinds()) == ["texture", "sound", "text", "mesh"]
     for kind in kinds().values():
         assert kind_of(kind.id) is kind
         assert declared(kind.facts)
         assert kind.exchange or kind.rebuild.__qualname__.startswith("AssetKind"), "what is edited is written again"
         assert issubclass(kind.query, Query)
         assert {one.suffix for one in kind.exchange} == {one.suffix.lower() for one in kind.exchange}
-    with pytest.raises(NotFoundError, match="texture, sound, text"):
+    with pytest.raises(NotFoundError, match="texture, sound, text, mesh"):
         kind_of("smell")
 
 
 @pytest.mark.parametrize("identifier", list(kinds()))
 def test_every_item_of_a_kind_is_read_shown_and_written_again(
-    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item]
+    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: Models
 ) -> None:
     kind = kinds()[identifier]
+    if identifier == "mesh":
+        harbour, library, items = models
     seen = 0
     for index, item in enumerate(items):
         if item.kind != identifier or item.fault or item.parts:
@@ -71,9 +93,11 @@ def test_every_item_of_a_kind_is_read_shown_and_written_again(
 
 @pytest.mark.parametrize("identifier", [kind.id for kind in kinds().values() if kind.exchange])
 def test_what_goes_out_and_comes_back_untouched_is_the_original(
-    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item]
+    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: Models
 ) -> None:
     kind = kinds()[identifier]
+    if identifier == "mesh":
+        harbour, library, items = models
     chosen = [index for index, item in enumerate(items) if item.kind == identifier and not item.parts][:12]
     for index in chosen:
         data = harbour.read(index)

@@ -39,6 +39,7 @@ MemberRole = Literal[
     "name", "name-offset", "name-length", "name-hash", "extension", "folder", "parent", "id",
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
     "file-count", "folder-count", "first-member", "member-count", "file-number", "reference", "owner",
+    "first-index", "index-count",
 ]  # fmt: skip
 
 

@@ -32,6 +32,7 @@ from brae.core.layouts.fields import (
     check_inside,
     near,
 )
+from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
     ChunksPart,
@@ -111,7 +112,7 @@ class Layout(Strict):
 
     layout: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9\-]{0,63}$", description="its identifier")]
     title: str
-    kind: Literal["archive", "texture"]
+    kind: Literal["archive", "texture", "mesh"]
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)
@@ -183,9 +184,39 @@ class Layout(Strict):
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
+        if self.kind == "mesh":
+            self._check_mesh(known)
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
+
+    def _check_mesh(self, known: Mapping[str, Part]) -> None:
+        streams = [part for part in self.parts if isinstance(part, VerticesPart)]
+        names = [name for part in streams for name in part.places]
+        if "POSITION" not in names:
+            raise ValueError("a layout of kind 'mesh' has a part 'vertices' with POSITION")
+        if twice := next((name for name in names if names.count(name) > 1), None):
+            raise ValueError(f"two buffers of vertices have '{twice}'")
+        forms = {(part.axes, part.metres, part.origin) for part in streams}
+        if len(forms) > 1:
+            raise ValueError("all buffers of vertices have the same axes, metres and origin")
+        faces = [part for part in self.parts if isinstance(part, IndicesPart)]
+        if len(faces) > 1:
+            raise ValueError("a layout of kind 'mesh' has one part 'indices' at most")
+        for part in faces:
+            table = known.get(part.parts or "")
+            if part.parts is not None and not isinstance(table, TablePart):
+                raise ValueError(f"'{part.parts}' is no table of parts{near(part.parts, known)}")
+            if isinstance(table, TablePart) and table.column("index-count") is None:
+                raise ValueError(f"'{part.parts}' tells the model's parts, and needs the role index-count")
+        texts = {part.field for part in self.parts if isinstance(part, FieldPart) and part.type == "f32"}
+        for stream in streams:
+            wanted = [*(stream.box.least + stream.box.most if stream.box else [])]
+            wanted += [*stream.sphere.centre, stream.sphere.radius] if stream.sphere else []
+            if lost := next((name for name in wanted if name not in texts), None):
+                raise ValueError(
+                    f"'{lost}' says where the vertices are, and is no field of type f32{near(lost, texts)}"
+                )
 
     def _naming_fields(self) -> list[str]:
         """The fields that can name another file: texts of the main one, before any of another is read."""
@@ -372,7 +403,9 @@ class Layout(Strict):
                     raise ValueError(f"'{part.field}' speaks of the file '{name}', which 'files' does not name")
             elif name not in known:
                 raise ValueError(f"'{part.field}' speaks of '{name}', which is no part{near(name, known)}")
-            elif function == "count" and not isinstance(known[name], TablePart | ChunksPart):
+            elif function == "count" and not isinstance(
+                known[name], TablePart | ChunksPart | VerticesPart | IndicesPart
+            ):
                 raise ValueError(f"'{part.field}' counts '{name}', which is no table")
             elif function == "folders" and not isinstance(known[name], TreePart):
                 raise ValueError(f"'{part.field}' counts the folders of '{name}', which is no tree")

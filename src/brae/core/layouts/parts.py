@@ -27,6 +27,7 @@ from brae.core.layouts.fields import (
     check_inside,
     or_sum,
 )
+from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.storage import Storage
 
@@ -481,10 +482,14 @@ def _part_kind(value: Any) -> str | None:
     return next((kind for kind in _PART_KINDS if kind in keys), None)
 
 
-_PART_KINDS = ("table", "tree", "chunks", "stream", "names", "members", "pixels", "bytes", "field")
+_PART_KINDS = (
+    "table", "tree", "chunks", "stream", "names", "members", "pixels", "vertices", "indices", "bytes", "field",
+)  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
     | Annotated[BytesPart, Tag("bytes")]
+    | Annotated[VerticesPart, Tag("vertices")]
+    | Annotated[IndicesPart, Tag("indices")]
     | Annotated[TablePart, Tag("table")]
     | Annotated[TreePart, Tag("tree")]
     | Annotated[ChunksPart, Tag("chunks")]

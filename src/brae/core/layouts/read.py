@@ -13,6 +13,7 @@ from brae.core.layouts import expressions
 from brae.core.layouts.chunks import Chunks, walk_chunks
 from brae.core.layouts.digits import BASES, as_text, number_of
 from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
+from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import reveal, with_keys
 from brae.core.layouts.parts import (
@@ -253,6 +254,12 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
     if isinstance(part, PixelsPart):
         size = source.size - start if part.size is None else _size(part.size, parsed, start)
         parsed.regions[part.name] = Region(part, part.file, start, min(start + size, source.size))
+        return start + size
+    if isinstance(part, VerticesPart | IndicesPart):
+        number = _size(part.count, parsed, start, "vertices" if isinstance(part, VerticesPart) else "indices")
+        size = number * part.width
+        _check_fits(size, source, start, f"{number} of {part.width} bytes each")
+        parsed.regions[part.name] = Region(part, part.file, start, start + size)
         return start + size
     if isinstance(part, FieldPart):
         return _read_field(part, parsed, start)

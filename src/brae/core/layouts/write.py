@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from brae.core.layouts.directory import Directory
 from brae.core.layouts.directory import directory as directory_of
 from brae.core.layouts.edits import Edits
 from brae.core.layouts.fields import FieldPart, Hidden, Range
+from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.members import Inner, inner_of, restructure
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
@@ -42,8 +44,9 @@ def compose(
     in_place: bool = False,
     pixels: bytes | None = None,
     values: dict[str, int] | None = None,
+    model: Model | None = None,
 ) -> Composed:
-    """Everything written anew, with ``edits`` to the members, or new ``pixels`` and header ``values``.
+    """Everything written anew, with ``edits`` to the members, new ``pixels`` and header ``values``, or a ``model``.
 
     Regions keep their order, the unknown bytes between them and their alignment; counts, sizes, offsets and
     checksums follow. With ``in_place`` nothing moves: every changed member must fit its slot.
@@ -51,6 +54,10 @@ def compose(
     if directory is None and parsed.layout.content is not None:
         directory = directory_of(parsed)
     composer = _Composer(parsed, directory, edits or Edits(), in_place, pixels, values or {})
+    if model is not None:
+        composer.blocks |= model.buffers
+        composer.texts |= model.fields
+        composer.tables |= model.tables
     for _ in range(_MOST_ROUNDS):
         result = composer.run()
         if not composer.grown:
@@ -58,6 +65,15 @@ def compose(
         if in_place:
             raise LayoutError("A record would have another length, so everything behind it would move.")
     raise LayoutError("The sizes of the records do not settle: numbers of variable length depend on each other.")
+
+
+@dataclass(frozen=True)
+class Model:
+    """New buffers of a model by their parts' names, the bytes of header fields, and its table of parts."""
+
+    buffers: Mapping[str, bytes]
+    fields: Mapping[str, bytes] = field(default_factory=dict)
+    tables: Mapping[str, Rows] = field(default_factory=dict)
 
 
 def _fixed(part: object) -> bool:
@@ -82,6 +98,8 @@ class _Composer:
         self.parsed, self.directory, self.edits, self.in_place = parsed, directory, edits, in_place
         self.pixels, self.new_values = pixels, values
         self.endian = parsed.layout.endian
+        #: the bytes of header fields that are no whole numbers, as they will be
+        self.texts: dict[str, bytes] = {}
         self.tables: dict[str, Rows] = {
             name: table.copy() for name, table in parsed.tables.items() if name not in parsed.trees
         }
@@ -382,7 +400,7 @@ class _Composer:
         number: int | None = self.new_values.get(part.field)
         if part.is_ is not None:
             number = expressions.evaluate(part.is_, self._known_values() | self.new_values, self._ask)
-        raw = self.parsed.texts[part.field]
+        raw = self.texts.get(part.field, self.parsed.texts[part.field])
         pieces = {piece.field: piece for piece in part.bits or []}
         if pieces.keys() & self.new_values.keys():
             return self._bits(part, raw)
@@ -397,6 +415,10 @@ class _Composer:
 
     def _ask(self, function: str, name: str) -> int:
         """What an expression asks about a part, as it is now."""
+        if function == "count" and name not in self.tables:
+            part = self.parsed.regions[name].part
+            assert isinstance(part, VerticesPart | IndicesPart)
+            return self._length(name) // part.width
         if function == "count":
             return len(self.tables[name]) + self.chunks_more.get(name, 0)
         if function == "folders":

@@ -160,5 +160,7 @@ def _relevant(layout: Layout) -> tuple[np.ndarray, int] | None:
 
     A number that nothing else in the layout speaks of (a stamp, a hash) says nothing of the texture.
     """
+    if any(part.sums for part in layout.parts):
+        return None
     found = _relevant_of(layout.model_dump_json(by_alias=True, exclude_none=True))
     return None if found is None else (np.array(found[0], np.int64), found[1])

@@ -1,0 +1,1 @@
+"""Models: read and written by layouts, out as glTF and OBJ, and back."""

@@ -1,0 +1,327 @@
+"""Models as open files: glTF 2.0 (.glb, .gltf) and Wavefront OBJ out, glTF back."""
+
+from __future__ import annotations
+
+import base64
+import io
+from collections.abc import Iterator
+from typing import Any
+from urllib.parse import unquote_to_bytes
+
+import numpy as np
+
+from brae.core.assets.mesh.mesh import Floats, Mesh, Part, normals_of
+from brae.core.errors import FormatError, LimitError
+
+#: glTF 2.0, tables of section 3.6.2.2: component types and what they are in numpy
+_COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+_SHAPES = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+_FLOAT, _UNSIGNED = 5126, 5125
+#: bytes of a model that comes back, and how deep its nodes may lie
+LARGEST, _DEEPEST = 1 << 30, 64
+_TRIANGLES, _STRIP, _FAN = 4, 5, 6
+
+
+def to_glb(mesh: Mesh, name: str = "model") -> bytes:
+    """A binary glTF file with one mesh, a primitive and a material for each part; the same bytes every time."""
+    import pygltflib as gl
+
+    found = gl.GLTF2(asset=gl.Asset(version="2.0", generator="Brae"), scene=0, scenes=[gl.Scene(nodes=[0])])
+    blob = bytearray()
+
+    def view(data: bytes, target: int) -> int:
+        blob.extend(bytes(-len(blob) % 4))
+        found.bufferViews.append(gl.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target))
+        blob.extend(data)
+        return len(found.bufferViews) - 1
+
+    def accessor(
+        values: np.ndarray[Any, Any], component: int, shape: str, target: int, *, box: bool = False
+    ) -> int:
+        one = gl.Accessor(
+            bufferView=view(np.ascontiguousarray(values).tobytes(), target), byteOffset=0, componentType=component,
+            count=len(values), type=shape,
+        )  # fmt: skip
+        if box:
+            one.min, one.max = values.min(axis=0).tolist(), values.max(axis=0).tolist()
+        found.accessors.append(one)
+        return len(found.accessors) - 1
+
+    attributes: dict[str, int] = {}
+    for semantic, values in sendable(mesh).items() if len(mesh) else ():
+        shape = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4"}[values.shape[1]]
+        if semantic.startswith("JOINTS"):
+            joints = values.astype("<u2")
+            attributes[semantic] = accessor(joints, 5123, shape, gl.ARRAY_BUFFER)
+        else:
+            attributes[semantic] = accessor(
+                values.astype("<f4"), _FLOAT, shape, gl.ARRAY_BUFFER, box=semantic == "POSITION"
+            )
+    primitives = []
+    for number, part in enumerate(mesh.parts):
+        found.materials.append(gl.Material(name=part.material or f"part {number}", doubleSided=False))
+        if not part.count:
+            continue
+        corners = mesh.corners_of(part).reshape(-1).astype("<u4")
+        primitives.append(
+            gl.Primitive(
+                attributes=gl.Attributes(**attributes),
+                indices=accessor(corners, _UNSIGNED, "SCALAR", gl.ELEMENT_ARRAY_BUFFER),
+                material=number, mode=_TRIANGLES,
+            )
+        )  # fmt: skip
+    if primitives:
+        found.meshes, found.nodes = [gl.Mesh(name=name, primitives=primitives)], [gl.Node(name=name, mesh=0)]
+        found.buffers = [gl.Buffer(byteLength=len(blob))]
+        found.set_binary_blob(bytes(blob))
+    else:
+        found.nodes = [gl.Node(name=name)]
+    return b"".join(found.save_to_bytes())
+
+
+def sendable(mesh: Mesh) -> dict[str, Floats]:
+    """The attributes as glTF allows them (section 3.7.2.1): unit normals; tangents, joints and weights of four."""
+    found: dict[str, Floats] = {}
+    for name, values in mesh.attributes.items():
+        sort = name.partition("_")[0]
+        if sort == "POSITION":
+            values = values[:, :3]
+        elif sort in ("NORMAL", "TANGENT"):
+            flat = values[:, :3].astype(np.float64)
+            lengths = np.linalg.norm(flat, axis=1, keepdims=True)
+            unit = np.where(lengths > 1e-12, flat / np.maximum(lengths, 1e-12), [0.0, 1.0, 0.0])
+            side = values[:, 3:4] if values.shape[1] > 3 else np.ones((len(values), 1))
+            values = unit if sort == "NORMAL" else np.concatenate([unit, np.where(side < 0, -1.0, 1.0)], axis=1)
+        elif sort == "TEXCOORD":
+            values = values[:, :2]
+        elif sort in ("JOINTS", "WEIGHTS") and values.shape[1] < 4:
+            values = np.pad(values, ((0, 0), (0, 4 - values.shape[1])))
+        found[name] = values.astype(np.float32)
+    return found
+
+
+def to_obj(mesh: Mesh) -> bytes:
+    """A Wavefront OBJ text: positions, coordinates (from the bottom, as OBJ has them), normals, a group a part."""
+    out = io.StringIO()
+    out.write("# right-handed, y up\n")
+    for line in mesh.positions:
+        out.write("v {:.9g} {:.9g} {:.9g}\n".format(*line.tolist()))
+    at, turned = mesh.attributes.get("TEXCOORD_0"), mesh.attributes.get("NORMAL")
+    for u, v in at[:, :2].tolist() if at is not None else ():
+        out.write(f"vt {u:.9g} {1 - v:.9g}\n")
+    for line in turned[:, :3] if turned is not None else ():
+        out.write("vn {:.9g} {:.9g} {:.9g}\n".format(*line.tolist()))
+    form = "{0}/{0}/{0}" if at is not None and turned is not None else "{0}/{0}" if at is not None else "{0}//{0}"
+    form = form if at is not None or turned is not None else "{0}"
+    for number, part in enumerate(mesh.parts):
+        name = (part.material or f"part_{number}").replace(" ", "_")
+        out.write(f"g {name}\nusemtl {name}\n")
+        for corners in (mesh.corners_of(part) + 1).tolist():
+            out.write("f " + " ".join(form.format(corner) for corner in corners) + "\n")
+    return out.getvalue().encode()
+
+
+# ---- back ---------------------------------------------------------------------------------------------------
+
+
+def from_gltf(data: bytes) -> Mesh:
+    """The model of a .glb or a .gltf whose buffers are in it: every mesh of its scene where its nodes put it.
+
+    Parts that share a material are one, in the order in which they first stand. Raises FormatError or LimitError.
+    """
+    if len(data) > LARGEST:
+        raise LimitError(f"A model of {len(data):,} bytes is more than {LARGEST >> 30} GiB.")
+    found = _loaded(data)
+    pieces = list(_pieces(found))
+    if not pieces:
+        raise FormatError("There is no mesh in this model.", expected="one with triangles")
+    names = [name for attributes, _, _ in pieces for name in attributes]
+    common = [name for name in dict.fromkeys(names) if names.count(name) == len(pieces)]
+    attributes = {}
+    for name in common:
+        columns = max(piece[0][name].shape[1] for piece in pieces)
+        attributes[name] = np.concatenate(
+            [np.pad(piece[0][name], ((0, 0), (0, columns - piece[0][name].shape[1]))) for piece in pieces]
+        )
+    starts = np.cumsum([0, *(len(piece[0]["POSITION"]) for piece in pieces)])
+    by_material: dict[str, list[np.ndarray[Any, Any]]] = {}
+    for (_, corners, material), start in zip(pieces, starts.tolist(), strict=False):
+        by_material.setdefault(material, []).append(corners + np.uint32(start))
+    joined_up: list[np.ndarray[Any, Any]] = []
+    parts, first = [], 0
+    for material, some in by_material.items():
+        joined = np.concatenate(some)
+        joined_up.append(joined)
+        parts.append(Part(material, first, len(joined)))
+        first += len(joined)
+    mesh = Mesh(attributes, np.concatenate(joined_up).astype(np.uint32), tuple(parts))
+    if "NORMAL" not in mesh.attributes:
+        mesh = Mesh({**mesh.attributes, "NORMAL": normals_of(mesh)}, mesh.corners, mesh.parts)
+    return mesh
+
+
+def _loaded(data: bytes) -> Any:
+    import pygltflib as gl
+
+    try:
+        if data[:4] == b"glTF":
+            found = gl.GLTF2.load_from_bytes(data)
+        else:
+            found = gl.GLTF2.from_json(data.decode("utf-8"))
+    except Exception as error:  # whatever a damaged file makes the library say
+        raise FormatError(
+            "This is no glTF file that can be read.", expected=".glb or .gltf, version 2.0"
+        ) from error
+    if found is None or not isinstance(found.nodes, list) or (found.asset and found.asset.version[:1] != "2"):
+        raise FormatError("This is no glTF file of version 2.0.")
+    if found.extensionsRequired:
+        raise FormatError(
+            f"The model needs {', '.join(found.extensionsRequired)}, which cannot be read.",
+            remedy="Save it without compression.",
+        )
+    return found
+
+
+def _pieces(found: Any) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any], str]]:
+    """Each primitive of triangles, with its node's place: attributes, corners, material."""
+    scenes = found.scenes or []
+    number = found.scene if isinstance(found.scene, int) and 0 <= found.scene < len(scenes) else 0
+    roots = scenes[number].nodes if scenes and scenes[number].nodes else range(len(found.nodes))
+    waiting = [(node, np.eye(4), 0) for node in reversed(list(roots))]
+    seen: set[int] = set()
+    while waiting:
+        number, outer, depth = waiting.pop()
+        if not 0 <= number < len(found.nodes) or depth > _DEEPEST:
+            raise FormatError(f"Node {number} is not there, or lies more than {_DEEPEST} deep.")
+        if number in seen:
+            continue
+        seen.add(number)
+        node = found.nodes[number]
+        here = outer @ _matrix(node)
+        waiting += [(child, here, depth + 1) for child in reversed(node.children or [])]
+        if node.mesh is None:
+            continue
+        if not 0 <= node.mesh < len(found.meshes):
+            raise FormatError(f"Node {number} has mesh {node.mesh}, and there are {len(found.meshes)}.")
+        for primitive in found.meshes[node.mesh].primitives:
+            yield _piece(found, primitive, here if node.skin is None else np.eye(4))
+
+
+def _matrix(node: Any) -> np.ndarray[Any, Any]:
+    """A node's transform: glTF 2.0, section 3.5.3 (matrices column by column; T * R * S)."""
+    if node.matrix and len(node.matrix) == 16:
+        return np.array(node.matrix, np.float64).reshape(4, 4).T
+    result = np.eye(4)
+    x, y, z, w = node.rotation or (0.0, 0.0, 0.0, 1.0)
+    turn = np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )
+    result[:3, :3] = turn * np.array(node.scale or (1.0, 1.0, 1.0))
+    result[:3, 3] = node.translation or (0.0, 0.0, 0.0)
+    return result
+
+
+def _piece(found: Any, primitive: Any, place: Any) -> tuple[dict[str, Floats], np.ndarray[Any, Any], str]:
+    attributes: dict[str, Floats] = {}
+    for name, number in vars(primitive.attributes).items():
+        if number is not None and name[:1].isupper():
+            attributes[name] = _values(found, number, f"{name} of a mesh").astype(np.float32)
+    if "POSITION" not in attributes:
+        raise FormatError("A mesh has no positions.")
+    count = len(attributes["POSITION"])
+    if any(len(values) != count for values in attributes.values()):
+        raise FormatError("The attributes of a mesh have different lengths.")
+    if not np.isfinite(attributes["POSITION"]).all():
+        raise FormatError("A position of the model is no number.")
+    if primitive.indices is None:
+        raw = np.arange(count, dtype=np.uint32)
+    else:
+        raw = _values(found, primitive.indices, "the indices")[:, 0].astype(np.int64)
+        if len(raw) and (raw.min() < 0 or raw.max() >= count):
+            raise FormatError(f"Index {int(raw.max())} is beyond the {count} vertices of its mesh.")
+        raw = raw.astype(np.uint32)
+    mode = _TRIANGLES if primitive.mode is None else primitive.mode
+    if mode == _TRIANGLES:
+        corners = raw[: len(raw) - len(raw) % 3].reshape(-1, 3)
+    elif mode == _STRIP and len(raw) >= 3:
+        corners = np.stack([raw[:-2], raw[1:-1], raw[2:]], axis=1)
+        corners[1::2] = corners[1::2][:, [1, 0, 2]]
+    elif mode == _FAN and len(raw) >= 3:
+        corners = np.stack([np.full(len(raw) - 2, raw[0]), raw[1:-1], raw[2:]], axis=1)
+    else:
+        raise FormatError("A mesh is made of points or lines.", expected="triangles")
+    if not np.array_equal(place, np.eye(4)):
+        _move(attributes, place)
+        if np.linalg.det(place[:3, :3]) < 0:
+            corners = corners[:, ::-1]
+    material = ""
+    if primitive.material is not None and 0 <= primitive.material < len(found.materials or []):
+        material = found.materials[primitive.material].name or f"part {primitive.material}"
+    return attributes, np.ascontiguousarray(corners), material
+
+
+def _move(attributes: dict[str, Floats], place: np.ndarray[Any, Any]) -> None:
+    """Vertices where a node puts them."""
+    attributes["POSITION"] = (attributes["POSITION"] @ place[:3, :3].T + place[:3, 3]).astype(np.float32)
+    turned = np.linalg.inv(place[:3, :3]).T if abs(np.linalg.det(place[:3, :3])) > 1e-12 else place[:3, :3]
+    for name, by in (("NORMAL", turned), ("TANGENT", place[:3, :3])):
+        if name in attributes:
+            moved = attributes[name][:, :3] @ by.T
+            moved /= np.maximum(np.linalg.norm(moved, axis=1, keepdims=True), 1e-12)
+            attributes[name][:, :3] = moved
+
+
+def _values(found: Any, number: int, what: str) -> np.ndarray[Any, Any]:
+    """An accessor's numbers, shape (count, numbers); whole ones that are normalised as 0 to 1 (or -1 to 1)."""
+    try:
+        one = found.accessors[number]
+        dtype, columns = np.dtype(_COMPONENTS[one.componentType]), _SHAPES[one.type]
+        if one.sparse is not None:
+            raise FormatError(f"{what} are stored sparsely, which cannot be read.")
+        count, width = int(one.count), dtype.itemsize * columns
+        if not 0 <= count <= LARGEST // max(width, 1):
+            raise LimitError(f"{what}: {count:,} are announced.")
+        if one.bufferView is None:
+            return np.zeros((count, columns), np.float32)
+        view = found.bufferViews[one.bufferView]
+        data = _buffer(found, view.buffer)
+        begin = int(view.byteOffset or 0)
+        area = data[begin : begin + int(view.byteLength)]
+        step, start = int(view.byteStride or width), int(one.byteOffset or 0)
+        if count and (begin < 0 or start < 0 or step < width or start + (count - 1) * step + width > len(area)):
+            raise FormatError(f"{what} end outside their buffer.")
+        raw = (
+            np.ndarray((count, width), np.uint8, area, start, (step, 1))
+            if count
+            else np.zeros((0, width), np.uint8)
+        )
+    except (KeyError, IndexError, TypeError, ValueError) as error:
+        raise FormatError(f"{what} cannot be found in the file.") from error
+    values: np.ndarray[Any, Any] = np.ascontiguousarray(raw).view(dtype).reshape(count, columns)
+    if one.normalized and dtype.kind in "iu":
+        most = np.iinfo(dtype).max
+        values = np.maximum(values.astype(np.float32) / np.float32(most), np.float32(-1))
+    return values
+
+
+def _buffer(found: Any, number: int) -> bytes:
+    buffer = found.buffers[number]
+    if buffer.uri is None:
+        blob = found.binary_blob()
+        if blob is None:
+            raise FormatError("The binary part of the model is missing.")
+        return bytes(blob)
+    if not buffer.uri.startswith("data:"):
+        raise FormatError(
+            f"The model keeps its data in another file, '{buffer.uri[:80]}'.",
+            remedy="Save it as .glb, in one file.",
+        )
+    head, _, body = buffer.uri.partition(",")
+    try:
+        return base64.b64decode(body, validate=True) if head.endswith(";base64") else unquote_to_bytes(body)
+    except ValueError as error:
+        raise FormatError("The data in the model is no base64.") from error

@@ -1,0 +1,54 @@
+"""Compiled loops over triangles. Numba is slow to import: only when a picture is asked for."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from brae.core.compiled import kernel
+
+
+@kernel
+def shade(places: Any, normals: Any, corners: Any, colours: Any, light: Any, depth: Any, out: Any) -> None:
+    """Draw triangles into ``out`` (height, width, 4; uint8), nearest first by ``depth`` (height, width).
+
+    ``places`` are in pixels, the third number towards one; ``colours`` one a triangle, 0 to 1. Lambert's cosine law
+    with a floor; the back of a triangle is lit like its front.
+    """
+    height, width = depth.shape
+    for t in range(len(corners)):
+        a, b, c = corners[t, 0], corners[t, 1], corners[t, 2]
+        ax, ay = places[a, 0], places[a, 1]
+        bx, by = places[b, 0], places[b, 1]
+        cx, cy = places[c, 0], places[c, 1]
+        area = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
+        if area == 0.0:
+            continue
+        low_x = max(int(np.floor(min(ax, bx, cx))), 0)
+        high_x = min(int(np.ceil(max(ax, bx, cx))), width - 1)
+        low_y = max(int(np.floor(min(ay, by, cy))), 0)
+        high_y = min(int(np.ceil(max(ay, by, cy))), height - 1)
+        for y in range(low_y, high_y + 1):
+            for x in range(low_x, high_x + 1):
+                px, py = x + 0.5, y + 0.5
+                one = ((bx - px) * (cy - py) - (cx - px) * (by - py)) / area
+                two = ((cx - px) * (ay - py) - (ax - px) * (cy - py)) / area
+                three = 1.0 - one - two
+                if one < 0.0 or two < 0.0 or three < 0.0:
+                    continue
+                z = one * places[a, 2] + two * places[b, 2] + three * places[c, 2]
+                if z <= depth[y, x]:
+                    continue
+                depth[y, x] = z
+                nx = one * normals[a, 0] + two * normals[b, 0] + three * normals[c, 0]
+                ny = one * normals[a, 1] + two * normals[b, 1] + three * normals[c, 1]
+                nz = one * normals[a, 2] + two * normals[b, 2] + three * normals[c, 2]
+                length = np.sqrt(nx * nx + ny * ny + nz * nz)
+                lit = 0.0
+                if length > 0.0:
+                    lit = abs(nx * light[0] + ny * light[1] + nz * light[2]) / length
+                shown = 0.28 + 0.72 * lit
+                for k in range(3):
+                    out[y, x, k] = min(255.0, colours[t, k] * shown * 255.0)
+                out[y, x, 3] = 255

@@ -1,0 +1,207 @@
+"""What an editor changed by itself in a model, and what puts it right."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from brae.core.assets.mesh.described import MeshFile
+from brae.core.assets.mesh.mesh import Mesh, Part, bounds, normals_of, tangents_of, welded, without_unused
+from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
+from brae.core.errors import FormatError
+
+REMEDIES = {
+    "parts": "Keep the original's parts: join what is more, leave empty what is missing",
+    "coordinates": "Move texture coordinates into 0 to 1 by whole pictures",
+    "turned": "Turn the faces round",
+}
+#: coordinates may be so far outside before it is told: rounding, and a texel or two
+_NEARLY = 0.01
+#: a model whose volume has the other sign is turned inside out; below this share of its box it has no inside
+_HOLLOW = 0.02
+
+
+def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[MatchSheet, bytes]:
+    """A model that came back beside its original, and the file that it makes."""
+    findings: list[Finding] = []
+
+    def remedy(name: str) -> Remedy:
+        return Remedy(id=name, label=REMEDIES[name], applied=name in remedies)
+
+    mesh, notes = _in_form(original, came)
+    findings += notes
+    mesh = _ordered(mesh, original.mesh.parts)
+    if len(mesh.parts) != len(original.mesh.parts):
+        more = len(mesh.parts) - len(original.mesh.parts)
+        words = f"{abs(more)} {'part' if abs(more) == 1 else 'parts'} {'more' if more > 0 else 'fewer'}"
+        findings.append(
+            Finding(
+                id="parts", severity="stops", remedy=remedy("parts"),
+                title=f"{words} than the original's {len(original.mesh.parts)}",
+                in_game="A game that expects as many parts as before does not load the model.",
+            )
+        )  # fmt: skip
+        if "parts" in remedies or original.parts_table is None:
+            mesh = _as_many(mesh, original.mesh.parts)
+    findings += _coordinates(original.mesh, mesh, remedy("coordinates"))
+    if "coordinates" in remedies:
+        mesh = _inside(mesh)
+    if _inside_out(original.mesh, mesh):
+        findings.append(
+            Finding(
+                id="turned", severity="shows", sure="likely", remedy=remedy("turned"),
+                title="The faces look the other way",
+                in_game="The model is seen from inside, or not at all.",
+            )
+        )  # fmt: skip
+        if "turned" in remedies:
+            mesh = replace(mesh, corners=np.ascontiguousarray(mesh.corners[:, ::-1]))
+    mesh = welded(without_unused(mesh))
+    if len(mesh) > original.limit:
+        raise FormatError(
+            f"The model has {len(mesh):,} vertices, and the indices of this file can name {original.limit:,}.",
+            remedy="Make it simpler, or split it into several models.",
+        )
+    return MatchSheet(properties=_properties(original.mesh, came, mesh), findings=findings), original.rewrite(mesh)
+
+
+def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
+    """The model with just the attributes that the file keeps."""
+    wanted = original.form
+    found = dict(came.attributes)
+    notes: list[Finding] = []
+
+    def note(name: str, title: str, in_game: str, severity: str = "note") -> None:
+        notes.append(Finding(id=name, severity=severity, title=title, in_game=in_game))
+
+    if "NORMAL" in wanted and "NORMAL" not in found:
+        found["NORMAL"] = normals_of(came)
+        note("normals", "Normals worked out anew", "It is lit by the faces' directions.")
+    for name in wanted:
+        if name in found:
+            continue
+        sort = name.partition("_")[0]
+        rows = len(came)
+        if name == "TANGENT":
+            continue
+        if sort == "TEXCOORD":
+            note(
+                "no-coordinates", f"{name} is missing",
+                "The texture is one colour all over: the editor saved no coordinates.", "stops",
+            )  # fmt: skip
+            found[name] = np.zeros((rows, 2), np.float32)
+        elif sort == "COLOR":
+            note("no-colours", f"{name} is missing: white", "Where vertices had colours they have none.", "shows")
+            found[name] = np.ones((rows, 4), np.float32)
+        else:
+            note(
+                "no-skin", f"{name} is missing",
+                "The model does not move with its skeleton: the editor saved no weights.", "stops",
+            )  # fmt: skip
+            found[name] = np.zeros((rows, 4), np.float32)
+            if sort == "WEIGHTS" and name.endswith("_0"):
+                found[name][:, 0] = 1
+    mesh = Mesh(found, came.corners, came.parts)
+    if "TANGENT" in wanted and "TANGENT" not in found and "TEXCOORD_0" in found:
+        found["TANGENT"] = tangents_of(mesh)
+        note("tangents", "Tangents worked out anew", "Normal maps are lit as by the new coordinates.")
+    elif "TANGENT" in wanted and "TANGENT" not in found:
+        found["TANGENT"] = np.tile(np.array([1, 0, 0, 1], np.float32), (len(came), 1))
+    lost = [name for name in found if name not in wanted]
+    if lost:
+        note("lost", f"Not kept: {', '.join(lost)}", "This file's vertices have no place for it.")
+    return Mesh({name: found[name] for name in wanted}, came.corners, came.parts), notes
+
+
+def _ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
+    """Parts in the original's order, by their materials; those that the original has not come last."""
+    names = [part.material for part in wanted]
+    places = {name: names.index(name) for name in names}
+    order = sorted(mesh.parts, key=lambda part: places.get(part.material, len(names)))
+    if len(order) == len(names) and not any(part.material in places for part in order):
+        order = [replace(part, material=name) for part, name in zip(mesh.parts, names, strict=True)]  # other names
+    return _laid(mesh, [(part.material, mesh.corners_of(part)) for part in order])
+
+
+def _laid(mesh: Mesh, pieces: Sequence[tuple[str, np.ndarray]]) -> Mesh:
+    corners, parts, first = [np.zeros((0, 3), np.uint32)], [], 0
+    for material, some in pieces:
+        parts.append(Part(material, first, len(some)))
+        corners.append(some)
+        first += len(some)
+    return replace(mesh, corners=np.concatenate(corners), parts=tuple(parts))
+
+
+def _as_many(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
+    """As many parts as the original: what is more is joined to the last, what is missing is empty."""
+    by_name = {part.material: mesh.corners_of(part) for part in mesh.parts}
+    pieces = [(part.material, by_name.pop(part.material, np.zeros((0, 3), np.uint32))) for part in wanted]
+    rest = list(by_name.values())
+    if rest and pieces:
+        pieces[-1] = (pieces[-1][0], np.concatenate([pieces[-1][1], *rest]))
+    return _laid(mesh, pieces)
+
+
+def _coordinates(original: Mesh, mesh: Mesh, remedy: Remedy) -> list[Finding]:
+    if "TEXCOORD_0" not in mesh.attributes or not len(mesh) or "TEXCOORD_0" not in original.attributes:
+        return []
+    before, now = original.attributes["TEXCOORD_0"], mesh.attributes["TEXCOORD_0"]
+
+    def outside(values: np.ndarray) -> bool:
+        return bool(len(values)) and (values.min() < -_NEARLY or values.max() > 1 + _NEARLY)
+
+    if outside(before) or not outside(now):
+        return []
+    return [
+        Finding(
+            id="coordinates", severity="shows", remedy=remedy,
+            title="Texture coordinates are outside of 0 to 1, and the original's were not",
+            in_game="Where the texture does not repeat, its border is drawn there.",
+        )
+    ]  # fmt: skip
+
+
+def _inside(mesh: Mesh) -> Mesh:
+    """Each triangle's coordinates moved by whole pictures, so that its middle is within 0 to 1."""
+    corners = mesh.corners.reshape(-1)
+    attributes = {name: values[corners] for name, values in mesh.attributes.items()}
+    at = attributes["TEXCOORD_0"].reshape(-1, 3, attributes["TEXCOORD_0"].shape[1])
+    at = at - np.floor(at.mean(axis=1, keepdims=True))
+    attributes["TEXCOORD_0"] = at.reshape(len(corners), -1).astype(np.float32)
+    return replace(mesh, attributes=attributes, corners=np.arange(len(corners), dtype=np.uint32).reshape(-1, 3))
+
+
+def _volume(mesh: Mesh) -> float:
+    """The signed volume of a closed model, as a share of its box (by the divergence theorem)."""
+    least, most = bounds(mesh)
+    box = float(np.prod((most - least).astype(np.float64)))
+    if box <= 0 or not len(mesh.corners):
+        return 0.0
+    places = mesh.positions.astype(np.float64) - (least + most) / 2
+    a, b, c = (places[mesh.corners[:, k]] for k in range(3))
+    return float((a * np.cross(b, c)).sum() / 6 / box)
+
+
+def _inside_out(original: Mesh, mesh: Mesh) -> bool:
+    before, now = _volume(original), _volume(mesh)
+    return min(abs(before), abs(now)) > _HOLLOW and (before > 0) != (now > 0)
+
+
+def _properties(original: Mesh, came: Mesh, made: Mesh) -> list[Property]:
+    def size(mesh: Mesh) -> str:
+        least, most = bounds(mesh)
+        return " × ".join(f"{side:.3g}" for side in (most - least).tolist())
+
+    def lines(name: str, said: list[str], *, matters: bool = True) -> Property:
+        return Property.of(name, *said, matters=matters)
+
+    three = (original, came, made)
+    return [
+        lines("Vertices", [f"{len(one):,}" for one in three], matters=False),
+        lines("Triangles", [f"{len(one.corners):,}" for one in three], matters=False),
+        lines("Parts", [", ".join(part.material or "unnamed" for part in one.parts) for one in three]),
+        lines("Vertices have", [", ".join(sorted(one.attributes)) for one in three]),
+        lines("Size in metres", [size(one) for one in three], matters=False),
+    ]
