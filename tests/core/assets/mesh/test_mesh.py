@@ -445,7 +445,7 @@ def test_a_ball_is_lit_by_the_cosine_of_its_angle_to_the_light() -> None:
     across, up = (x + 0.5 - 128) / (128 * 0.92), -(y + 0.5 - 128) / (128 * 0.92)
     inside = across**2 + up**2 < 0.9
     toward = np.sqrt(np.maximum(1 - across**2 - up**2, 0))
-    cosine = np.abs(across * light[0] + up * light[1] + toward * light[2])
+    cosine = np.maximum(across * light[0] + up * light[1] + toward * light[2], 0)
     wanted = (0.28 + 0.72 * cosine) * 0.78 * 255
     assert np.abs(shown[..., 0] - wanted)[inside].max() < 4
     assert (shown[..., 3][inside] == 255).all()

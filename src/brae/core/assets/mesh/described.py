@@ -277,7 +277,8 @@ def decoded(raw: Raw, one: Attribute, part: VerticesPart, endian: str) -> Floats
     if one.normalised:
         most = (1 << int(one.type[1:]) - (one.type[0] == "i")) - 1
         numbers = np.maximum(numbers / np.float32(most), np.float32(-1))
-    numbers = numbers * np.array(one.scale, np.float32) + np.array(one.offset, np.float32)
+    with np.errstate(all="ignore"):  # of a damaged file; what is no number is told by the reader
+        numbers = numbers * np.array(one.scale, np.float32) + np.array(one.offset, np.float32)
     sort = one.attribute.partition("_")[0]
     if sort in ("POSITION", "NORMAL", "TANGENT"):
         order, signs = _axes(part)

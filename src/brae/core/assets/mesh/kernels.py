@@ -47,7 +47,8 @@ def shade(places: Any, normals: Any, corners: Any, colours: Any, light: Any, dep
                 length = np.sqrt(nx * nx + ny * ny + nz * nz)
                 lit = 0.0
                 if length > 0.0:
-                    lit = abs(nx * light[0] + ny * light[1] + nz * light[2]) / length
+                    lit = (nx * light[0] + ny * light[1] + nz * light[2]) / length
+                    lit = max(-lit if nz < 0.0 else lit, 0.0)
                 shown = 0.28 + 0.72 * lit
                 for k in range(3):
                     out[y, x, k] = min(255.0, colours[t, k] * shown * 255.0)
