@@ -52,7 +52,7 @@ def served(
             raise AssertionError(f"the server did not start (exit {process.wait()})")
     finally:
         process.terminate()
-        process.wait(timeout=20)
+        process.wait(timeout=60)
 
 
 def base(address: str) -> str:

@@ -63,7 +63,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     page.get_by_role("button", name="Open this folder as a game").click()  # 3
     grid = page.get_by_role("grid")
     grid.wait_for(timeout=60_000)
-    expect(page.get_by_role("status").filter(has_text="16 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text=re.compile("^16 items$"))).to_be_visible()
     grid.get_by_role("row", name=re.compile(r"\.png$")).first.click()  # 4
     expect(page.get_by_text("Unproved: found by its sign.")).to_be_visible()
     page.get_by_role("button", name="Edit this").click()  # 5
