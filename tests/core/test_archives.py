@@ -303,3 +303,14 @@ def test_a_change_to_shared_data_leaves_the_others_alone() -> None:
     assert again.prove().exact
     with pytest.raises(LayoutError, match="no data of its own"):
         archive.patch({0: archive.pack(0, b"else")})
+
+
+@pytest.mark.parametrize("level", [1, 9])
+def test_what_is_added_is_packed_at_its_siblings_level(level: int) -> None:
+    family = BY_NAME["headed"]
+    text = b"the tide turns at noon, and again at the lamp; " * 40
+    members = [(f"pier/{k}.x", text[k:] + bytes([k]) * 90) for k in range(6)]
+    archive = family.open(family.write(members))
+    changed = {index: archive.pack(index, data, level) for index, (_, data) in enumerate(members)}
+    again = family.open(files_of(archive.rebuild(Edits(changed=changed))))
+    assert again.pack_new("new.x", text).stored == zlib.compress(text, level)
