@@ -207,7 +207,8 @@ def scene_of(**changes: object) -> bytes:
         visual = trimesh.visual.TextureVisuals(
             uv=np.zeros((8, 2)), material=trimesh.visual.material.PBRMaterial(name=str(extra))
         )
-        box.visual = visual
+        if not changes.get("bare_extra"):
+            box.visual = visual
         scene.add_geometry(box)
     return bytes(scene.export(file_type="glb"))
 
@@ -221,6 +222,16 @@ def test_a_part_more_is_told_and_joined_when_asked() -> None:
     assert open_ == []
     assert [part.material for part in joined.mesh.parts] == ["stone", "glass"]
     assert joined.mesh.parts[1].count == opened().mesh.parts[1].count + 12
+
+
+def test_a_part_without_coordinates_costs_the_others_nothing() -> None:
+    glb = scene_of(extra="flag", bare_extra=True)
+    found, open_ = back(glb, "parts")
+    assert open_ == ["no-coordinates"]
+    part, before = found.mesh.parts[0], opened().mesh
+    now = found.mesh.attributes["TEXCOORD_0"][found.mesh.corners_of(part)]
+    was = before.attributes["TEXCOORD_0"][before.corners_of(before.parts[0])]
+    assert np.allclose(np.sort(now.reshape(-1, 2), axis=0), np.sort(was.reshape(-1, 2), axis=0), atol=2e-3)
 
 
 def test_other_names_of_as_many_materials_are_the_same_parts() -> None:

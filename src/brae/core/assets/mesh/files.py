@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 from urllib.parse import unquote_to_bytes
 
@@ -136,13 +137,17 @@ def from_gltf(data: bytes) -> Mesh:
     if not pieces:
         raise FormatError("There is no mesh in this model.", expected="one with triangles")
     names = [name for attributes, _, _ in pieces for name in attributes]
-    common = [name for name in dict.fromkeys(names) if names.count(name) == len(pieces)]
-    attributes = {}
-    for name in common:
-        columns = max(piece[0][name].shape[1] for piece in pieces)
-        attributes[name] = np.concatenate(
-            [np.pad(piece[0][name], ((0, 0), (0, columns - piece[0][name].shape[1]))) for piece in pieces]
-        )
+    lacking = [name for name in dict.fromkeys(names) if names.count(name) < len(pieces)]
+    for attributes, corners, _ in pieces:
+        if "NORMAL" in lacking and "NORMAL" not in attributes:
+            attributes["NORMAL"] = normals_of(Mesh(attributes, corners))
+    joined: dict[str, Floats] = {}
+    for name in dict.fromkeys(names):
+        if name == "TANGENT" and name in lacking:
+            continue  # worked out anew for all
+        columns = max(piece[0][name].shape[1] for piece in pieces if name in piece[0])
+        joined[name] = np.concatenate([_wide(piece[0], name, columns) for piece in pieces])
+    told = tuple(name for name in lacking if name not in ("NORMAL", "TANGENT"))
     starts = np.cumsum([0, *(len(piece[0]["POSITION"]) for piece in pieces)])
     by_material: dict[str, list[np.ndarray[Any, Any]]] = {}
     for (_, corners, material), start in zip(pieces, starts.tolist(), strict=False):
@@ -150,14 +155,23 @@ def from_gltf(data: bytes) -> Mesh:
     joined_up: list[np.ndarray[Any, Any]] = []
     parts, first = [], 0
     for material, some in by_material.items():
-        joined = np.concatenate(some)
-        joined_up.append(joined)
-        parts.append(Part(material, first, len(joined)))
-        first += len(joined)
-    mesh = Mesh(attributes, np.concatenate(joined_up).astype(np.uint32), tuple(parts))
+        run = np.concatenate(some)
+        joined_up.append(run)
+        parts.append(Part(material, first, len(run)))
+        first += len(run)
+    mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told)
     if "NORMAL" not in mesh.attributes:
-        mesh = Mesh({**mesh.attributes, "NORMAL": normals_of(mesh)}, mesh.corners, mesh.parts)
+        mesh = replace(mesh, attributes={**mesh.attributes, "NORMAL": normals_of(mesh)})
     return mesh
+
+
+def _wide(attributes: dict[str, Floats], name: str, columns: int) -> Floats:
+    """An attribute with so many numbers; ones for colours that a part came without, else zeros."""
+    if name not in attributes:
+        fill = np.ones if name.startswith("COLOR") else np.zeros
+        return fill((len(attributes["POSITION"]), columns), np.float32)
+    values = attributes[name]
+    return np.pad(values, ((0, 0), (0, columns - values.shape[1])))
 
 
 def _loaded(data: bytes) -> Any:

@@ -80,6 +80,11 @@ def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
         found["NORMAL"] = normals_of(came)
         note("normals", "Normals worked out anew", "It is lit by the faces' directions.")
     for name in wanted:
+        if name in came.lacking and name.startswith("TEXCOORD"):
+            note(
+                "no-coordinates", f"{name} is missing in a part",
+                "The texture is one colour all over that part: the editor saved no coordinates for it.", "stops",
+            )  # fmt: skip
         if name in found:
             continue
         sort = name.partition("_")[0]

@@ -31,6 +31,8 @@ class Mesh:
     attributes: dict[str, Floats]
     corners: Corners
     parts: tuple[Part, ...] = field(default=())
+    #: attributes that some of its parts came without: these are zero there
+    lacking: tuple[str, ...] = ()
 
     @property
     def positions(self) -> Floats:
