@@ -44,7 +44,7 @@ WRONG = [
     ("layout: raft", "layout: My Raft", 1, "'My Raft' has letters that are not allowed here"),
     ("title: Rafts\n", "", 1, "'title' is missing"),
     ("of: list,", "of: list, align: 0,", 16, "0 is too small; the limit is 1"),
-    ("of: list,", "of: list, align: many,", 16, "a whole number is wanted, not 'many'"),
+    ("of: list,", "of: list, fill: many,", 16, "a whole number is wanted, not 'many'"),
 ]
 #: words of the libraries underneath, which say nothing to a person
 LIBRARY_WORDS = ("Input should", "Extra inputs", "Field required", "validation error", "pydantic", "Traceback")

@@ -453,7 +453,7 @@ def test_many_pictures_get_other_colours_and_their_own_back(page: Page, home: Pa
     assert "gradient" in (home / "colours" / "autumn.yaml").read_text()
     page.get_by_role("button", name=re.compile("^Change these")).click()
     told = page.get_by_role("status").filter(has_text=re.compile(r"[0-9]+ pictures changed"))
-    expect(told).to_be_visible(timeout=60_000)
+    expect(told).to_be_visible(timeout=150_000)
     changed = int(told.inner_text().split()[0])
     assert changed >= 35
     waiting = page.get_by_role("img", name=re.compile(f"^{changed} "))
@@ -467,18 +467,18 @@ def test_many_pictures_get_other_colours_and_their_own_back(page: Page, home: Pa
     page.get_by_role("button", name="Take this text").click()
     expect(page.get_by_role("listitem", name="Step 1: Turn all hues")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Change these")).click()
-    expect(told).to_be_visible(timeout=60_000)
+    expect(told).to_be_visible(timeout=150_000)
     page.get_by_role("button", name="Take them back").click()
-    expect(page.get_by_text("Nothing is being edited yet")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("Nothing is being edited yet")).to_be_visible(timeout=150_000)
 
 
 def test_white_ground_is_noticed_and_put_right(page: Page) -> None:
     fill_white(Path(put_in_work(page, "harbour lighthouse")))
-    expect(page.get_by_text("The clear areas came back filled with white").first).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("The clear areas came back filled with white").first).to_be_visible(timeout=60_000)
     stage(page, "Check").click()
     expect(page.get_by_role("heading", name="1 edit would trip the game up")).to_be_visible()
     page.get_by_role("button", name="Take the transparency from the original").click()
-    expect(page.get_by_role("heading", name="The game would take all of it")).to_be_visible(timeout=10_000)
+    expect(page.get_by_role("heading", name="The game would take all of it")).to_be_visible(timeout=60_000)
     page.get_by_role("link", name="Look at textures/harbour/lighthouse.ptx").click()
     # Undo by the keyboard takes the remedy back, redo applies it again.
     expect(page.get_by_text("Put right:")).to_be_visible()
