@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from time import sleep
 
@@ -119,6 +120,32 @@ def test_a_damaged_version_does_not_hide_the_others(workspace: Workspace, projec
     place = workspace.home.layouts / "versions" / "cook-inline"
     (place / "9.shared.yaml").write_bytes(b"\xff\xfe shared: 1")
     assert [one["version"] for one in layouts.versions_of(workspace.home.layouts, "cook-inline")] == ["1"]
+    again = layouts.receive(workspace, project, _given(workspace, project, "9"))
+    assert again["version"] == "9-2", "what is damaged is not written over"
+    with pytest.raises(BraeError, match="UTF-8"):
+        layouts.use(workspace.home.layouts, "cook-inline", "9")
+
+
+def test_many_that_are_kept_at_once_are_all_kept(workspace: Workspace, project: str) -> None:
+    texts = [_given(workspace, project).replace("piers", f"piers {number}") for number in range(12)]
+    own = workspace.home.layouts
+    with ThreadPoolExecutor(6) as pool:
+        kept = list(pool.map(lambda text: layouts.keep(own, read_shared(text), text), texts))
+    assert len(set(kept)) == 12
+    folder = own / "versions" / "cook-inline"
+    assert {(folder / f"{version}.shared.yaml").read_text() for version in kept} == set(texts)
+
+
+def test_ones_own_layout_comes_back_to_the_byte(workspace: Workspace, project: str) -> None:
+    """Line ends of another system, spaces at the ends of lines, no line end at the end."""
+    own = workspace.home.layouts
+    own.mkdir(parents=True, exist_ok=True)
+    mine = ("# mine  \n" + FAMILY.layout.rstrip("\n")).replace("\n", "\r\n").encode()
+    (own / "cook-inline.yaml").write_bytes(mine)
+    layouts.use(own, "cook-inline", layouts.receive(workspace, project, _given(workspace, project))["version"])
+    versions = layouts.versions_of(own, "cook-inline")
+    layouts.use(own, "cook-inline", next(one["version"] for one in versions if one["version"].startswith("own-")))
+    assert (own / "cook-inline.yaml").read_bytes() == mine
 
 
 @pytest.mark.parametrize("like", [None, "pier_2.x"])

@@ -15,7 +15,7 @@ from brae.core.assets.said import check
 from brae.core.atomic import write_atomically
 from brae.core.containers import shared
 from brae.core.containers.shared import ENDING, Given, Shared, Trial, as_test, read_shared, tried, write_shared
-from brae.core.errors import BraeError, NotFoundError, ReadOnlyError
+from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError, storage_error
 from brae.core.layouts.library import Library
 from brae.core.layouts.segments import write_all
 from brae.core.layouts.signs import Signs
@@ -113,7 +113,7 @@ def give(
             continue  # changed since, or not proved by itself: no test
         if len(tests) == shared.MOST_TESTS // 2:
             break
-    text = Path(library.versions[name][0]).read_text(encoding="utf-8")
+    text = _read(Path(library.versions[name][0]))
     says = Shared(
         shared=1, version=version, author=author, licence=licence, about=about, tested=tests,
         names="\n".join(names) + "\n" if layout.hashed and names else "", layout=text,
@@ -152,7 +152,7 @@ def receive(workspace: Workspace, project_id: str, text: str, ticker: Ticker | N
     trials: list[Trial] = []
     ticker.begin(min(len(candidates), _TRIED), "files")
     for path in candidates[:_TRIED]:
-        trials.append(tried(given, path, path.relative_to(project.folder).as_posix()))
+        trials.append(tried(given, path, path.relative_to(project.folder).as_posix(), lambda *_: ticker.tick(0)))
         ticker.tick()
     kept = keep(workspace.home.layouts, given, text)
     return {
@@ -190,13 +190,31 @@ def keep(own: Path, given: Given, text: str) -> str:
     Another text of the same version gets a number.
     """
     folder = _folder(own, given.layout.layout)
-    version, number = given.says.version, 1
-    while (path := folder / f"{version}{ENDING}").exists() and path.read_text(encoding="utf-8") != text:
-        number += 1
-        version = f"{given.says.version[:27]}-{number}"
     folder.mkdir(parents=True, exist_ok=True)
-    write_atomically(path, text.encode())
-    return version
+    data, number = text.encode(), 1
+    while True:
+        version = given.says.version if number == 1 else f"{given.says.version[:27]}-{number}"
+        path = folder / f"{version}{ENDING}"
+        try:
+            with path.open("xb") as file:  # another one may be kept at the same moment
+                file.write(data)
+            return version
+        except FileExistsError:
+            if path.read_bytes() == data:
+                return version
+        except OSError as error:
+            raise storage_error(error, "write", path) from error
+        number += 1
+
+
+def _read(path: Path) -> str:
+    """A text as it lies there, line ends and all."""
+    try:
+        return path.read_bytes().decode()
+    except UnicodeDecodeError as error:
+        raise FormatError("This is not UTF-8 text.", address=path.name, offset=error.start) from error
+    except OSError as error:
+        raise storage_error(error, "read", path) from error
 
 
 def _folder(own: Path, name: str) -> Path:
@@ -214,13 +232,13 @@ def _only_kept(workspace: Workspace, known: set[str]) -> Iterator[str]:
 def versions_of(own: Path, name: str) -> list[dict[str, Any]]:
     """The versions of a layout that are kept, and which of them is used."""
     used = own / f"{name}.yaml"
-    text = used.read_text(encoding="utf-8", errors="replace") if used.is_file() else None
+    text = used.read_bytes() if used.is_file() else None
     found = []
     folder = _folder(own, name)
     for path in sorted(folder.glob(f"*{ENDING}")) if folder.is_dir() else ():
         try:
-            given = read_shared(path.read_text(encoding="utf-8"), check)
-        except (BraeError, OSError, UnicodeDecodeError):
+            given = read_shared(_read(path), check)
+        except BraeError:
             continue  # damaged by another program: what else there is can be used
         found.append(
             {
@@ -228,7 +246,7 @@ def versions_of(own: Path, name: str) -> list[dict[str, Any]]:
                 "title": given.layout.title,
                 "author": given.says.author,
                 "licence": given.says.licence,
-                "used": given.says.layout == text,
+                "used": given.says.layout.encode() == text,
             }
         )
     return found
@@ -242,11 +260,10 @@ def use(own: Path, name: str, version: str) -> None:
     path = _folder(own, name) / f"{version}{ENDING}"
     if not re.fullmatch(r"[0-9A-Za-z][0-9A-Za-z.\-]{0,40}", version) or not path.is_file():
         raise NotFoundError(f"There is no version '{version}' of the layout '{name}'.")
-    given = read_shared(path.read_text(encoding="utf-8"), check)
+    given = read_shared(_read(path), check)
     target = own / f"{name}.yaml"
     if target.is_file() and not any(one["used"] for one in versions_of(own, name)):
-        text = target.read_text(encoding="utf-8")
-        before = Shared(shared=1, version=f"own-{datetime.now():%Y%m%d-%H%M%S}", layout=text)
+        before = Shared(shared=1, version=f"own-{datetime.now():%Y%m%d-%H%M%S-%f}", layout=_read(target))
         write_atomically(_folder(own, name) / f"{before.version}{ENDING}", write_shared(before).encode())
     write_atomically(target, given.says.layout.encode())
     if given.says.names:

@@ -16,6 +16,7 @@ from typing import Annotated, Literal
 import yaml
 from pydantic import Field
 
+from brae.core.containers.base import Progress
 from brae.core.containers.described import open_archive
 from brae.core.containers.evidence import gather, state
 from brae.core.errors import BraeError, FormatError, LimitError
@@ -110,13 +111,11 @@ def write_shared(says: Shared) -> str:
 
 
 class _Blocks(yaml.SafeDumper):
-    """Texts of several lines stand as they are."""
+    """Texts of several lines stand as they are, where YAML can show them so."""
 
 
 def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
-    # What YAML cannot show as a block it quotes by itself.
-    clean = "\n".join(line.rstrip() for line in text.splitlines()) + "\n" if "\n" in text else text
-    return dumper.represent_scalar("tag:yaml.org,2002:str", clean, style="|" if "\n" in text else None)
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style="|" if "\n" in text else None)
 
 
 _Blocks.add_representer(str, _text)
@@ -137,9 +136,9 @@ def as_test(layout: Layout, names: Sequence[str], path: Path) -> Tested:
         _close(sources)
 
 
-def tried(given: Given, path: Path, shown: str | None = None) -> Trial:
+def tried(given: Given, path: Path, shown: str | None = None, progress: Progress | None = None) -> Trial:
     """What a shared layout makes of a file of one's own."""
-    trial, listed, sources = _tried(given.layout, given.known_names, path)
+    trial, listed, sources = _tried(given.layout, given.known_names, path, progress)
     try:
         main = sources.get(MAIN)
         beginning = _hash([main.read(0, min(main.size, _BEGINNING))]) if main is not None else ""
@@ -160,7 +159,9 @@ def tried(given: Given, path: Path, shown: str | None = None) -> Trial:
     return replace(trial, outcome="beginning" if listed else trial.outcome, same=False, words=words)
 
 
-def _tried(layout: Layout, names: Sequence[str], path: Path) -> tuple[Trial, str | None, Mapping[str, ByteSource]]:
+def _tried(
+    layout: Layout, names: Sequence[str], path: Path, progress: Progress | None = None
+) -> tuple[Trial, str | None, Mapping[str, ByteSource]]:
     sources: Mapping[str, ByteSource] = {}
     try:
         sources = open_sources(layout, path)
@@ -169,7 +170,7 @@ def _tried(layout: Layout, names: Sequence[str], path: Path) -> tuple[Trial, str
             f"{name}\0{size}\n".encode("utf-8", "surrogateescape")
             for name, size in zip(archive.names, archive.real_sizes.tolist(), strict=True)
         )
-        proof = archive.prove()
+        proof = archive.prove(progress)
     except BraeError as error:
         return Trial(path.name, "unreadable", words=error.message), None, sources
     evidence = gather(archive)

@@ -17,7 +17,7 @@ from brae.core.layouts.fields import Leaf
 from brae.core.layouts.heads import alike
 from brae.core.layouts.members import describe_member
 from brae.core.layouts.parts import ChunksPart
-from brae.core.layouts.rows import FixedRows, Rows, encode_record, named, walk
+from brae.core.layouts.rows import Rows, encode_record, named, rows_of
 from brae.core.layouts.segments import Copy, New, Ranges, Segment, body_segments, parts
 from brae.core.sources import ByteSource, BytesSource
 
@@ -166,6 +166,8 @@ class _Newcomers:
         self.start, self.end = start, end
         self._fill = bytes([part.fill])
         self.made = 0
+        #: what all chunks say alike, and how most are packed
+        self._common, self._packing = alike(part, rows), common_packing(directory)
         self._holders: dict[str, int] = {}
         for chunk in np.flatnonzero(found.holds).tolist():
             self._holders.setdefault(found.names[chunk], chunk)
@@ -214,8 +216,11 @@ class _Newcomers:
         # Its own bytes before them: nobody says what they mean, so they are zero.
         pieces: list[Segment] = [New(bytes(self.part.nest[name]))]
         at = place + len(self._record(name, None).block()) + self.part.nest[name]
-        for first in dict.fromkeys(steps[0] for steps, _ in members):
-            for data in self._made([one for one in members if one[0][0] == first], at):
+        by_name: dict[str, list[tuple[list[str], NewMember]]] = {}
+        for one in members:
+            by_name.setdefault(one[0][0], []).append(one)
+        for some in by_name.values():
+            for data in self._made(some, at):
                 pieces += data
                 at += sum(piece.length for piece in data)
         body = b"".join(parts(pieces, BytesSource(b"")))
@@ -235,7 +240,7 @@ class _Newcomers:
 
     def _record(self, name: str, packing: int | None) -> Rows:
         part, endian = self.part, self.rows.endian
-        values = alike(part, self.rows)
+        values = dict(self._common)
         leaf = part.column("name")
         if leaf is not None:
             if leaf.column.number_like:
@@ -244,11 +249,8 @@ class _Newcomers:
                 values |= named(leaf, name, endian)
         packed = part.column("compression")
         if packed is not None:
-            values[packed.field] = packing if packing is not None else common_packing(self.directory) or 0
-        raw = encode_record(part, endian, values)
-        if part.fixed:
-            return FixedRows(part, endian, raw).copy()
-        return walk(part, endian, np.frombuffer(raw, np.uint8), 1, None)[0]
+            values[packed.field] = packing if packing is not None else self._packing or 0
+        return rows_of(part, endian, encode_record(part, endian, values), 1)
 
 
 def _behind(part: ChunksPart, found: Chunks, heads: Rows, row: int, change: MemberChange, old: bytes) -> bytes:

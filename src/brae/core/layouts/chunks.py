@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.errors import FormatError, LimitError, TruncatedError
-from brae.core.layouts.parts import ChunksPart, Records
-from brae.core.layouts.rows import Bytes, FixedRows, Ints, Rows, check_constants, decode, encode, trimmed, walk
+from brae.core.layouts.parts import ChunksPart
+from brae.core.layouts.rows import Bytes, FixedRows, Ints, Rows, check_constants, decode, encode, rows_of, trimmed
 from brae.core.layouts.windows import WINDOW, Window
 from brae.core.sources import ByteSource
 
@@ -79,10 +79,7 @@ class Chunks:
 
 def both(part: ChunksPart, endian: str, record: bytes) -> Rows:
     """One chunk's record with the fields behind its data: a checksum there may cover either."""
-    whole = Records(record=[*part.record, *part.behind])
-    if whole.fixed:
-        return FixedRows(whole, endian, record).copy()
-    return walk(whole, endian, np.frombuffer(record, np.uint8), 1, None)[0]
+    return rows_of(part.whole, endian, record, 1)
 
 
 class _Heads(Window):
@@ -297,11 +294,7 @@ class _Notes:
     def chunks(self, endian: str, end: int, names_of: Callable[[Rows], list[str]]) -> Chunks:
         """All of them as columns."""
         part, block = self._part, b"".join(self._blocks)
-        rows: Rows
-        if part.fixed:
-            rows = FixedRows(part, endian, block)
-        else:
-            rows, _ = walk(part, endian, np.frombuffer(block, np.uint8), self.count, None)
+        rows = rows_of(part, endian, block, self.count)
         heads, starts, sizes, parents = (
             np.concatenate(found) if found else np.empty(0, np.int64)
             for found in (self._heads, self._starts, self._sizes, self._parents)

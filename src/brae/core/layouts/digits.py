@@ -17,6 +17,8 @@ for _place, _digit in enumerate(_DIGITS):
     _VALUES[_digit] = _place
     _VALUES[ord(chr(_digit).upper())] = _place
 
+_LIST = _VALUES.tolist()
+
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]
 
@@ -26,6 +28,8 @@ def numbers_of(raw: Bytes, base: int) -> Ints:
 
     A field without a digit is zero; what is too large for 64 bits is something beyond every file.
     """
+    if len(raw) == 1:  # asked for member by member
+        return np.array([_number(raw[0].tobytes(), base)], np.int64)
     result = np.zeros(len(raw), np.int64)
     begun, done = np.zeros(len(raw), bool), np.zeros(len(raw), bool)
     for column in raw.T:
@@ -36,6 +40,15 @@ def numbers_of(raw: Bytes, base: int) -> Ints:
         large = result > (_FAR - base) // base
         result = np.where(digit, np.where(large, _FAR, result * base + value), result)
     return result
+
+
+def _number(raw: bytes, base: int) -> int:
+    found = 0
+    for value in map(_LIST.__getitem__, raw.lstrip(b" ")):
+        if not 0 <= value < base:
+            break
+        found = min(found * base + value, _FAR)
+    return found
 
 
 def as_text(numbers: Ints, old: Bytes, base: int) -> Bytes:

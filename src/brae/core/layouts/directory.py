@@ -18,7 +18,7 @@ from brae.core.layouts.model import Numbered
 from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, Records, TablePart
 from brae.core.layouts.read import Parsed, Region
 from brae.core.layouts.reading import RecordValues
-from brae.core.layouts.rows import FixedRows, Ints, Rows, check_constants, decode, walk
+from brae.core.layouts.rows import Ints, Rows, check_constants, decode, rows_of
 from brae.core.layouts.streams import BlockSource
 from brae.core.layouts.trees import joined
 from brae.core.layouts.windows import Window
@@ -188,12 +188,7 @@ def _heads(parsed: Parsed, part: MembersPart, offsets: Ints) -> tuple[Rows | Non
     for index in np.argsort(offsets, kind="stable").tolist():
         block[index] = window.record(int(offsets[index]), source.size, f"What stands in front of member {index}")
         before[index] = len(block[index])
-    whole = b"".join(block)
-    rows: Rows
-    if records.fixed:
-        rows = FixedRows(records, endian, whole)
-    else:
-        rows, _ = walk(records, endian, np.frombuffer(whole, np.uint8), len(block), None)
+    rows = rows_of(records, endian, b"".join(block), len(block))
     check_constants(records, rows, part.name)
     return rows, before
 

@@ -362,6 +362,8 @@ class Column(Value):
             if meant.checksum is not None:
                 if isinstance(meant.checksum.over, Range):
                     raise ValueError("a record's checksum is over 'stored', 'real', or a list with fields of it")
+                if not self.width:
+                    raise ValueError(f"'{meant.field}' is a checksum, and has a fixed size")
                 meant.role = "checksum"
             if meant.is_ is not None:
                 _check_follows(self, meant)

@@ -90,13 +90,16 @@ class Folders:
         self._part, self._table, self._mixed = part, table, mixed
         self._parent, self._identity = part.column("parent"), part.column("id")
 
-    def __contains__(self, path: str) -> bool:
-        return path in self._numbers
+    def make(self, path: str) -> None:
+        """Have a folder, also one that is new."""
+        if path:
+            self.number(path)
 
-    @property
-    def known(self) -> Collection[int]:
-        """The numbers of all folders."""
-        return self._numbers.values()
+    def pointing(self, leaf: Leaf, path: str, table: Rows) -> int:
+        """What a record's field holds that points to a folder; at the top it points to none."""
+        if path in self._numbers or path:
+            return self.number(path)
+        return nowhere(leaf, table, self._numbers.values())
 
     def number(self, path: str) -> int:
         """The number that stands for a folder; LayoutError where there is none and none can be made."""
@@ -185,12 +188,23 @@ class Groups:
         """Only these records are left."""
         self._owners = self._owners[kept]
 
-    def insert(self, group: int) -> int:
-        """Make room for one more record of a folder, behind its others; returns the record's number."""
+    def places(self, new: Ints) -> tuple[Ints, Ints]:
+        """Where one more record of each of these folders goes, behind the folder's others.
+
+        In the order in which they will lie: the places before anything is put in, and which of ``new`` each is.
+        """
+        rank = np.empty(len(self._order), np.int64)
+        rank[self._order] = np.arange(len(self._order))
+        ends = {group: self._end(group) for group in np.unique(new).tolist()}
+        at = np.array([ends[group] for group in new.tolist()], np.int64)
+        order = np.lexsort((rank[new], at))
+        self._owners = np.insert(self._owners, at[order], new[order])
+        return at[order], order
+
+    def _end(self, group: int) -> int:
+        """Where a folder's records end; of an empty one where those before it do."""
         mine = np.flatnonzero(self._owners == group)
-        at = int(mine[-1]) + 1 if len(mine) else self._end_before(group)
-        self._owners = np.insert(self._owners, at, group)
-        return at
+        return int(mine[-1]) + 1 if len(mine) else self._end_before(group)
 
     def _end_before(self, group: int) -> int:
         """Where the records of the folders before one end."""

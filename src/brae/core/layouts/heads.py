@@ -12,7 +12,7 @@ from brae.core.layouts.directory import Directory, common_packing
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.parts import MembersPart, Records
-from brae.core.layouts.rows import FixedRows, Rows, encode_record, named, walk
+from brae.core.layouts.rows import Rows, encode_record, named, rows_of
 from brae.core.layouts.segments import Body, New, Ranges
 
 
@@ -37,7 +37,13 @@ def with_heads(found: Directory, edits: Edits) -> Edits:
     for index, change in edits.changed.items():
         _describe(found, part, heads, index, change, known=True)
         changed[index] = replace(change, stored=_joined(heads.record(index), change.stored))
-    added = [replace(new, change=_with_new(found, part, new)) for new in edits.added]
+    common = alike(part, found.heads) if edits.added else {}
+    packing, identity = common_packing(found), part.column("id")
+    first = 0 if identity is None else int(found.heads.raw(identity.field).astype(np.int64).max(initial=0)) + 1
+    added = [
+        replace(new, change=_with_new(found, part, new, common, packing, first + number))
+        for number, new in enumerate(edits.added)
+    ]
     return Edits(changed, added, edits.removed)
 
 
@@ -49,7 +55,7 @@ def check(found: Directory, index: int, record: dict[str, int]) -> None:
         said = record.get(str(leaf.meant.role))
         if said is None:
             continue
-        stands = int(found.heads.numbers(leaf.field)[index])
+        stands = int(found.heads.numbers(leaf.field, slice(index, index + 1))[0])
         if stands not in (said, 0):
             raise FormatError(
                 f"'{leaf.field}' in front of this member says {stands}, and its record {said}.",
@@ -58,23 +64,29 @@ def check(found: Directory, index: int, record: dict[str, int]) -> None:
             )
 
 
-def _with_new(found: Directory, part: Records, new: NewMember) -> MemberChange:
+def _with_new(
+    found: Directory,
+    part: Records,
+    new: NewMember,
+    common: dict[str, int | bytes],
+    packing: int | None,
+    number: int,
+) -> MemberChange:
+    """A new member with its header: what others say ``common``, how it is packed, its ``number``."""
     assert found.heads is not None
-    values: dict[str, int | bytes] = alike(part, found.heads)
-    name, packing = part.column("name"), part.column("compression")
+    values, name, packed, identity = (
+        dict(common),
+        part.column("name"),
+        part.column("compression"),
+        part.column("id"),
+    )
     if name is not None:
         values |= named(name, new.name, found.heads.endian)
-    if packing is not None:
-        values[packing.field] = new.packing if new.packing is not None else common_packing(found) or 0
-    identity = part.column("id")
+    if packed is not None:
+        values[packed.field] = new.packing if new.packing is not None else packing or 0
     if identity is not None:
-        values[identity.field] = int(found.heads.raw(identity.field).astype(np.int64).max(initial=0)) + 1
-    raw = encode_record(part, found.heads.endian, values)
-    one: Rows
-    if part.fixed:
-        one = FixedRows(part, found.heads.endian, raw).copy()
-    else:
-        one, _ = walk(part, found.heads.endian, np.frombuffer(raw, np.uint8), 1, None)
+        values[identity.field] = number
+    one = rows_of(part, found.heads.endian, encode_record(part, found.heads.endian, values), 1)
     _describe(found, part, one, 0, new.change, known=False)
     return replace(new.change, stored=_joined(one.record(0), new.change.stored))
 
@@ -94,14 +106,14 @@ def _describe(found: Directory, part: Records, heads: Rows, row: int, change: Me
     bodies = {"stored": change.stored, "real": change.real}
     checked = [leaf for leaf in part.leaves if leaf.meant.checksum is not None]
     for leaf in sorted(checked, key=sums.of_fields):
-        if known and not heads.raw(leaf.field)[row] and found.real[row]:
+        if known and not heads.raw(leaf.field, slice(row, row + 1))[0] and found.real[row]:
             continue  # it says nothing here, and goes on doing so
         sums.put(leaf, heads, row, sums.total_of(leaf, heads, row, bodies))
 
 
 def _says(leaf: Leaf, heads: Rows, row: int, number: int) -> bool:
     """Whether a field says this; one that is zero says nothing, and stays so."""
-    stands = int(heads.numbers(leaf.field)[row])
+    stands = int(heads.numbers(leaf.field, slice(row, row + 1))[0])
     if stands not in (number, leaf.meant.add):
         raise LayoutError(
             f"'{leaf.field}' in front of a member says {stands}, and its record {number}: nobody knows what it is."
@@ -126,9 +138,9 @@ def alike(part: Records, table: Rows) -> dict[str, int | bytes]:
             if bool((numbers == numbers[0]).all()):
                 values[leaf.field] = int(numbers[0])
         elif leaf.column.width:
-            first = table.content(leaf.field, 0)
-            if all(table.content(leaf.field, row) == first for row in range(1, len(table))):
-                values[leaf.field] = first
+            raw = table.raw_bytes(leaf.column)
+            if bool((raw == raw[0]).all()):
+                values[leaf.field] = raw[0].tobytes()
     lengths = {column.length for column in part.record if isinstance(column.length, str)}
     return {name: value for name, value in values.items() if name not in lengths}
 

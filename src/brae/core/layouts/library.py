@@ -169,7 +169,7 @@ def companion_names(
     known = {"stem": stem, "name": last, **layout.pieces(stem), **(words or {})}
     for file, pattern in layout.files.items():
         if isinstance(pattern, str):
-            if not any(f"{{{field}" in pattern and field not in known for field in layout.naming):
+            if not any(f"{{{field}}}" in pattern and field not in known for field in layout.naming):
                 found[file] = _beside(folder, pattern.format(**known))
             continue
         for number in count():

@@ -22,7 +22,7 @@ from brae.core.layouts.directory import (
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.groups import Folders, Groups, Types, nowhere
+from brae.core.layouts.groups import Folders, Groups, Types
 from brae.core.layouts.heads import alike
 from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
 from brae.core.layouts.read import Parsed
@@ -166,17 +166,12 @@ def restructure(
         raise LayoutError("This file holds one member only; none can be added or removed.")
     if records.column("id") is None and links.point_into(parsed, records):
         raise LayoutError("Records that are referred to by their places cannot be added or removed.")
-    result = Added()
-    block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
-    names = parsed.content(block.name) if block is not None else b""
-    in_order = split_names(names, block.encoding) if block is not None and block.in_order else None
-    before = names_before(parsed, block, records) if block is not None and in_order is not None else 0
+    if records.column("name-offset") is None and isinstance(records, TreePart) and _block_of(parsed) is not None:
+        raise LayoutError("Members whose names stand in a block cannot be added to a folder tree yet.")
+    names = _Names(parsed, records)
     owners = group_owners(parsed, records)
     groups = Groups(parsed, records, tables, owners) if owners is not None else None
-    ending = records.column("extension")
-    types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
     growth = Growth(tree, records, table.endian) if tree is not None and isinstance(records, TreePart) else None
-    grown: list[tuple[str, bytes]] = []
     folders = _folders(parsed, found, records, table, tables) if edits.added else None
     if edits.removed:
         gone = set(found.rows[sorted(edits.removed)].tolist())
@@ -187,60 +182,106 @@ def restructure(
             table.keep(kept)
             _repoint(records, table, kept)
         row_of[:] = [-1 if row in gone else int(np.searchsorted(kept, row)) for row in row_of.tolist()]
-        if in_order is not None:
-            in_order = [name for row, name in enumerate(in_order) if row - before not in gone]
+        names.remove(gone)
         if groups is not None:
             groups.keep(kept)
-    for new in edits.added:
-        group, inside = groups.of(new.name) if groups is not None else (-1, new.name)
+    result = Added()
+    if edits.added:
+        new = _New(parsed, found, records, table, tables, folders)
         if growth is not None:
-            path, _, inside = new.name.rpartition("/")
-        if groups is not None and in_order is not None and block is not None:
-            start = names_before(parsed, block, groups.part) if groups.named else 0
-            for number, text in groups.named:
-                in_order.insert(start + number, text)
-                before += start <= before
-            groups.named.clear()
-        values, name = _new_values(parsed, found, records, table, new, inside, types, folders)
-        own = records.column("record-length")
-        if own is not None:
-            values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
-        if growth is not None:
-            if block is not None:
-                raise LayoutError("Members whose names stand in a block cannot be added to a folder tree yet.")
-            grown.append((path, encode_record(records, table.endian, values)))
-            continue
-        at = groups.insert(group) if groups is not None else _insertion(found, records, table, values)
-        pointer = records.column("name-offset")
-        if block is not None and pointer is not None:
-            result.name_places.append(len(names))
-            names += name if records.column("name-length") else name + bytes(2 if block.encoding == "utf-16" else 1)
-        elif in_order is not None:
-            in_order.insert(before + at, name)
-        result.name_places += [0] * (len(result.rows) + 1 - len(result.name_places))
-        table.insert(at, encode_record(records, table.endian, values))
-        row_of[row_of >= at] += 1
-        result.rows = [row + (row >= at) for row in result.rows] + [at]
+            paths = [one.name.rpartition("/")[0] for one in edits.added]
+            rows = growth.add(list(zip(paths, new.records(edits.added, inside=True), strict=True)))
+            others = np.setdiff1d(np.arange(len(table)), rows)
+            row_of[row_of >= 0] = others[row_of[row_of >= 0]]
+            result.rows, result.name_places = rows.tolist(), [0] * len(rows)
+        else:
+            # Folders come first: the numbers that point to them are then known, and stay.
+            members = np.array([groups.of(one.name)[0] for one in edits.added], np.int64) if groups else None
+            if groups is not None:
+                names.name_groups(groups)
+            made = new.records(edits.added, inside=groups is not None)
+            if groups is not None and members is not None:
+                places, order = groups.places(members)
+            else:
+                places, order = new.places()
+            table.insert_all(places, [made[number] for number in order.tolist()])
+            row_of[row_of >= 0] += np.searchsorted(places, row_of[row_of >= 0], "right")
+            put_at = np.empty(len(order), np.int64)
+            put_at[order] = places + np.arange(len(places))
+            result.rows = put_at.tolist()
+            result.name_places = names.add(new.names, places, order)
     if groups is not None:
         groups.write()
-    if growth is not None and grown:
-        rows = growth.add(grown)
-        others = np.setdiff1d(np.arange(len(table)), rows)
-        row_of[row_of >= 0] = others[row_of[row_of >= 0]]
-        result.rows, result.name_places = rows.tolist(), [0] * len(rows)
-    if block is not None:
-        if in_order is not None:
-            end = bytes(2 if block.encoding == "utf-16" else 1)
-            names = b"".join(name + end for name in in_order)
-        pointer = records.column("name-offset")
-        if pointer is not None:
+    result.blocks = names.write(table, result)
+    return result
+
+
+def _block_of(parsed: Parsed) -> NamesPart | None:
+    return next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
+
+
+class _Names:
+    """The block of names that the records' names stand in, if they do: pointed to, or in order."""
+
+    def __init__(self, parsed: Parsed, records: Records) -> None:
+        self._parsed, self._records = parsed, records
+        self._part = block = _block_of(parsed)
+        self._bytes = bytearray(parsed.content(block.name) if block is not None else b"")
+        self._in_order: list[bytes] | None = None
+        #: how many names come before those of the members
+        self._before = 0
+        if block is not None and block.in_order:
+            self._in_order = split_names(bytes(self._bytes), block.encoding)
+            self._before = names_before(parsed, block, records)
+        self._end = bytes(2 if block is not None and block.encoding == "utf-16" else 1)
+
+    def remove(self, gone: set[int]) -> None:
+        """These records are gone."""
+        if self._in_order is not None:
+            self._in_order = [name for row, name in enumerate(self._in_order) if row - self._before not in gone]
+
+    def name_groups(self, groups: Groups) -> None:
+        """Put the names of folders that are new among those of the folders."""
+        if self._in_order is None or self._part is None or not groups.named:
+            return
+        start = names_before(self._parsed, self._part, groups.part)
+        for number, text in groups.named:
+            self._in_order.insert(start + number, text)
+            self._before += start <= self._before
+        groups.named.clear()
+
+    def add(self, names: Sequence[bytes], places: Ints, order: Ints) -> list[int]:
+        """Names of new records, which lie at ``places`` in that ``order``; where each begins in the block."""
+        if self._part is None:
+            return [0] * len(names)
+        if self._records.column("name-offset") is not None:
+            end = b"" if self._records.column("name-length") else self._end
+            starts = []
+            for name in names:
+                starts.append(len(self._bytes))
+                self._bytes += name + end
+            return starts
+        if self._in_order is not None:
+            merged, position = [], 0
+            for place, number in zip((places + self._before).tolist(), order.tolist(), strict=True):
+                merged += [*self._in_order[position:place], names[number]]
+                position = place
+            self._in_order = [*merged, *self._in_order[position:]]
+        return [0] * len(names)
+
+    def write(self, table: Rows, added: Added) -> dict[str, bytes]:
+        """The block as it is now, with what points into it told."""
+        block, pointer = self._part, self._records.column("name-offset")
+        if block is None:
+            return {}
+        if self._in_order is not None:
+            return {block.name: b"".join(name + self._end for name in self._in_order)}
+        if pointer is not None and added.rows:
             base = 0
             if block.base is not None:
-                base = parsed.regions[block.name].start - evaluate(block.base, parsed.values)
-            for row, place in zip(result.rows, result.name_places, strict=True):
-                table.put(pointer.field, row, place + base)
-        result.blocks[block.name] = names
-    return result
+                base = self._parsed.regions[block.name].start - evaluate(block.base, self._parsed.values)
+            table.put(pointer.field, np.array(added.rows, np.int64), np.array(added.name_places, np.int64) + base)
+        return {block.name: bytes(self._bytes)}
 
 
 def _folders(
@@ -282,52 +323,101 @@ def _stored_number(leaf: Leaf, number: int) -> int:
     return stored
 
 
-def _new_values(
-    parsed: Parsed, found: Directory, records: Records, table: Rows, new: NewMember, name: str,
-    types: Types | None, folders: Folders | None,
-) -> tuple[dict[str, int | bytes], bytes]:  # fmt: skip
-    """The stored values of a new record, which calls its member ``name``, and that as the block of names has it."""
-    values = alike(records, table)
-    if new.name in found.names:
-        raise LayoutError(f"There is a member '{new.name}' already.")
-    ending = records.column("extension")
-    if ending is not None:
-        name, _, end = name.rpartition(".")
-        if types is not None:
-            values[ending.field] = types.number(end)
-        else:
-            values[ending.field] = encode(end, ending.column.encoding, table.endian)
-    folder = records.column("folder")
-    if folder is not None:
-        path, _, name = name.rpartition("/")
-        values[folder.field] = _folder_value(parsed, folder, path, table, folders)
-    parent = records.column("parent")
-    if parent is not None and folders is not None:
-        path, _, name = name.rpartition("/")
-        known = folders.known
-        values[parent.field] = folders.number(path) if path else nowhere(parent, table, known)
-    raw = b""
-    inline, hashed, pointer = records.column("name"), records.column("name-hash"), records.column("name-offset")
-    block = next((part for part in parsed.layout.parts if isinstance(part, NamesPart)), None)
-    if inline is not None:
-        values |= named(inline, name, table.endian)
-    elif block is not None and (pointer is not None or block.in_order):
-        raw = encode(name.replace("/", block.slash), block.encoding, table.endian)
-        length = records.column("name-length")
-        if length is not None:
-            values[length.field] = _stored_number(length, len(raw))
-    if hashed is not None and hashed.meant.hash is not None:
-        values[hashed.field] = int(hashed.meant.hash.of([new.name])[0]) & ((1 << hashed.bits) - 1)
-    identity = records.column("id")
-    if identity is not None:
-        values[identity.field] = int(table.raw(identity.field).max(initial=0)) + 1
-    packing = records.column("compression")
-    if packing is not None:
-        values[packing.field] = new.packing if new.packing is not None else common_packing(found) or 0
-    if parsed.layout.content is not None and getattr(parsed.layout.content, "where", None):
-        for name_of, wanted in parsed.layout.content.where.items():  # type: ignore[union-attr]
+class _New:
+    """New records: what all others say alike is worked out once."""
+
+    def __init__(
+        self, parsed: Parsed, found: Directory, records: Records, table: Rows, tables: Mapping[str, Rows],
+        folders: Folders | None,
+    ) -> None:  # fmt: skip
+        self._parsed, self._found, self._part, self._table, self._folders = parsed, found, records, table, folders
+        ending = records.column("extension")
+        self._types = Types(parsed, ending, tables) if ending is not None and ending.column.number_like else None
+        self._common, self._packing = alike(records, table), common_packing(found)
+        self._taken = set(found.names)
+        self._next = 0
+        #: their names as the block of names has them, and their hashes as they are stored
+        self.names: list[bytes] = []
+        self._hashes: list[int] = []
+
+    def records(self, added: Sequence[NewMember], *, inside: bool) -> list[bytes]:
+        """A record for each; ``inside``: what lies in folders is called by the last part of its path."""
+        if self._folders is not None:
+            for new in added:  # a folder is a record, too: all of them stand before anything else is put in
+                self._folders.make(self._path(new.name))
+        identity = self._part.column("id")
+        if identity is not None:
+            self._next = int(self._table.raw(identity.field).astype(np.int64).max(initial=0)) + 1
+        return [self._record(new, new.name.rpartition("/")[2] if inside else new.name) for new in added]
+
+    def places(self) -> tuple[Ints, Ints]:
+        """Where they go: in order of hashes where they are in order, else behind the others (see Groups.places)."""
+        end = len(self._table) - int(getattr(self._found.part, "last_ends", False))
+        hashed, number = self._part.column("name-hash"), len(self.names)
+        if hashed is not None and end:
+            stored = self._table.raw(hashed.field)[:end].astype(np.uint64)
+            if np.all(stored[1:] >= stored[:-1]):
+                own = np.array(self._hashes, np.uint64)
+                order = np.argsort(own, kind="stable")
+                return np.searchsorted(stored, own[order], "right"), order
+        return np.full(number, end, np.int64), np.arange(number)
+
+    def _path(self, name: str) -> str:
+        """A member's folder; what stands behind the last point is its ending, where records have one."""
+        if self._part.column("extension") is not None:
+            name = name.rpartition(".")[0]
+        return name.rpartition("/")[0]
+
+    def _record(self, new: NewMember, name: str) -> bytes:
+        """The record of a new member, which calls it ``name``."""
+        records, table = self._part, self._table
+        values = dict(self._common)
+        if new.name in self._taken:
+            raise LayoutError(f"There is a member '{new.name}' already.")
+        self._taken.add(new.name)
+        ending = records.column("extension")
+        if ending is not None:
+            name, _, end = name.rpartition(".")
+            if self._types is not None:
+                values[ending.field] = self._types.number(end)
+            else:
+                values[ending.field] = encode(end, ending.column.encoding, table.endian)
+        folder, parent = records.column("folder"), records.column("parent")
+        if folder is not None:
+            path, _, name = name.rpartition("/")
+            values[folder.field] = _folder_value(self._parsed, folder, path, table, self._folders)
+        if parent is not None and self._folders is not None:
+            path, _, name = name.rpartition("/")
+            values[parent.field] = self._folders.pointing(parent, path, table)
+        raw, inline, pointer = b"", records.column("name"), records.column("name-offset")
+        block = _block_of(self._parsed)
+        if inline is not None:
+            values |= named(inline, name, table.endian)
+        elif block is not None and (pointer is not None or block.in_order):
+            raw = encode(name.replace("/", block.slash), block.encoding, table.endian)
+            length = records.column("name-length")
+            if length is not None:
+                values[length.field] = _stored_number(length, len(raw))
+        self.names.append(raw)
+        hashed = records.column("name-hash")
+        if hashed is not None and hashed.meant.hash is not None:
+            number = int(hashed.meant.hash.of([new.name])[0]) & ((1 << hashed.bits) - 1)
+            values[hashed.field] = number
+            self._hashes.append(number)
+        identity = records.column("id")
+        if identity is not None:
+            values[identity.field] = self._next
+            self._next += 1
+        packing = records.column("compression")
+        if packing is not None:
+            values[packing.field] = new.packing if new.packing is not None else self._packing or 0
+        content = self._parsed.layout.content
+        for name_of, wanted in content.where.items() if isinstance(content, MembersPart) else ():
             values[name_of] = wanted[0] if isinstance(wanted, list) else wanted
-    return values, raw
+        own = records.column("record-length")
+        if own is not None:
+            values[own.field] = _stored_number(own, len(encode_record(records, table.endian, values)))
+        return encode_record(records, table.endian, values)
 
 
 def _folder_value(parsed: Parsed, leaf: Leaf, path: str, table: Rows, folders: Folders | None) -> int | bytes:
@@ -335,21 +425,8 @@ def _folder_value(parsed: Parsed, leaf: Leaf, path: str, table: Rows, folders: F
     if not column.number_like:
         return encode(path.replace("/", column.slash), column.encoding, table.endian)
     if folders is not None:
-        return folders.number(path) if path in folders or path else nowhere(leaf, table, folders.known)
+        return folders.pointing(leaf, path, table)
     numbers = folder_numbers(parsed, leaf)
     if path not in numbers:
         raise LayoutError(f"The layout has no number for the folder '{path}'.", expected=", ".join(numbers))
     return numbers[path]
-
-
-def _insertion(found: Directory, records: Records, table: Rows, values: dict[str, int | bytes]) -> int:
-    """Where a new record goes: in order of hashes where they are in order, else behind the others."""
-    end = len(table) - int(getattr(found.part, "last_ends", False))
-    hashed = records.column("name-hash")
-    if hashed is not None and end:
-        stored = table.raw(hashed.field)[:end].astype(np.uint64)
-        if np.all(stored[1:] >= stored[:-1]):
-            wanted = values[hashed.field]
-            assert isinstance(wanted, int)
-            return int(np.searchsorted(stored, np.uint64(wanted), "right"))
-    return end

@@ -392,6 +392,11 @@ class ChunksPart(Records, Content):
         """What stands behind each chunk's data, as records."""
         return Records(record=self.behind) if self.behind else None
 
+    @cached_property
+    def whole(self) -> Records:
+        """A chunk's record and what stands behind its data, as one record."""
+        return Records(record=[*self.record, *self.behind])
+
     @model_validator(mode="after")
     def _sized(self) -> ChunksPart:
         size = self.column("stored-size")

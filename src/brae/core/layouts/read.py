@@ -29,7 +29,7 @@ from brae.core.layouts.parts import (
     resolved,
     shifts,
 )
-from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, trimmed, walk
+from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, rows_of, trimmed, walk
 from brae.core.layouts.streams import BlockSource, Described, blocks_of
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import MAIN, ByteSource
@@ -56,6 +56,8 @@ class Region:
     start: int
     end: int
     first: int = 0
+    #: of several places, which of them
+    number: int = 0
 
     @property
     def origin(self) -> int:
@@ -208,7 +210,7 @@ def _with_lengths(part: Part, values: Mapping[str, int]) -> Part:
     if not lists:
         return part
     copy = part.model_copy(update=lists)
-    for cached in ("leaves", "heads"):
+    for cached in ("leaves", "heads", "whole"):
         copy.__dict__.pop(cached, None)
     return copy
 
@@ -319,16 +321,12 @@ def _read_separate(part: TablePart, parsed: Parsed, start: int) -> int:
         else:
             _, size = _look(part, source, place, lambda data: walk(part, endian, data, number, None))  # noqa: B023
         key = f"{part.name}#{group}" if group else part.name
-        parsed.regions[key] = Region(part, part.file, place, place + size, first)
+        parsed.regions[key] = Region(part, part.file, place, place + size, first, group)
         blocks.append(reveal(part.obfuscation, source.read(place, size)))
         first, end = first + size, max(end, place + size)
         if first > LARGEST_PART:
             raise LimitError(f"The records are more than the {LARGEST_PART} bytes that are sensible.", offset=place)
-    whole = b"".join(blocks)
-    if part.fixed:
-        parsed.tables[part.name] = FixedRows(part, endian, whole)
-    else:
-        parsed.tables[part.name], _ = walk(part, endian, np.frombuffer(whole, np.uint8), int(counts.sum()), None)
+    parsed.tables[part.name] = rows_of(part, endian, b"".join(blocks), int(counts.sum()))
     if not blocks:
         parsed.regions[part.name] = Region(part, part.file, start, start)
     check_constants(part, parsed.tables[part.name], part.name)
@@ -410,9 +408,7 @@ def _find_mark(part: TablePart, parsed: Parsed, source: ByteSource, start: int) 
         if column.number_like:
             hit = rows.raw(until.field) == (until.value or 0)
         else:
-            width = rows.array.dtype[until.field].itemsize
-            raw_column = np.ascontiguousarray(rows.array[until.field]).view(np.uint8).reshape(-1, width)
-            hit = (raw_column[:, : column.character] == 0).all(axis=1)
+            hit = (rows.raw_bytes(column)[:, : column.character] == 0).all(axis=1)
         found = np.flatnonzero(hit)
         if len(found):
             first = int(found[0])

@@ -25,6 +25,11 @@ _FAR = 1 << 62
 LARGEST_NOTES = 1 << 31
 
 
+#: which records: all, or some by their numbers
+Some = slice | Ints
+ALL = slice(None)
+
+
 class Rows:
     """The records of a table."""
 
@@ -69,21 +74,29 @@ class Rows:
 
     def insert(self, at: int, record: bytes) -> None:
         """Put a record before the one at ``at``."""
+        self.insert_all(np.array([at], np.int64), [record])
+
+    def insert_all(self, places: Ints, records: Sequence[bytes]) -> None:
+        """Put each record before the one that is at its place now; ``places`` are in order."""
         raise NotImplementedError
 
-    def _integers(self, column: Column) -> np.ndarray[Any, Any]:
+    def raw_bytes(self, column: Column, rows: Some = ALL) -> Bytes:
+        """The bytes of a column of fixed width, shape (records, width)."""
+        raise NotImplementedError
+
+    def _integers(self, column: Column, rows: Some = ALL) -> np.ndarray[Any, Any]:
         """A column's numbers as they are stored."""
         raise NotImplementedError
 
     def _store(self, column: Column, where: Ints | slice, numbers: np.ndarray[Any, Any]) -> None:
         raise NotImplementedError
 
-    def raw(self, field: str) -> np.ndarray[Any, Any]:
+    def raw(self, field: str, rows: Some = ALL) -> np.ndarray[Any, Any]:
         """The numbers of a field as they are stored, of whatever integer type."""
         leaf = self.leaf[field]
         if not leaf.column.number_like:
             raise LayoutError(f"'{field}' is not a whole number.")
-        numbers = self._integers(leaf.column)
+        numbers = self._integers(leaf.column, rows)
         if leaf.whole:
             return numbers
         pieces: np.ndarray[Any, Any] = (numbers.astype(np.uint64) >> np.uint64(leaf.shift)) & np.uint64(
@@ -91,13 +104,13 @@ class Rows:
         )
         return pieces
 
-    def numbers(self, field: str) -> Ints:
+    def numbers(self, field: str, rows: Some = ALL) -> Ints:
         """The numbers of a field as they are meant: times the unit, plus what is added (int64).
 
         What cannot be a place or a size becomes -1 or something beyond every file.
         """
         meant = self.leaf[field].meant
-        raw = self.raw(field)
+        raw = self.raw(field, rows)
         result: Ints
         if raw.dtype.kind == "u" and raw.dtype.itemsize == 8:
             result = np.minimum(raw, np.uint64(_FAR // meant.unit)).astype(np.int64)
@@ -130,7 +143,7 @@ class Rows:
             )
         if not leaf.whole:
             mask = np.uint64(((1 << bits) - 1) << leaf.shift)
-            old = self._integers(leaf.column)[rows].astype(np.uint64)
+            old = self._integers(leaf.column, rows).astype(np.uint64)
             stored = (old & ~mask) | (values.astype(np.uint64) << np.uint64(leaf.shift))
             self._store(leaf.column, rows, stored)
         else:
@@ -253,17 +266,20 @@ class FixedRows(Rows):
     def keep(self, rows: Ints) -> None:
         self.array = self.array[rows]
 
-    def insert(self, at: int, record: bytes) -> None:
+    def insert_all(self, places: Ints, records: Sequence[bytes]) -> None:
         # Joined as bytes: numpy would turn the numbers into the machine's own byte order.
-        whole = self.array[:at].tobytes() + record + self.array[at:].tobytes()
+        whole = _joined(self.array.tobytes(), places * self.array.dtype.itemsize, records)
         self.array = np.frombuffer(whole, self.array.dtype).copy()
 
-    def _integers(self, column: Column) -> np.ndarray[Any, Any]:
-        values = self.array[column.field]
+    def raw_bytes(self, column: Column, rows: Some = ALL) -> Bytes:
+        values = self.array[column.field][rows]
+        return np.frombuffer(np.ascontiguousarray(values).tobytes(), np.uint8).reshape(-1, column.width)
+
+    def _integers(self, column: Column, rows: Some = ALL) -> np.ndarray[Any, Any]:
+        values = self.array[column.field][rows]
         if values.dtype.kind != "V":
             return values
-        raw = np.frombuffer(np.ascontiguousarray(values).tobytes(), np.uint8).reshape(-1, column.width)
-        return _to_integers(raw, column, self.endian)
+        return _to_integers(self.raw_bytes(column, rows), column, self.endian)
 
     def _store(self, column: Column, where: Ints | slice, numbers: np.ndarray[Any, Any]) -> None:
         values = self.array[column.field]
@@ -338,11 +354,14 @@ class VariableRows(Rows):
         self.columns, self.bytes_, self.starts, self.spans, self.values = columns, block, starts, spans, values
         self.index = {column.field: place for place, column in enumerate(columns)}
         self.part = part
+        #: whether numbers of variable length were changed that are not in the bytes yet
+        self._unsettled = False
 
     def __len__(self) -> int:
         return len(self.spans)
 
     def copy(self) -> VariableRows:
+        self._settle()
         return VariableRows(
             list(self.leaf.values()), self.columns, self.endian, self.bytes_.copy(), self.starts, self.spans,
             self.values.copy(), self.part,
@@ -359,22 +378,28 @@ class VariableRows(Rows):
         self.bytes_, self.starts, self.spans, self.values = other.bytes_, other.starts, other.spans, other.values
 
     def block(self) -> bytes:
+        self._settle()
         return self.bytes_.tobytes()
 
     def place(self, row: int, field: str) -> int:
+        self._settle()
         return int(self.spans[row, self.index[self.leaf[field].column.field], 0])
 
     def start(self, row: int) -> int:
+        self._settle()
         return int(self.starts[row])
 
     def span(self, row: int, field: str) -> tuple[int, int]:
+        self._settle()
         begin, end = self.spans[row, self.index[field]].tolist()
         return begin, end
 
     def record(self, row: int) -> bytes:
+        self._settle()
         return self.bytes_[self.starts[row] : self.starts[row + 1]].tobytes()
 
     def describe(self, inside: int) -> str:
+        self._settle()
         row = int(np.searchsorted(self.starts[: len(self)], inside, "right")) - 1
         if row < 0:
             return ""
@@ -383,39 +408,41 @@ class VariableRows(Rows):
                 return f"[{row}].{column.field}"
         return f"[{row}]"
 
-    def _integers(self, column: Column) -> np.ndarray[Any, Any]:
-        place = self.index[column.field]
+    def raw_bytes(self, column: Column, rows: Some = ALL) -> Bytes:
+        begins = self.spans[rows, self.index[column.field], 0]
+        found: Bytes = self.bytes_[begins[:, None] + np.arange(column.width)]
+        return found
+
+    def _integers(self, column: Column, rows: Some = ALL) -> np.ndarray[Any, Any]:
         if column.type == "varint":
-            return self.values[:, place].astype(np.uint64)
-        begins = self.spans[:, place, 0]
-        return _to_integers(self.bytes_[begins[:, None] + np.arange(column.width)], column, self.endian)
+            return self.values[rows, self.index[column.field]].astype(np.uint64)
+        return _to_integers(self.raw_bytes(column, rows), column, self.endian)
 
     def _store(self, column: Column, where: Ints | slice, numbers: np.ndarray[Any, Any]) -> None:
         place = self.index[column.field]
         if column.type == "varint":
-            old = self.values[where, place].copy()
+            if self.part is None and np.any(self.values[where, place] != numbers):
+                raise LayoutError("Numbers of variable length can only change in a plain table.")
             self.values[where, place] = numbers
-            if np.any(old != self.values[where, place]):
-                self._write_varints(place)
+            self._unsettled = True
             return
         begins = self.spans[where, place, 0]
         places = begins[:, None] + np.arange(column.width)
         new = np.broadcast_to(numbers, begins.shape)
         self.bytes_[places] = _to_bytes(new, column, self.endian, self.bytes_[places])
 
-    def _write_varints(self, place: int) -> None:
-        """Numbers of another length move what follows, so the records are put together anew."""
-        if self.part is None:
-            raise LayoutError("Numbers of variable length can only change in a plain table.")
-        pieces = []
-        for row in range(len(self)):
-            begin, end = int(self.starts[row]), int(self.starts[row + 1])
-            low, high = int(self.spans[row, place, 0]), int(self.spans[row, place, 1])
-            pieces.append(self.bytes_[begin:low].tobytes())
-            pieces.append(varint(int(self.values[row, place])))
-            pieces.append(self.bytes_[high:end].tobytes())
-        pieces.append(self.bytes_[int(self.starts[len(self)]) :].tobytes())
-        self._renew(b"".join(pieces), len(self))
+    def _settle(self) -> None:
+        """Numbers of another length move what follows: records are put together when their bytes are needed."""
+        if not self._unsettled:
+            return
+        self._unsettled = False
+        varying = [place for place, column in enumerate(self.columns) if column.type == "varint"]
+        pieces, position = [], 0
+        for spans, values in zip(self.spans[:, varying].tolist(), self.values[:, varying].tolist(), strict=True):
+            for (low, high), value in zip(spans, values, strict=True):
+                pieces += [self.bytes_[position:low].tobytes(), varint(value)]
+                position = high
+        self._renew(b"".join([*pieces, self.bytes_[position:].tobytes()]), len(self))
 
     def _renew(self, block: bytes, count: int) -> None:
         assert self.part is not None
@@ -426,18 +453,19 @@ class VariableRows(Rows):
         self.bytes_, self.starts, self.spans, self.values = again.bytes_, again.starts, again.spans, again.values
 
     def keep(self, rows: Ints) -> None:
+        self._settle()
         if self.part is None:
             raise LayoutError("Members cannot be added to a folder tree or removed from it yet.")
         tail = self.bytes_[int(self.starts[len(self)]) :].tobytes()
         pieces = [self.bytes_[self.starts[row] : self.starts[row + 1]].tobytes() for row in rows]
         self._renew(b"".join(pieces) + tail, len(rows))
 
-    def insert(self, at: int, record: bytes) -> None:
+    def insert_all(self, places: Ints, records: Sequence[bytes]) -> None:
+        self._settle()
         if self.part is None:
             raise LayoutError("Members cannot be added to a folder tree or removed from it yet.")
-        place = int(self.starts[at])
-        block = self.bytes_.tobytes()
-        self._renew(block[:place] + record + block[place:], len(self) + 1)
+        whole = _joined(self.bytes_.tobytes(), self.starts[places], records)
+        self._renew(whole, len(self) + len(records))
 
     def put_raw(self, field: str, row: int, data: bytes) -> None:
         place = self.index[self.leaf[field].column.field]
@@ -465,6 +493,22 @@ class VariableRows(Rows):
             whole[begin:end].decode(encoding, "surrogateescape")
             for begin, end in self.spans[:, self.index[column.field]].tolist()
         ]
+
+
+def _joined(block: bytes, places: Ints, pieces: Sequence[bytes]) -> bytes:
+    """A block with each piece put in at its place, which are in order."""
+    found, position = [], 0
+    for place, piece in zip(places.tolist(), pieces, strict=True):
+        found += [block[position:place], piece]
+        position = place
+    return b"".join([*found, block[position:]])
+
+
+def rows_of(part: Records, endian: str, block: bytes, count: int) -> Rows:
+    """So many records that are a block, to be changed; TruncatedError or FormatError where they are not."""
+    if part.fixed:
+        return FixedRows(part, endian, block).copy()
+    return walk(part, endian, np.frombuffer(block, np.uint8), count, None)[0]
 
 
 def varint(number: int) -> bytes:
@@ -611,8 +655,10 @@ def check_constants(records: Records, rows: Rows, name: str) -> None:
             wrong = np.flatnonzero(rows.raw(column.field) != column.value)
         else:
             raw = encode(column.value, "latin-1" if column.type == "bytes" else column.encoding, rows.endian)
-            raw = trimmed(raw, column.character) if column.type == "string" else raw.ljust(column.width, b"\0")
-            wrong = np.array([row for row in range(len(rows)) if rows.content(column.field, row) != raw], np.int64)
+            only = np.frombuffer(raw.ljust(column.width, b"\0"), np.uint8)
+            wrong = np.flatnonzero((rows.raw_bytes(column) != only).any(axis=1))
+            if column.type == "string":  # behind its end there may be anything
+                wrong = np.array([r for r in wrong.tolist() if rows.content(column.field, r) != raw], np.int64)
         if len(wrong):
             row = int(wrong[0])
             raise FormatError(

@@ -67,19 +67,17 @@ def put(leaf: Leaf, table: Rows, row: int, total: int | bytes) -> None:
         assert isinstance(total, int)
         table.put(leaf.field, row, total & ((1 << leaf.bits) - 1))
         return
-    begin, end = table.span(row, leaf.column.field)
-    old = table.record(row)[begin - table.start(row) : end - table.start(row)]
-    table.put_raw(leaf.field, row, as_field(total, leaf.column, end - begin, table.endian, old))
+    old = table.raw_bytes(leaf.column, slice(row, row + 1)).tobytes()
+    table.put_raw(leaf.field, row, as_field(total, leaf.column, leaf.column.width, table.endian, old))
 
 
 def holds(leaf: Leaf, table: Rows, row: int, total: int | bytes) -> bool:
     """Whether a record has this checksum."""
     if leaf.column.type in BASES or not leaf.whole:
         assert isinstance(total, int)
-        return bool(int(table.raw(leaf.field)[row]) == total & ((1 << min(leaf.bits, 62)) - 1))
-    begin, end = table.span(row, leaf.column.field)
-    stands = table.record(row)[begin - table.start(row) : end - table.start(row)]
-    return stands == checksums.as_bytes(total, end - begin, leaf.column.order(table.endian))
+        return bool(int(table.raw(leaf.field, slice(row, row + 1))[0]) == total & ((1 << min(leaf.bits, 62)) - 1))
+    stands = table.raw_bytes(leaf.column, slice(row, row + 1)).tobytes()
+    return stands == checksums.as_bytes(total, leaf.column.width, leaf.column.order(table.endian))
 
 
 def refresh(leaves: Iterable[Leaf], table: Rows, rows: Iterable[int]) -> None:

@@ -103,6 +103,9 @@ class _Composer:
         self.tables: dict[str, Rows] = {
             name: table.copy() for name, table in parsed.tables.items() if name not in parsed.trees
         }
+        #: of records that lie apart for each folder: the first of each folder, and the last folder that had a place
+        self.firsts_of: dict[str, list[int]] = {}
+        self.last_of: dict[str, int] = {}
         self.trees = {name: tree.copy() for name, tree in parsed.trees.items()}
         self.tables |= {name: tree.files for name, tree in self.trees.items()}
         #: parts whose content is already known before anything is laid out
@@ -163,8 +166,10 @@ class _Composer:
             if not isinstance(part, ChunksPart):
                 assert isinstance(part, Records)
                 sums.refresh([leaf for leaf in part.leaves if leaf.meant.checksum], table, range(len(table)))
-                for number, key in enumerate(self.parsed.keys(name)):
-                    self._fill(key, self._records(name, number))
+                block = table.block()
+                for key in self.parsed.keys(name):
+                    begin, end = self._records(key)
+                    self._fill(key, block[begin:end])
         self._fill_checksums()
         files = {name: source for name, source in self.parsed.sources.items() if name not in streams}
         composed = Composed(files, ends=self.placing.ends if self.placing is not None else {})
@@ -304,34 +309,36 @@ class _Composer:
         if isinstance(part, PixelsPart) and self.pixels is not None:
             return [New(hide(part.obfuscation, self.pixels))]
         if part.name in self.tables:
-            # Its place; the bytes come at the end.
-            number = self.parsed.keys(part.name).index(name)
-            return [New(bytes(len(self._records(part.name, number))))]
+            begin, end = self._records(name)
+            return [New(bytes(end - begin))]  # its place; the bytes come at the end
         if name in self.blocks:
             assert isinstance(part, Hidden)
             return [New(hide(part.obfuscation, self.blocks[name]))]
         return [Copy(region.start, region.end - region.start)]
 
-    def _records(self, name: str, number: int) -> bytes:
-        """A table's records; of ``separate`` ones those of the folder with that number."""
-        table, part = self.tables[name], self.parsed.regions[name].part
+    def _records(self, key: str) -> tuple[int, int]:
+        """Which bytes of its table's records lie in a region: all, or of ``separate`` ones those of one folder."""
+        region = self.parsed.regions[key]
+        table, part = self.tables[region.part.name], region.part
         if not isinstance(part, TablePart) or not part.separate:
-            return table.block()
-        firsts = self._firsts(part)
+            return 0, len(table.block())
+        firsts, number = self._firsts(part), region.number
         # Folders that are new have their records behind those of the last one.
-        last = number == len(self.parsed.keys(name)) - 1
+        last = number == self.last_of[part.name]
         end = len(table) if last else firsts[number + 1]
-        return table.block()[table.start(firsts[number]) if firsts else 0 : table.start(end)]
+        return table.start(firsts[number]) if firsts else 0, table.start(end)
 
     def _firsts(self, part: TablePart) -> list[int]:
         """The first record of each folder, of ``separate`` ones."""
-        groups = self.parsed.regions[part.grouped_by or ""].part
-        assert isinstance(groups, TablePart)
-        leaf = groups.column("member-count")
-        assert leaf is not None
-        counts = self.tables[groups.name].numbers(leaf.field)
-        firsts: list[int] = (np.cumsum(counts) - counts).tolist()
-        return firsts
+        if part.name not in self.firsts_of:
+            groups = self.parsed.regions[part.grouped_by or ""].part
+            assert isinstance(groups, TablePart)
+            leaf = groups.column("member-count")
+            assert leaf is not None
+            counts = self.tables[groups.name].numbers(leaf.field)
+            self.firsts_of[part.name] = (np.cumsum(counts) - counts).tolist()
+            self.last_of[part.name] = max(self.parsed.regions[key].number for key in self.parsed.keys(part.name))
+        return self.firsts_of[part.name]
 
     def _put_directories(self) -> None:
         """Tell folders whose records lie by themselves where these are now."""

@@ -127,10 +127,10 @@ def test_weights_of_eight_bits_sum_to_exactly_one(weights: list[list[float]]) ->
     form = one.places["WEIGHTS_0"][1]  # type: ignore[union-attr]
     values = np.array(weights, np.float32)
     raw = described.encoded(values, form, one, "little")  # type: ignore[arg-type]
-    sums = raw.astype(int).sum(axis=1)
-    assert np.array_equal(sums, np.where(values.sum(axis=1) > 0, 255, 0))
-    shares = values / np.maximum(values.sum(axis=1, keepdims=True), 1e-9)
-    assert np.abs(raw / 255 - np.where(values.sum(axis=1, keepdims=True) > 0, shares, 0)).max() < 1 / 255
+    whole = values.sum(axis=1, keepdims=True)
+    shares = np.divide(values, whole, out=np.zeros_like(values), where=whole > 0)
+    assert np.array_equal(raw.astype(int).sum(axis=1), np.where(whole[:, 0] > 0, 255, 0))
+    assert np.abs(raw / 255 - shares).max() < 1 / 255
 
 
 # ---- glTF and OBJ -------------------------------------------------------------------------------------------

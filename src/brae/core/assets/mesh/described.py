@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -387,8 +387,3 @@ def _goes_on(strip: list[int], triangle: tuple[int, int, int]) -> bool:
     number = len(strip) - 2  # of the triangle that would be added, from 0
     first, second = (strip[-2], strip[-1]) if number % 2 == 0 else (strip[-1], strip[-2])
     return triangle[0] == first and triangle[1] == second
-
-
-def same(one: Mapping[str, Floats], other: Mapping[str, Floats]) -> bool:
-    """Whether two sets of attributes are equal."""
-    return one.keys() == other.keys() and all(np.array_equal(one[name], other[name]) for name in one)
