@@ -300,8 +300,12 @@ _DXGI_BITS = (
 )  # fmt: skip
 _DXGI_BLOCKS = ((70, 72, 8), (73, 78, 16), (79, 81, 8), (82, 84, 16), (94, 99, 16))
 _FOUR_CC_BLOCKS = {b"DXT1": 8, b"ATI1": 8, b"BC4U": 8, b"BC4S": 8} | dict.fromkeys(
-    (b"DXT2", b"DXT3", b"DXT4", b"DXT5", b"ATI2", b"BC5U", b"BC5S"), 16
-)
+    (
+        b"DXT2", b"DXT3", b"DXT4", b"DXT5", b"ATI2", b"BC5U", b"BC5S", b"RXGB", b"xGBR", b"xGxR", b"RxBG", b"RBxG",
+        b"xRBG", b"RGxB",
+    ),
+    16,
+)  # fmt: skip
 _FOUR_CC_BITS = {36: 64, 81: 16, 110: 64, 111: 16, 112: 32, 113: 64, 114: 32, 115: 64, 116: 128}
 
 

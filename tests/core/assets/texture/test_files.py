@@ -36,6 +36,7 @@ pictures = st.tuples(st.integers(1, 13), st.integers(1, 13)).flatmap(
 NOT_IN_DDS = {form.name for form in ALL if form.name.endswith("-be")}
 NOT_IN_DDS |= {"index8", "index4", "index4-high", "rgb16", "rgb16f", "l16f", "la16", "la16f"}
 UNKNOWN_TO_PILLOW = {"a8", "bc4s", "bc7", "yuyv", "uyvy", "r11g11b10f", "rgb9e5", "l16"}
+UNKNOWN_TO_PILLOW |= {form.name for form in ALL if isinstance(form, formats.Swizzled)}
 UNKNOWN_TO_PILLOW |= {f"{order}{kind}" for order in ("r", "rg", "rgb", "rgba") for kind in ("16", "16f", "32f")}
 
 
@@ -91,11 +92,47 @@ def test_pillow_writes_dds_that_we_read(photo: np.ndarray) -> None:
 
 def test_unknown_dds_formats_are_named() -> None:
     head = bytearray(dds.write_header(Header("dds", formats.BC1, 8, 8, 1)))
-    head[84:88] = b"RXGB"
-    with pytest.raises(UnknownFormatError, match="RXGB"):
+    head[84:88] = b"QXQX"
+    with pytest.raises(UnknownFormatError, match="QXQX"):
         dds.read(bytes(head) + b"\0" * 64)
     with pytest.raises(LimitError):
         dds.read(dds.write_header(Header("dds", formats.BC1, 8, 8, 9)) + b"\0" * 400)
+
+
+@pytest.mark.parametrize(
+    ("code", "order"),
+    [
+        (b"RXGB", "xgbr"),
+        (b"xGBR", "xgbr"),
+        (b"xGxR", "xgxr"),
+        (b"RxBG", "rxbg"),
+        (b"RBxG", "rbxg"),
+        (b"RGxB", "rgxb"),
+    ],
+)
+def test_swizzled_normal_maps_are_read_as_what_they_mean(code: bytes, order: str, photo: np.ndarray) -> None:
+    """Pillow writes and reads the stored channels of BC3; the codes are common practice, no source."""
+    stored = np.full_like(photo, 0)
+    for place, channel in enumerate(order):
+        stored[..., place] = 0 if channel == "x" else photo[..., "rgb".index(channel)]
+    stream = io.BytesIO()
+    Image.fromarray(stored).save(stream, "DDS", pixel_format="DXT5")
+    theirs = np.asarray(Image.open(io.BytesIO(stream.getvalue())).convert("RGBA"))
+    data = stream.getvalue().replace(b"DXT5", code, 1)
+    texture = dds.read(data)
+    picture = texture.picture()
+    for channel in texture.header.format.holds:
+        assert np.array_equal(picture[..., "rgb".index(channel)], theirs[..., order.index(channel)])
+    assert (picture[..., 3] == 255).all()
+    again = encode_like(picture, texture, texture.recipe())
+    assert again.data == data
+    changed = picture.copy()
+    changed[8:16, 8:24, :3] = 255 - changed[8:16, 8:24, :3]
+    edit = texture.again(encode_like(changed, texture, texture.recipe()).data)
+    assert edit.header.format is texture.header.format
+    for channel in texture.header.format.holds:
+        away = edit.picture()[..., "rgb".index(channel)].astype(int) - changed[..., "rgb".index(channel)]
+        assert np.abs(away)[8:16, 8:24].mean() < 14
 
 
 @given(

@@ -58,6 +58,14 @@ _FOUR_CC = {
     b"ATI2": "bc5",
     b"BC5U": "bc5",
     b"BC5S": "bc5s",
+    # Normal maps, the code naming what R, G, B and A hold; the first one names A, R, G and B.
+    b"RXGB": "bc3-xgbr",
+    b"xGBR": "bc3-xgbr",
+    b"xGxR": "bc3-xgxr",
+    b"RxBG": "bc3-rxbg",
+    b"RBxG": "bc3-rbxg",
+    b"xRBG": "bc3-xrbg",
+    b"RGxB": "bc3-rgxb",
     b"YUY2": "yuyv",
     b"UYVY": "uyvy",
     **{

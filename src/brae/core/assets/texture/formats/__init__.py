@@ -21,6 +21,7 @@ from brae.core.assets.texture.formats.blocks import BC1, BC2, BC3, BC4, BC4S, BC
 from brae.core.assets.texture.formats.channels import BGR8, BGRA8, RGB8, RGBA8
 from brae.core.assets.texture.formats.indexed import INDEX4, INDEX8, Indexed
 from brae.core.assets.texture.formats.precision import as_precision, precision_of, shown, white_of
+from brae.core.assets.texture.formats.swizzled import Swizzled
 from brae.core.assets.texture.formats.tiles import Stored, stored
 from brae.core.assets.texture.formats.wide import R11G11B10F, RGB9E5, RGBA16F
 from brae.core.assets.texture.formats.yuv import UYVY, YUYV
@@ -59,6 +60,7 @@ __all__ = [
     "Precision",
     "Storage",
     "Stored",
+    "Swizzled",
     "all_formats",
     "as_precision",
     "blocks_of",

@@ -232,10 +232,11 @@ def _bc2(job: Job) -> None:
     _colours(_by_kind(job), 4, 2, 9, False)
 
 
-def _bc3(job: Job) -> None:
+def _bc3(job: Job, least: int = 1) -> None:
+    """Colours of pixels whose alpha is below ``least`` cost nothing."""
     parts = _by_kind(job)
     _channel(parts, 3, False, 4, 0)
-    _colours(parts, 4, 2, 1, False)
+    _colours(parts, 4, 2, least, False)
 
 
 def _grey(job: Job, signed: bool) -> None:
@@ -309,6 +310,8 @@ class HalfBlocks(Blocks):
 BC1 = register(BlockCompressed("bc1", "BC1", 8, "binary", "decode_bc1", _bc1))
 BC2 = register(BlockCompressed("bc2", "BC2", 16, "full", "decode_bc2", _bc2))
 BC3 = register(BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", _bc3))
+#: the same where alpha is no transparency, so that colours count where it is 0
+BC3_DATA = BlockCompressed("bc3", "BC3", 16, "full", "decode_bc3", lambda job: _bc3(job, 0))
 BC4 = register(BlockCompressed("bc4", "BC4", 8, "none", "decode_bc4", lambda job: _grey(job, False), "l"))
 BC5 = register(BlockCompressed("bc5", "BC5", 16, "none", "decode_bc5", lambda job: _pair(job, False), "rg"))
 BC4S = register(
