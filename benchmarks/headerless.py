@@ -1,9 +1,12 @@
-"""How often pixels without a header are understood at first choice, on 300 generated textures."""
+"""How often pixels without a header are understood at first choice: 200 drawings, and photographs."""
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 from PIL import Image
+from tests.core.assets.texture.bare import MEASURED, bare, photographs
 
 from benchmarks.report import report
 from brae.core.assets.texture import formats
@@ -15,7 +18,9 @@ from brae.core.assets.texture.texture import Header
 from brae.demo import art
 
 FORMATS = ("bc1", "bc2", "bc3", "bc4", "bc5", "bc6h", "bc7", "rgba8", "rgb565", "index8")
-COUNT = 300
+COUNT = 200
+PHOTOGRAPHS = 120
+_SAME = {"index8": "l8"}
 
 
 def _drawing(rng: np.random.Generator, width: int, height: int, kind: int) -> Picture:
@@ -73,26 +78,55 @@ def generated(count: int = COUNT, longest: int = 2048) -> list[tuple[str, int, i
 
 
 def run() -> None:
-    """Print the share that is right at first choice: format, sides and levels."""
+    """Print the shares that are right: format or the very same picture, sides and levels."""
     right: int = 0
     wrong: list[str] = []
     items = generated()
     for name, width, height, levels, data in items:
-        guesses = propose(data)
-        first = guesses[0] if guesses else None
-        if first and (first.format, first.width, first.height, first.levels) == (name, width, height, levels):
+        guess = next(iter(propose(data)), None)
+        sides = guess is not None and (guess.width, guess.height, guess.levels) == (width, height, levels)
+        # Indices whose palette is elsewhere are shown as greys.
+        if guess is not None and sides and guess.format in (name, _SAME.get(name)):
             right += 1
         else:
-            wrong.append(f"{name} {width}x{height} {levels}: {first.words if first else 'nothing'}")
+            wrong.append(f"{name} {width}x{height} {levels}: {guess.words if guess else 'nothing'}")
     share = right / len(items)
     for line in wrong[:40]:
         print("    ", line)
     report(
-        f"headerless textures understood at first choice, of {len(items)}",
+        f"headerless drawings understood at first choice, of {len(items)}",
         f"{share:.1%}",
         "at least 90 %",
         share >= 0.9,
     )
+    pictures = photographs(MEASURED)
+    firsts, threes, longest = [], [], 0.0
+    for one in bare(pictures, PHOTOGRAPHS, 2026):
+        started = time.perf_counter()
+        guesses = propose(one.data)
+        longest = max(longest, time.perf_counter() - started)
+        hits = [one.fits(guess) for guess in guesses[:3]]
+        firsts.append(any(hits[:1]))
+        threes.append(any(hits))
+        if not any(hits[:1]):
+            print(
+                "    ",
+                one.form,
+                one.palette,
+                one.width,
+                one.height,
+                one.levels,
+                "->",
+                *[g.words for g in guesses[:1]],
+            )
+    first, three = float(np.mean(firsts)), float(np.mean(threes))
+    report(
+        f"headerless photographs that nothing was tuned on, of {PHOTOGRAPHS}: first choice, within three",
+        f"{first:.1%}, {three:.1%}",
+        "at least 90 %, 97 %",
+        first >= 0.9 and three >= 0.97,
+    )
+    report("the longest of them", f"{longest:.2f} s", "under 1 s", longest < 1)
 
 
 if __name__ == "__main__":

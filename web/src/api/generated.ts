@@ -2245,6 +2245,11 @@ export interface components {
              * @default 0
              */
             offset: number;
+            /**
+             * Order Guessed
+             * @default false
+             */
+            order_guessed: boolean;
             palette?: components["schemas"]["PaletteAt"] | null;
             storage?: components["schemas"]["Storage"] | null;
             /** Width */

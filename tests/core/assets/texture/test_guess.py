@@ -13,9 +13,11 @@ from brae.core.assets.texture.encode import encode_levels
 from brae.core.assets.texture.files import read_raw
 from brae.core.assets.texture.formats import Storage
 from brae.core.assets.texture.guess import PaletteAt, propose, thumbnail
+from brae.core.assets.texture.guess.order import warmth
 from brae.core.assets.texture.texture import Header
 from brae.core.layouts.storage import Tile
 from brae.demo import art
+from tests.core.assets.texture.bare import MEASURED, TUNED_ON, bare, photographs
 
 
 @pytest.fixture(scope="module")
@@ -35,8 +37,11 @@ def test_format_sides_and_levels_are_found(name: str, levels: int, rock: np.ndar
     wide = np.ascontiguousarray(rock[:128])
     picture = rock if levels == 9 else wide
     data = _bytes(picture, formats.get(name), levels)
-    best = propose(data)[0]
-    assert (best.format, best.width, best.height, best.levels) == (name, 256, picture.shape[0], levels)
+    # Which of red and blue comes first is a guess, and both are there.
+    best = next(guess for guess in propose(data)[:2] if guess.format == name)
+    assert (best.width, best.height, best.levels) == (256, picture.shape[0], levels)
+    assert best.order_guessed == (name in ("rgba8", "rgb8"))
+    assert ("is a guess" in best.words) == best.order_guessed
     texture = read_raw(data, best.header(data), best.offset)
     assert texture.rewrite(texture.header, texture.levels) == data
     assert max(thumbnail(data, best).shape[:2]) <= 128
@@ -51,7 +56,7 @@ def test_odd_sides_are_found(rock: np.ndarray) -> None:
 def test_tiles_are_found(rock: np.ndarray) -> None:
     tiled = formats.stored(formats.RGBA8, Storage(tiles=(Tile(columns=8, rows=8),)))
     best = propose(_bytes(rock, tiled, 1))[0]
-    assert (best.format, best.width, best.height) == ("rgba8", 256, 256)
+    assert (best.format, best.width, best.height) in (("rgba8", 256, 256), ("bgra8", 256, 256))
     assert best.storage == Storage(tiles=(Tile(columns=8, rows=8),))
 
 
@@ -66,9 +71,8 @@ def test_a_palette_before_its_indices_is_found(rock: np.ndarray) -> None:
     entries[order[:64], :3], entries[:, 3] = colours, 255
     blobs = np.kron(few[::8, ::8], np.ones((8, 8), np.uint8))
     data = entries.tobytes() + order.astype(np.uint8)[blobs].tobytes()
-    best = propose(data)[0]
+    best = next(guess for guess in propose(data)[:2] if guess.palette == PaletteAt(at=0, format="rgba8"))
     assert (best.format, best.width, best.height, best.offset) == ("index8", 256, 256, 1024)
-    assert best.palette == PaletteAt(at=0, format="rgba8")
     assert np.array_equal(read_raw(data, best.header(data), 1024).picture(), entries[order.astype(np.uint8)[blobs]])
 
 
@@ -77,3 +81,21 @@ def test_any_bytes_may_be_asked_about(data: bytes) -> None:
     for guess in propose(data):
         assert 0 <= guess.fit <= 1
         assert thumbnail(data, guess).ndim == 3
+
+
+def test_real_pictures_are_understood() -> None:
+    """scikit-image's photographs, packed by etcpak and numpy: nothing was tuned on these. The bench has more."""
+    items = list(bare(photographs(MEASURED), 48, 2026))
+    found = [[one.fits(guess) for guess in propose(one.data)[:3]] for one in items]
+    assert np.mean([any(hits[:1]) for hits in found]) >= 0.85
+    assert np.mean([any(hits) for hits in found]) >= 0.9
+
+
+def test_colours_tell_red_from_blue_where_they_can() -> None:
+    """Right on three of four photographs, and silent on a grey one (camera)."""
+    pictures = photographs(TUNED_ON + MEASURED)
+    told = {name: warmth(picture) for name, picture in pictures.items()}
+    assert told["camera"] == 0
+    some = [value for value in told.values() if value != 0]
+    assert np.mean([value > 0 for value in some]) >= 0.75
+    assert all(warmth(pictures[name][..., [2, 1, 0, 3]]) == pytest.approx(-value) for name, value in told.items())

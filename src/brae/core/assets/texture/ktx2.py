@@ -98,7 +98,7 @@ def _samples(pixel_format: PixelFormat, srgb: bool) -> _Samples:
             _RGBSDA, [(o, b, c | _FLOAT, 0, one) for c, (o, b) in enumerate(((0, 11), (11, 11), (22, 10)))]
         )
     if isinstance(pixel_format, PackedBits):
-        places = [(shift, bits, _CHANNELS[channel]) for channel, bits, shift in pixel_format._shifts()]
+        places = [(shift, bits, _CHANNELS[channel]) for channel, bits, shift in pixel_format.shifts()]
         return _Samples(_RGBSDA, [(o, b, c, 0, (1 << b) - 1) for o, b, c in sorted(places)])
     order = getattr(pixel_format, "order", "")
     bits = 8 * pixel_format.block_bytes // len(order)

@@ -108,7 +108,7 @@ class PackedBits(Blocks):
         """Bits of a pixel and the masks of R, G, B, A; None where the number is big-endian."""
         if self.big:
             return None
-        found = {channel: ((1 << bits) - 1) << shift for channel, bits, shift in self._shifts()}
+        found = {channel: ((1 << bits) - 1) << shift for channel, bits, shift in self.shifts()}
         return 8 * self.block_bytes, (
             found.get("R", found.get("L", 0)),
             found.get("G", 0),
@@ -116,7 +116,7 @@ class PackedBits(Blocks):
             found.get("A", 0),
         )
 
-    def _shifts(self) -> list[tuple[str, int, int]]:
+    def shifts(self) -> list[tuple[str, int, int]]:
         shift, result = 0, []
         for channel, bits in reversed(self.fields):
             if channel != "X":
@@ -131,7 +131,7 @@ class PackedBits(Blocks):
     def decode(self, data: bytes, width: int, height: int) -> Picture:
         numbers = np.frombuffer(exact(self, data, width, height), self._dtype).reshape(height, width)
         picture = _picture(height, width, self.holds)
-        for channel, bits, shift in self._shifts():
+        for channel, bits, shift in self.shifts():
             most = (1 << bits) - 1
             value = (numbers >> shift & most).astype(np.uint32)
             wide = (value * 255 // most).astype(np.uint8)
@@ -144,7 +144,7 @@ class PackedBits(Blocks):
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         picture = as_precision(picture, "8")
         numbers = np.zeros(picture.shape[:2], np.uint32)
-        for channel, bits, shift in self._shifts():
+        for channel, bits, shift in self.shifts():
             most = (1 << bits) - 1
             wide = grey_of(picture) if channel == "L" else picture[..., "RGBA".index(channel)]
             if channel == "A" and bits == 1 and not how.clear:

@@ -81,8 +81,10 @@ class Indexed(Blocks):
         return pairs.reshape(height, -1)[:, :width]
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
-        index = np.minimum(self.indices(data, width, height), len(self.palette) - 1)
-        return self.palette[index]
+        words = np.ascontiguousarray(self.palette).view("<u4").reshape(-1)
+        # Numbers beyond the palette show its last entry.
+        shown = np.take(words, self.indices(data, width, height), mode="clip")
+        return shown.view(np.uint8).reshape(height, width, 4)
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         height, width = picture.shape[:2]

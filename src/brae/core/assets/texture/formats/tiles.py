@@ -145,12 +145,13 @@ class Stored:
         _, size = _places(self.storage, *self._sides(width, height), self.block_bytes)
         return -(-size // self.storage.align) * self.storage.align
 
-    def _linear(self, data: bytes, width: int, height: int) -> bytes:
+    def linear(self, data: bytes, width: int, height: int) -> bytes:
+        """The blocks row by row, from exactly the bytes of these sides."""
         places, _ = _places(self.storage, *self._sides(width, height), self.block_bytes)
         return np.frombuffer(data, np.uint8)[places].tobytes()
 
     def decode(self, data: bytes, width: int, height: int) -> Picture:
-        return self.inner.decode(self._linear(exact(self, data, width, height), width, height), width, height)
+        return self.inner.decode(self.linear(exact(self, data, width, height), width, height), width, height)
 
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         """Padding is kept from the original, or zero."""
@@ -159,7 +160,7 @@ class Stored:
         out = np.zeros(self.size(width, height), np.uint8)
         if how.keep is not None:
             out[:] = np.frombuffer(how.keep, np.uint8)
-            how = how.keeping(self._linear(how.keep, width, height), how.changed)
+            how = how.keeping(self.linear(how.keep, width, height), how.changed)
         linear = np.frombuffer(self.inner.encode(picture, how), np.uint8)
         out[places.reshape(-1)] = linear
         return out.tobytes()

@@ -1,0 +1,237 @@
+"""How many bits bytes cost when they are read as a format: the fewest bits explain them best.
+
+All explanations are weighed against the same bytes, so those of different formats can be compared: what is foretold
+by its neighbours costs little, what a wrong format, width or palette makes of the bytes costs as much as chance
+(minimum description length; J. Rissanen, 1978). Common practice otherwise, no source.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.formats import PixelFormat
+from brae.core.assets.texture.formats.channels import Channels, PackedBits
+from brae.core.assets.texture.guess.looks import middle
+
+_Array = np.ndarray[Any, Any]
+#: pixels looked at in each of three places: for a first look at a width, and for a closer one
+FIRST_LOOK, CLOSER = 1 << 10, 1 << 13
+_PLACES = (0.1, 0.5, 0.9)
+#: bytes that are looked at of formats in blocks
+_BLOCK_BYTES = 1 << 19
+#: shares of blocks of BC7 without a mode (none, but for what stands between levels), and of modes 4 to 7 (by chance
+#: one in sixteen)
+_RESERVED, _HIGH_MODES = 0.01, 0.35
+
+
+def entropy(counts: _Array) -> float:
+    """Bits of a symbol that comes so often; what it takes to know how often is part of them."""
+    total = int(counts.sum())
+    if total == 0:
+        return 0.0
+    some = counts[counts > 0]
+    share = some / total
+    # Half the logarithm of the number of symbols for each share (J. Rissanen, 1978).
+    return float(-(share * np.log2(share)).sum() + 0.5 * (len(some) - 1) * np.log2(total) / total)
+
+
+def _of_magnitudes(counts: _Array) -> float:
+    """Bits of a difference: which magnitude it has, and then its sign and the bits below the first."""
+    total = max(1, int(counts.sum()))
+    return entropy(counts) + float((counts * np.arange(len(counts))).sum()) / total
+
+
+def _conditional(left: _Array, own: _Array, many: int) -> float:
+    """Bits of a symbol below ``many`` when the one beside it is known."""
+    pairs = np.bincount(left.ravel().astype(np.int64) * many + own.ravel(), minlength=many * many)
+    table = pairs.reshape(many, many)
+    return entropy(table.ravel()) - entropy(table.sum(axis=1))
+
+
+class Numbers:
+    """The channels of plain pixels as numbers, colours first: ``values`` (uint8, pixels x channels)."""
+
+    def __init__(self, pixel_format: PixelFormat, data: bytes) -> None:
+        self.bits: list[int]
+        raw = np.frombuffer(data, np.uint8)
+        if isinstance(pixel_format, Channels):
+            step = pixel_format.block_bytes
+            stored = raw[: len(raw) // step * step].reshape(-1, step)
+            places = sorted(range(step), key=lambda place: "RGBLAX".index(pixel_format.order[place]))
+            self.values, self.bits = stored[:, places], [8] * step
+        elif isinstance(pixel_format, PackedBits):
+            step = pixel_format.block_bytes
+            words = np.frombuffer(data[: len(data) // step * step], f"{'>' if pixel_format.big else '<'}u{step}")
+            shifts = sorted(pixel_format.shifts(), key=lambda one: "RGBLA".index(one[0]))
+            self.values = np.stack(
+                [
+                    (words >> np.array(shift, words.dtype) & ((1 << bits) - 1)).astype(np.uint8)
+                    for _, bits, shift in shifts
+                ],
+                axis=1,
+            )
+            self.bits = [bits for _, bits, _ in shifts]
+        elif isinstance(pixel_format, formats.Indexed):
+            halves = raw if pixel_format.bits == 8 else np.stack([raw & 15, raw >> 4], axis=1).reshape(-1)
+            self.values = halves[:, None]
+            self.bits = [pixel_format.bits]
+        else:
+            raise TypeError(pixel_format.name)
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def _spans(self, width: int, look: int) -> list[tuple[int, int]]:
+        count = len(self.values)
+        behind = min(width + 1, count)
+        if count - behind <= len(_PLACES) * look:
+            return [(behind, count)]
+        starts = [behind + int((count - behind - look) * place) for place in _PLACES]
+        return [(start, start + look) for start in starts]
+
+    def bits_of_pixel(self, width: int, look: int) -> float:
+        """Bits of a pixel in rows of so many."""
+        from brae.core.assets.texture.kernels.residuals import count_residuals
+
+        channels = self.values.shape[1]
+        alone, beside = np.zeros((channels, 10), np.int64), np.zeros((channels, 10), np.int64)
+        bits = np.array(self.bits, np.int64)
+        for first, last in self._spans(width, look):
+            part = np.ascontiguousarray(self.values[first - width - 1 : last])
+            count_residuals(part, width, bits, width + 1, len(part), alone, beside)
+        return sum(
+            min(_of_magnitudes(alone[c]), _of_magnitudes(beside[c]))
+            if channels >= 3 and c in (0, 2)
+            else _of_magnitudes(alone[c])
+            for c in range(channels)
+        )
+
+    def bits_as_names(self, width: int, look: int) -> float:
+        """Bits of an index whose palette is not known: equal to the one beside or above it, or any."""
+        values = self.values[:, 0]
+        same, many, known = 0, 0, 0
+        for first, last in self._spans(width, look):
+            own, left, up = values[first:last], values[first - 1 : last - 1], values[first - width : last - width]
+            same += int(((own == left) | (own == up)).sum())
+            many += len(own)
+            known = max(known, len(np.unique(own)))
+        share = same / max(1, many)
+        return entropy(np.array([same, many - same])) + share + (1 - share) * float(np.log2(max(2, known)))
+
+    def bits_by_palette(self, width: int, colours: _Array) -> float:
+        """Bits of an index by these colours (int64, entries x 4)."""
+        from brae.core.assets.texture.kernels.residuals import count_ranks
+
+        counts = np.zeros(10, np.int64)
+        for first, last in self._spans(width, 2 * FIRST_LOOK):
+            part = np.ascontiguousarray(self.values[first - width - 1 : last, 0])
+            count_ranks(part, width, colours, width + 1, len(part), counts)
+        # A rank has no sign, and its first bit is known.
+        below = np.maximum(np.arange(10) - 1, 0)
+        return entropy(counts) + float((counts * below).sum()) / max(1, int(counts.sum()))
+
+
+def bits_of_palette(entries: _Array) -> float:
+    """Bits of all entries (uint8, entries x bytes), each foretold by the one before."""
+    away: _Array = np.diff(entries.astype(np.int64), axis=0, prepend=0)
+    near = np.abs(((away + 128) & 255) - 128)
+    magnitudes = sum((near >> bit > 0).astype(np.int64) for bit in range(8))
+    each = [_of_magnitudes(np.bincount(column, minlength=10)) for column in np.asarray(magnitudes).T]
+    return sum(each) * len(entries)
+
+
+def _ends(fields: _Array, bits: list[int], across: int) -> float:
+    """Bits of the ends of a block, by those of the blocks beside and above it."""
+    from brae.core.assets.texture.kernels.residuals import count_residuals
+
+    counts = np.zeros((fields.shape[1], 10), np.int64)
+    if across + 1 >= len(fields):
+        return float(sum(bits))
+    # Of two channels none is taken from another, whatever ends there are.
+    for c in range(fields.shape[1]):
+        one, widths = np.ascontiguousarray(fields[:, c : c + 1]), np.array(bits[c : c + 1], np.int64)
+        count_residuals(one, across, widths, across + 1, len(fields), counts[c : c + 1], counts[c : c + 1])
+    return sum(_of_magnitudes(one) for one in counts)
+
+
+def _indices(numbers: _Array, bits: int) -> float:
+    """Bits of a block's indices (blocks x 16), each by the one beside it, the first of a row by that above."""
+    many = 1 << bits
+    grid = numbers.reshape(-1, 4, 4)
+    first = entropy(np.bincount(grid[:, 0, 0], minlength=many))
+    down = _conditional(grid[:, :-1, 0], grid[:, 1:, 0], many)
+    along = _conditional(grid[:, :, :-1], grid[:, :, 1:], many)
+    return first + 3 * down + 12 * along
+
+
+def _unpacked(words: _Array, start: int, bits: int) -> _Array:
+    """Sixteen numbers of so many bits from bit ``start`` of 64-bit words."""
+    shifts = np.uint64(start) + np.arange(16, dtype=np.uint64) * np.uint64(bits)
+    return ((words[:, None] >> shifts) & np.uint64((1 << bits) - 1)).astype(np.int64)
+
+
+class Blocks:
+    """What blocks of BC1 to BC5 cost."""
+
+    def __init__(self, name: str, data: bytes) -> None:
+        each = 1 if name in ("bc1", "bc4") else 2
+        data = middle(data, 8 * each, _BLOCK_BYTES)
+        data = data[: len(data) // (8 * each) * 8 * each]
+        words = np.frombuffer(data, "<u8").reshape(-1, each)
+        fields: list[_Array] = []
+        self.bits: list[int] = []
+        self.rest = 0.0
+        for half in range(each):
+            part = words[:, half].astype(np.uint64)
+            low = (part & np.uint64(0xFFFFFFFF)).astype(np.int64)
+            if name == "bc2" and half == 0:
+                self.rest += _indices(_unpacked(part, 0, 4), 4)
+            elif name in ("bc4", "bc5") or (name == "bc3" and half == 0):
+                fields += [low & 255, low >> 8 & 255]
+                self.bits += [8, 8]
+                self.rest += _indices(_unpacked(part, 16, 3), 3)
+            else:
+                for shift in (0, 16):
+                    fields += [low >> shift + 11 & 31, low >> shift + 5 & 63, low >> shift & 31]
+                    self.bits += [5, 6, 5]
+                self.rest += _indices(_unpacked(part, 32, 2), 2)
+        self.fields = np.stack(fields, axis=1).astype(np.uint8)
+        self.doubt = _in_pairs(words[:, 0]) if name == "bc4" else 0.0
+        if name == "bc3":
+            # Opaque alpha is eight bytes of 255 in BC2, two of 255 and no indices in BC3.
+            self.doubt = float((words[:, 0] == np.uint64(2**64 - 1)).mean())
+
+    def bits_of_block(self, across: int) -> float:
+        """Bits of a block, so many standing side by side."""
+        return (self.rest + _ends(self.fields, self.bits, across)) * (1 + self.doubt)
+
+
+def _in_pairs(words: _Array) -> float:
+    """How much oftener blocks equal the next one at even places than at odd ones: two channels alike."""
+    if len(words) < 4:
+        return 0.0
+    equal = words[1:] == words[:-1]
+    return max(0.0, float(equal[::2].mean() - equal[1::2].mean()))
+
+
+def new_blocks(data: bytes, step: int) -> float:
+    """The share of blocks that differ from the one before, and what it costs to say so."""
+    blocks = np.frombuffer(data[: len(data) // step * step], np.uint8).reshape(-1, step)
+    if len(blocks) < 2:
+        return 1.0
+    same = int((blocks[1:] == blocks[:-1]).all(axis=1).sum())
+    return 1 - same / len(blocks) + entropy(np.array([same, len(blocks) - same])) / (8 * step)
+
+
+def has_bc7_modes(data: bytes) -> bool:
+    """Whether blocks of 16 bytes begin as those of BC7 do: often in modes that chance has seldom.
+
+    A mode is the number of zero bits before the first set one (Microsoft, "BC7 Format Mode Reference").
+    """
+    blocks = np.frombuffer(data[: len(data) // 16 * 16], "<u8").reshape(-1, 2)
+    first = np.unique(blocks, axis=0)[:, 0] & np.uint64(255)
+    high = (first & np.uint64(15)) == 0
+    return len(first) > 0 and float((first == 0).mean()) < _RESERVED and float(high.mean()) > _HIGH_MODES
