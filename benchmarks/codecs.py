@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from collections.abc import Callable, Sequence
 
 import etcpak
@@ -95,6 +97,7 @@ def run() -> None:
         _best_of(name, picture)
         _bc7(name, picture)
     _large(found)
+    _memory()
 
 
 def _decoding(name: str, picture: Picture) -> None:
@@ -211,6 +214,26 @@ def _large(found: dict[str, Picture]) -> None:
                 f"under {most} s",
                 seconds < most,
             )
+
+
+_HUGE = """
+import resource
+import numpy as np
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.encode import encode_new
+encode_new(np.zeros((64, 64, 4), np.uint8), formats.BC1, None)
+picture = np.full((16384, 16384, 4), 255, np.uint8)
+picture[:, ::3, 1] = 90
+encode_new(picture, formats.BC1, None)
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / picture.nbytes)
+"""
+
+
+def _memory() -> None:
+    """The whole process at its largest, in pictures of 16,384 x 16,384 (1 GiB each)."""
+    told = subprocess.run([sys.executable, "-c", _HUGE], capture_output=True, text=True, check=True)
+    share = float(told.stdout)
+    report("16384 x 16384 as BC1 with all mips: memory", f"{share:.2f} x the picture", "at most 3 x", share <= 3)
 
 
 if __name__ == "__main__":

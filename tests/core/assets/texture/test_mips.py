@@ -135,3 +135,19 @@ def test_what_is_not_seen_does_not_count() -> None:
     bumps[: len(bumps) // 2] = 0
     assert looks_like_normals(bumps)
     assert not looks_like_normals(np.full((8, 8, 4), 255, np.uint8))
+
+
+@pytest.mark.parametrize("content", ["colour", "data", "normal"])
+@pytest.mark.parametrize("clear", [False, True])
+def test_bands_of_large_pictures_make_the_same_levels(
+    content: mips.Content, clear: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng = np.random.default_rng(3)
+    picture = rng.integers(0, 256, (1536, 24, 4), dtype=np.uint8)
+    picture[..., 3] = np.where(rng.random((1536, 24)) < 0.5, 0, 200) if clear else 255
+    picture[600:700, :, 3] = 0 if clear else 255
+    whole = make_levels(picture, 11, MipRule(content))
+    monkeypatch.setattr(mips, "_LARGE", 0)
+    banded = make_levels(picture, 11, MipRule(content))
+    assert [one.shape for one in banded] == [one.shape for one in whole]
+    assert all(np.array_equal(one, other) for one, other in zip(banded, whole, strict=True))

@@ -104,6 +104,10 @@ def encode_levels(
 
 
 def _differ(a: Picture, b: Picture) -> np.ndarray:
+    if a.dtype == np.uint8:
+        # Pixels as numbers: a quarter of the memory.
+        one, other = (np.ascontiguousarray(each).view("<u4")[..., 0] for each in (a, b))
+        return np.asarray(one != other)
     different = a != b
     if a.dtype == np.float32:
         different &= ~(np.isnan(a) & np.isnan(b))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -180,33 +181,97 @@ def make_levels(picture: Picture, count: int, rule: MipRule = PLAIN) -> list[Pic
     clear the plain average is kept. Data are averaged as they are, directions made one long again, and of a
     cut-out as much is left at every level as at the first.
     """
-    levels = [picture]
     if count <= 1:
-        return levels
-    height, width = picture.shape[:2]
-    depth, content = precision_of(picture), rule.content
-    opaque = 1.0 if depth == "float" else 255 if depth == "8" else 65535
-    weigh = content in ("colour", "cut-out") and bool((picture[..., 3] < opaque).any())
-    light = _to_light(picture, content, weigh)
-    plain = _to_light(picture, content, False) if weigh else light
-    coverage = float((light[..., 3] >= _HALF_ALPHA).mean()) if content == "cut-out" else 0.0
-    for level in range(1, count):
-        sides = level_sides(width, height, level)
-        light, plain = (
-            resample(light, *sides, rule.filter, rule.wrap),
-            resample(plain, *sides, rule.filter, rule.wrap) if weigh else light,
-        )
-        made = light
-        if content == "normal":
-            made = light.copy()
+        return [picture]
+    if _in_bands(picture, rule):
+        return _banded(picture, count, rule)
+    return [picture, *_smaller(_Lit.of(picture, rule), picture.shape[1::-1], count, rule)]
+
+
+#: larger pictures are worked on in bands: floats take four times a picture's bytes, and twice that with alpha
+_LARGE = 64 << 20
+#: rows of a band, of which a box makes whole rows of so many levels
+_BAND_LEVELS = 9
+_BAND = 1 << _BAND_LEVELS
+
+
+@dataclass
+class _Lit:
+    """A picture as numbers that may be averaged."""
+
+    light: Floats
+    #: the same not weighed by alpha, for where all is clear; the very same where nothing is weighed
+    plain: Floats
+    weigh: bool
+    depth: Precision
+    #: of a cut-out the part of alpha that is there
+    coverage: float = 0.0
+
+    @classmethod
+    def of(cls, picture: Picture, rule: MipRule, weigh: bool | None = None) -> _Lit:
+        """A picture; ``weigh``: whether it is a part of one that has clear places."""
+        content = rule.content
+        weigh = _has_clear(picture, content) if weigh is None else weigh
+        light = _to_light(picture, content, weigh)
+        plain = _to_light(picture, content, False) if weigh else light
+        coverage = float((light[..., 3] >= _HALF_ALPHA).mean()) if content == "cut-out" else 0.0
+        return cls(light, plain, weigh, precision_of(picture), coverage)
+
+    def at(self, width: int, height: int, rule: MipRule) -> _Lit:
+        """At other sides."""
+        light = resample(self.light, width, height, rule.filter, rule.wrap)
+        plain = resample(self.plain, width, height, rule.filter, rule.wrap) if self.weigh else light
+        return replace(self, light=light, plain=plain)
+
+    def picture(self, rule: MipRule) -> Picture:
+        """As a level."""
+        made = self.light
+        if rule.content == "normal":
+            made = self.light.copy()
             _unit_length(made)
-        elif coverage and weigh:
-            made = light.copy()
-            alpha = _keep_coverage(light[..., 3], coverage)
-            made[..., :3] *= (alpha / np.maximum(light[..., 3], 1e-6))[..., None]
+        elif self.coverage and self.weigh:
+            made = self.light.copy()
+            alpha = _keep_coverage(self.light[..., 3], self.coverage)
+            made[..., :3] *= (alpha / np.maximum(self.light[..., 3], 1e-6))[..., None]
             made[..., 3] = alpha
-        levels.append(_from_light(made, plain if weigh else made, content, weigh, depth))
-    return levels
+        return _from_light(made, self.plain if self.weigh else made, rule.content, self.weigh, self.depth)
+
+
+def _has_clear(picture: Picture, content: Content) -> bool:
+    """Whether colour has to be weighed by alpha."""
+    opaque = {"float": 1.0, "8": 255, "16": 65535}[precision_of(picture)]
+    return content in ("colour", "cut-out") and bool((picture[..., 3] < opaque).any())
+
+
+def _smaller(lit: _Lit, sides: tuple[int, ...], count: int, rule: MipRule, done: int = 0) -> Iterator[Picture]:
+    """The levels below one of ``sides``, up to ``count`` with it; ``lit`` is the level that is ``done`` already."""
+    for level in range(done + 1, count):
+        lit = lit.at(*level_sides(sides[0], sides[1], level), rule)
+        yield lit.picture(rule)
+
+
+def _in_bands(picture: Picture, rule: MipRule) -> bool:
+    """Whether bands of rows give the same: a box reaches over no band's edge, and nothing is counted over all."""
+    alone = rule.filter == "box" and rule.content != "cut-out" and picture.shape[0] % _BAND == 0
+    return alone and picture.nbytes > _LARGE
+
+
+def _banded(picture: Picture, count: int, rule: MipRule) -> list[Picture]:
+    height, width = picture.shape[:2]
+    weigh = _has_clear(picture, rule.content)
+    many = min(count - 1, _BAND_LEVELS)
+    levels = [np.empty((height >> k, max(1, width >> k), 4), picture.dtype) for k in range(1, many + 1)]
+    rest: list[_Lit] = []
+    for top in range(0, height, _BAND):
+        lit = _Lit.of(picture[top : top + _BAND], rule, weigh)
+        for level, out in enumerate(levels, 1):
+            lit = lit.at(max(1, width >> level), _BAND >> level, rule)
+            out[top >> level : (top + _BAND) >> level] = lit.picture(rule)
+        rest.append(lit)
+    light = np.concatenate([one.light for one in rest])
+    plain = np.concatenate([one.plain for one in rest]) if weigh else light
+    last = _Lit(light, plain, weigh, precision_of(picture))
+    return [picture, *levels, *_smaller(last, (width, height), count, rule, many)]
 
 
 def halve_depth(slices: list[Picture], content: Content = "colour") -> list[Picture]:
