@@ -1795,7 +1795,7 @@ export interface components {
             /** Content */
             content?: ("colour" | "data" | "normal" | "cut-out") | null;
             /** Effort */
-            effort?: ("fast" | "normal" | "high") | null;
+            effort?: ("fast" | "normal" | "high" | "best") | null;
             /** Filter */
             filter?: ("box" | "kaiser" | "lanczos") | null;
             /** Format */
@@ -3080,7 +3080,7 @@ export interface components {
              * @default normal
              * @enum {string}
              */
-            effort: "fast" | "normal" | "high";
+            effort: "fast" | "normal" | "high" | "best";
             /**
              * Filter
              * @default box

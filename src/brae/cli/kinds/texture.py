@@ -89,7 +89,7 @@ def encode(
         str | None, typer.Option("--format", help="bc1 to bc7, rgba8, rgb565, rgba16f ... (docs/formats.md).")
     ] = None,
     mips: Annotated[str, typer.Option(help="all, none, or how many levels.")] = "all",
-    effort: Annotated[str, typer.Option(help="How long to search: fast, normal or high.")] = "normal",
+    effort: Annotated[str, typer.Option(help="How long to search: fast, normal, high or best.")] = "normal",
     content: Annotated[
         str, typer.Option(help="colour, data, normal or cut-out: how mip levels are made.")
     ] = "colour",

@@ -17,7 +17,12 @@ const FILTER: Record<string, string> = {
   kaiser: "Kaiser (sharp)",
   lanczos: "Lanczos (sharpest)",
 };
-const EFFORT: Record<string, string> = { fast: "fast", normal: "normal", high: "high, for the last build" };
+const EFFORT: Record<string, string> = {
+  fast: "fast",
+  normal: "normal",
+  high: "high, for the last build",
+  best: "best, several times as long",
+};
 
 /** What is taken from the original, and where a person departs from it; the cost shows on the match sheet. */
 export function Encoding({ project, edit }: { project: string; edit: Edit }) {

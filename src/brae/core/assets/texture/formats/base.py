@@ -14,7 +14,7 @@ Picture = np.ndarray[Any, np.dtype[Any]]
 Alpha = Literal["none", "binary", "full"]
 #: how finely a channel is held: 8 or 16 bits for 0 to 1, or float32, where 1 is white and more is brighter
 Precision = Literal["8", "16", "float"]
-Effort = Literal["fast", "normal", "high"]
+Effort = Literal["fast", "normal", "high", "best"]
 
 #: the largest side of a texture (Direct3D 11's limit is 16,384)
 LARGEST_SIDE = 16384

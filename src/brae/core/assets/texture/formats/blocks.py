@@ -34,27 +34,40 @@ Encoder = Callable[["Job"], None]
 
 #: what an error of R, G, B and A costs: all alike, or as the eye sees it (ITU-R BT.709, times three)
 PLAIN, PERCEPTUAL = (1.0, 1.0, 1.0, 1.0), (0.6378, 2.1456, 0.2166, 1.0)
-#: colour blocks: starts along the axis, as parts of the distance of both ends from the mean, and passes for each
+#: colour blocks: starts along the axis, as parts of the distance of both ends from the mean (beyond 1 the inner
+#: places are used, finer than the ends' five bits: gradients want it), passes for each, rounds of trying near codes
 _STARTS = {
-    "fast": ([(1, 1)], 1),
-    "normal": ([(1, 1), (0.9, 0.9), (1, 0.8)], 2),
-    "high": ([(1, 1), (0.9, 0.9), (1, 0.8), (0.8, 1), (0.8, 0.8)], 3),
-}
+    "fast": ([(1, 1)], 1, 0),
+    "normal": ([(1, 1), (0.9, 0.9), (1, 0.8), (1.5, 1.5)], 2, 0),
+    "high": ([(1, 1), (0.9, 0.9), (1, 0.8), (0.8, 1), (1.5, 1.5), (2.5, 2.5)], 3, 1),
+    "best": (
+        [
+            (1, 1), (0.9, 0.9), (1, 0.8), (0.8, 1), (0.8, 0.8), (1.2, 1.2), (1.5, 1.5), (2, 2), (2.5, 2.5), (4, 4),
+            (1, 2), (2, 1), (1, 3), (3, 1), (0.6, 0.6), (0.5, 1), (1, 0.5), (0.7, 0.9), (0.9, 0.7), (0.3, 0.3),
+        ],
+        5,
+        6,
+    ),
+}  # fmt: skip
 #: BC7: passes, ranked partitions, and for opaque, cut-out and soft blocks the ways that are tried (8: mode 4
 #: exchanged), each with how many partitions or rotations
+_HIGH = (
+    None,
+    [(6, 1), (5, 4), (1, 4), (3, 4), (0, 1), (2, 1)],
+    [(5, 1), (4, 1), (8, 1), (7, 4)],
+    [(6, 1), (5, 4), (7, 4), (4, 4), (8, 4), (1, 2)],
+)
+_BEST = (
+    None,
+    [(6, 1), (5, 4), (4, 4), (8, 4), (1, 4), (3, 4), (0, 4), (2, 4)],
+    [(5, 1), (4, 1), (8, 1), (7, 4)],
+    [(6, 1), (5, 4), (7, 4), (4, 4), (8, 4), (1, 4), (3, 4), (0, 4), (2, 4)],
+)
 _EFFORTS = {
     "fast": (1, 16, (None, [(6, 1), (1, 1)], [(8, 1)], [(6, 1), (5, 1)])),
     "normal": (1, 24, (None, [(6, 1), (1, 1), (3, 1)], [(5, 1), (8, 1)], [(6, 1), (5, 2), (4, 1)])),
-    "high": (
-        3,
-        64,
-        (
-            None,
-            [(6, 1), (5, 4), (1, 4), (3, 4)],
-            [(5, 1), (4, 1), (8, 1), (7, 4)],
-            [(6, 1), (5, 4), (7, 4), (4, 4), (8, 4)],
-        ),
-    ),
+    "high": (3, 64, _HIGH),
+    "best": (6, 64, _BEST),
 }
 #: what Pillow decodes to the same bytes, by its modes and numbers: for as long as the kernels are compiled
 _LIBRARY: dict[str, tuple[str, Any]] = {
@@ -62,7 +75,7 @@ _LIBRARY: dict[str, tuple[str, Any]] = {
     "bc5s": ("RGB", (5, "BC5S")), "bc7": ("RGBA", 7),
 }  # fmt: skip
 #: BC6H: passes, and how many partitions are fitted in full
-_TRIES = {"fast": (1, 1), "normal": (2, 2), "high": (3, 4)}
+_TRIES = {"fast": (1, 1), "normal": (2, 2), "high": (3, 4), "best": (5, 4)}
 
 
 @dataclass
@@ -194,10 +207,10 @@ def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch:
         if kind == FLAT:
             over_rows(flat_colours, part.blocks.size, part.picture, part.blocks, *rest, worth=4096)
         else:
-            starts, passes = _STARTS[part.how.effort]
+            starts, passes, rounds = _STARTS[part.how.effort]
             weights = part.weights()
             weights[3] = 0
-            part.run(encode_colour, weights, np.array(starts, np.float32), passes, *rest)
+            part.run(encode_colour, weights, np.array(starts, np.float32), passes, rounds, *rest)
 
 
 def _channel(parts: dict[int, Job], channel: int, signed: bool, stride: int, offset: int) -> None:

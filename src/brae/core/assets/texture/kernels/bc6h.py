@@ -364,12 +364,12 @@ def encode_bc6h(first, last, halves, blocks, is_signed, weights, passes, tries, 
         fill(W, BEST_ERROR, 1, HUGE)
         if tries > 0:
             means(W)
-            rank_partitions(W, 32, False)
+            rank_partitions(W, 32, 2, False)
         for attempt in range(tries + 1):
             subsets = 1 if attempt == 0 else 2
             for subset in range(subsets):
                 if subsets == 2:
-                    mask_subset(W, attempt - 1, subset == 1)
+                    mask_subset(W, attempt - 1, 2, subset)
                 fit_subset(W, weights, f4(15 if subsets == 1 else 7), subset, passes)
             for row in range(ONE_SUBSET if subsets == 1 else 0, 14 if subsets == 1 else ONE_SUBSET):
                 try_mode(W, row, subsets, attempt - 1, is_signed)

@@ -1,4 +1,4 @@
-"""BC7 blocks from pictures: modes 1, 3, 4, 5, 6 and 7, the best by error.
+"""BC7 blocks from pictures: of all modes the best by error.
 
 Source: Microsoft, "BC7 Format" and "BC7 Format Mode Reference".
 """
@@ -9,18 +9,18 @@ import numpy as np
 
 from brae.core.assets.texture.kernels.bc7 import MODES
 from brae.core.assets.texture.kernels.bc7_fit import (
-    ALL,
     ALPHA,
     ALPHA_INDEX,
     BEST,
     BEST_ERROR,
     BEST_SHAPE,
     BEST_WAY,
-    COLOUR,
+    FEW_PARTITIONS,
     NOTHING,
     OPAQUE,
     PARTS,
     ROWS,
+    WAY_SUBSETS,
     candidate,
     exchange_alpha,
     fill_clear,
@@ -120,9 +120,10 @@ def write_separate(way, rotation, codes, indices, alphas, words):
 
 @step
 def write_shared(mode, shape, codes, indices, words):
-    """A block of mode 1, 3, 6 or 7: one index for all channels, p-bits behind the ends."""
+    """A block of mode 0, 1, 2, 3, 6 or 7: one index for all channels, p-bits behind the ends but in mode 2."""
     subsets, bits = MODES[mode, 0], MODES[mode, 8]
-    partition = shape if subsets == 2 else 0
+    partition = shape if subsets > 1 else 0
+    below = 0 if mode == 2 else 1
     anchored(indices, codes, bits, subsets, partition, 0, 4)
     position = put(words, 0, mode + 1, 1 << mode)
     position = put(words, position, MODES[mode, 1], partition)
@@ -130,9 +131,9 @@ def write_shared(mode, shape, codes, indices, words):
         width = MODES[mode, 5] if c == 3 else MODES[mode, 4]
         if width > 0:
             for subset in range(subsets):
-                position = put(words, position, width, codes[8 * subset + c] >> 1)
-                position = put(words, position, width, codes[8 * subset + 4 + c] >> 1)
-    for subset in range(subsets):
+                position = put(words, position, width, codes[8 * subset + c] >> below)
+                position = put(words, position, width, codes[8 * subset + 4 + c] >> below)
+    for subset in range(subsets if below else 0):
         position = put(words, position, 1, codes[8 * subset] & 1)
         if MODES[mode, 6] > 0:
             position = put(words, position, 1, codes[8 * subset + 4] & 1)
@@ -143,12 +144,13 @@ def write_shared(mode, shape, codes, indices, words):
 def write_blocks(W, blocks, first, count, out):
     """The best candidate of each lane as a block of four words."""
     words = np.zeros(2, np.uint64)
-    codes, indices, alphas = np.empty(16, np.int64), np.empty(16, np.int64), np.empty(16, np.int64)
+    codes, indices, alphas = np.empty(24, np.int64), np.empty(16, np.int64), np.empty(16, np.int64)
     for i in range(count):
         words[:] = np.uint64(0)
         way, shape = np.int64(W[BEST_WAY * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
-        for k in range(16):
+        for k in range(24):
             codes[k] = np.int64(W[(BEST + k) * LANES + i])
+        for k in range(16):
             indices[k] = np.int64(W[(INDEX + k) * LANES + i])
             alphas[k] = np.int64(W[(ALPHA_INDEX + k) * LANES + i])
         if way == 4 or way == 5 or way == 8:
@@ -189,11 +191,11 @@ def flat_bc7(first, last, picture, blocks, ends, out):
 
 @step
 def try_way(W, weights, way, shape, passes):
-    """One candidate: a partition of that rank (modes 1, 3, 7), a rotation (4, 5), or the whole block (6)."""
-    two = way == 1 or way == 3 or way == 7
-    for part in range(1 if way == 6 else 2):
-        if two:
-            mask_subset(W, shape, part == 1)
+    """One candidate: a partition of that rank (modes 0 to 3, 7), a rotation (4, 5), or the whole block (6)."""
+    subsets = WAY_SUBSETS[way]
+    for part in range(1 if way == 6 else max(subsets, 2)):
+        if subsets > 1:
+            mask_subset(W, shape, subsets, part)
         last, bits, sharing, channels = (
             PARTS[way, part, 0],
             PARTS[way, part, 1],
@@ -203,13 +205,13 @@ def try_way(W, weights, way, shape, passes):
         fit(W, weights[channels], f4(last), bits, sharing, 1 if channels == ALPHA else passes)
         candidate(W, part)
     settle(W, way, shape)
-    if two:
+    if subsets > 1:
         fill(W, MASK, 16, ONE)
 
 
 @kernel
 def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, out):
-    """Groups ``first`` to ``last`` of ``blocks`` in modes 1, 3, 4, 5, 6 and 7 (0 and 2 win too seldom).
+    """Groups ``first`` to ``last`` of ``blocks``.
 
     ``weights`` (3 x 4): of all channels, of colour alone, of alpha. ``ways`` (n x 2): each way with the number
     of partitions or rotations it tries, way 8 being mode 4 with its indices exchanged. ``partitions``: how many are
@@ -231,19 +233,17 @@ def encode_bc7(first, last, picture, blocks, weights, passes, partitions, ways, 
         ranked = NOTHING
         for row in range(ways.shape[0]):
             way, tries = ways[row, 0], ways[row, 1]
-            if (
-                (way == 7 and opaque)
-                or ((way == 1 or way == 3) and not some_opaque)
-                or ((way == 4 or way == 8) and opaque)
-            ):
+            separate, with_alpha = way == 4 or way == 5 or way == 8, way == 7
+            if (opaque and (with_alpha or way == 4 or way == 8)) or (way <= 3 and not some_opaque):
                 continue
-            wanted = ALL if way == 7 else COLOUR if way == 1 or way == 3 else NOTHING
+            subsets = WAY_SUBSETS[way]
+            wanted = NOTHING if subsets == 1 else 4 * subsets + 2 * int(with_alpha) + int(way == 0)
             if wanted != NOTHING and wanted != ranked:
                 means(W)
-                rank_partitions(W, partitions, way == 7)
+                rank_partitions(W, FEW_PARTITIONS if way == 0 else partitions, subsets, with_alpha)
                 ranked = wanted
             for shape in range(tries):
-                turned = shape > 0 and (way == 4 or way == 5 or way == 8)
+                turned = shape > 0 and separate
                 if turned:
                     exchange_alpha(W, shape - 1)
                 try_way(W, weights, way, shape, passes)

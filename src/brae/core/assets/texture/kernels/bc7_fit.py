@@ -1,4 +1,4 @@
-"""BC7: the two ends of each subset that fit a block best, in the modes that are made (1, 3, 4, 5, 6 and 7).
+"""BC7: the two ends of each subset that fit a block best, in all eight modes.
 
 Source: Microsoft, "BC7 Format" and "BC7 Format Mode Reference".
 """
@@ -40,23 +40,25 @@ from brae.core.assets.texture.kernels.subsets import RANK
 from brae.core.assets.texture.kernels.subsets import ROWS as OWN
 from brae.core.compiled import inlined, step
 
-CANDIDATE = OWN  # 16 rows: quantised ends of two subsets
-CANDIDATE_ERROR = OWN + 16
-BEST = OWN + 17  # 16 rows: those of the best candidate so far
-BEST_ERROR, BEST_WAY, BEST_SHAPE = OWN + 33, OWN + 34, OWN + 35  # shape: the partition, or the rotation
-OPAQUE, BINARY = OWN + 36, OWN + 37  # whether all alpha is 255; whether it is 0 or 255 only, and both
-HALF_ERRORS = OWN + 38  # 4 rows: error by the p-bits of both ends
-HALVES = OWN + 42  # 16 rows: codes by channel, end and p-bit
-ALPHA_COST = OWN + 58  # squared error of leaving alpha at 255
-FINAL = OWN + 59  # 5 rows: bits of colour and alpha ends, their greatest indices, whether alpha shares the colour's
-ALPHA_INDEX = OWN + 64  # 16 rows
-WIDE = OWN + 80  # 16 rows: the best ends as 8-bit values
+CANDIDATE = OWN  # 24 rows: quantised ends of up to three subsets
+CANDIDATE_ERROR = OWN + 24
+BEST = OWN + 25  # 24 rows: those of the best candidate so far
+BEST_ERROR, BEST_WAY, BEST_SHAPE = OWN + 49, OWN + 50, OWN + 51  # shape: the partition, or the rotation
+OPAQUE, BINARY = OWN + 52, OWN + 53  # whether all alpha is 255; whether it is 0 or 255 only, and both
+HALF_ERRORS = OWN + 54  # 4 rows: error by the p-bits of both ends
+HALVES = OWN + 58  # 16 rows: codes by channel, end and p-bit
+ALPHA_COST = OWN + 74  # squared error of leaving alpha at 255
+FINAL = OWN + 75  # 5 rows: bits of colour and alpha ends, their greatest indices, whether alpha shares the colour's
+ALPHA_INDEX = OWN + 80  # 16 rows
+WIDE = OWN + 96  # 24 rows: the best ends as 8-bit values
 #: rows of the workspace
-ROWS = OWN + 96
+ROWS = OWN + 120
 
 #: what FINAL holds for each way; way 8 is mode 4 with its indices exchanged, the others are the modes
 FINALS = np.zeros((9, 5), np.float32)
+FINALS[0] = [5, 5, 7, 7, 0]
 FINALS[1] = [7, 7, 7, 7, 0]
+FINALS[2] = [5, 5, 3, 3, 0]
 FINALS[3] = [8, 8, 3, 3, 0]
 FINALS[4] = [5, 6, 3, 7, 0]
 FINALS[5] = [7, 8, 3, 3, 0]
@@ -66,16 +68,21 @@ FINALS[8] = [5, 6, 7, 3, 0]
 #: how p-bits are shared
 NO_P, P_EACH, P_SHARED = 0, 1, 2
 ALL, COLOUR, ALPHA, NOTHING = 0, 1, 2, -1
+#: subsets of each way; 16 partitions are all that mode 0 has
+WAY_SUBSETS = np.array([3, 2, 3, 2, 1, 1, 1, 2, 1], np.int64)
+FEW_PARTITIONS = 16
 #: for each way and part (subset, or colour and alpha): greatest index, bits of ends with their p-bit, how those are
 #: shared, which channels it fits
-PARTS = np.zeros((9, 2, 4), np.int64)
+PARTS = np.zeros((9, 3, 4), np.int64)
+PARTS[0] = [7, 5, P_EACH, COLOUR]
 PARTS[1] = [7, 7, P_SHARED, COLOUR]
+PARTS[2] = [3, 5, NO_P, COLOUR]
 PARTS[3] = [3, 8, P_EACH, COLOUR]
-PARTS[4] = [[3, 5, NO_P, COLOUR], [7, 6, NO_P, ALPHA]]
-PARTS[5] = [[3, 7, NO_P, COLOUR], [3, 8, NO_P, ALPHA]]
+PARTS[4, :2] = [[3, 5, NO_P, COLOUR], [7, 6, NO_P, ALPHA]]
+PARTS[5, :2] = [[3, 7, NO_P, COLOUR], [3, 8, NO_P, ALPHA]]
 PARTS[6] = [15, 8, P_EACH, ALL]
 PARTS[7] = [3, 6, P_EACH, ALL]
-PARTS[8] = [[7, 5, NO_P, COLOUR], [3, 6, NO_P, ALPHA]]
+PARTS[8, :2] = [[7, 5, NO_P, COLOUR], [3, 6, NO_P, ALPHA]]
 
 
 @inlined
@@ -163,7 +170,7 @@ def fit(W, weights, last, bits, sharing, passes):
 @step
 def candidate(W, part):
     """Take CODE as the ends of one part of the candidate."""
-    row = (CANDIDATE + 8 * (part & 1)) * LANES
+    row = (CANDIDATE + 8 * (part & 3)) * LANES
     for at in range(8 * LANES):
         W[row + at] = W[CODE * LANES + at]
     for i in range(LANES):
@@ -182,7 +189,7 @@ def extreme(W, row, i):
 def settle(W, way, shape):
     """Keep the candidate where it is better; ``shape``: the rank of a partition, or the rotation."""
     rank = (RANK + (shape & 3)) * LANES
-    two, opaque = way == 1 or way == 3 or way == 7, way == 1 or way == 3
+    divided, opaque = WAY_SUBSETS[way] > 1, way <= 3
     for i in range(LANES):
         error = W[CANDIDATE_ERROR * LANES + i] + (W[ALPHA_COST * LANES + i] if opaque else ZERO)
         # Alpha of 0 and 255 only stays exact: modes 4 and 5 do it, and mode 7 where no subset has both.
@@ -194,9 +201,9 @@ def settle(W, way, shape):
         W[TOTAL * LANES + i] = ONE if better else ZERO
         W[BEST_ERROR * LANES + i] = pick(better, error, W[BEST_ERROR * LANES + i])
         W[BEST_WAY * LANES + i] = pick(better, f4(way), W[BEST_WAY * LANES + i])
-        number = pick(two, W[rank + i], f4(shape))
+        number = pick(divided, W[rank + i], f4(shape))
         W[BEST_SHAPE * LANES + i] = pick(better, number, W[BEST_SHAPE * LANES + i])
-    for r in range(16):
+    for r in range(24):
         for i in range(LANES):
             taken = W[TOTAL * LANES + i] > ZERO
             W[(BEST + r) * LANES + i] = pick(taken, W[(CANDIDATE + r) * LANES + i], W[(BEST + r) * LANES + i])
@@ -246,9 +253,10 @@ def rounded(end, way, weight):
 
 
 @inlined
-def wide_end(W, row, i, second):
+def wide_end(W, row, i, subset):
     """A WIDE row of the subset that the pixel is in."""
-    return pick(second, W[(row + 8) * LANES + i], W[row * LANES + i])
+    two = pick(subset == ONE, W[(row + 8) * LANES + i], W[row * LANES + i])
+    return pick(subset == TWO, W[(row + 16) * LANES + i], two)
 
 
 @inlined
@@ -269,15 +277,15 @@ def alpha_error(w, d, t, place, last):
 
 @step
 def prepare_places(W):
-    """FINAL, MASK, WIDE and the rotation of the best candidates; whether one has places of its own for alpha."""
+    """FINAL, WIDE, rotation and (in MASK) subsets of the best; whether one has places of its own for alpha."""
     apart = False
     for i in range(LANES):
         way, shape = np.int64(W[BEST_WAY * LANES + i]), np.int64(W[BEST_SHAPE * LANES + i])
         for column in range(5):
             W[(FINAL + column) * LANES + i] = FINALS[way, column]
-        two = way == 1 or way == 3 or way == 7
+        subsets = WAY_SUBSETS[way]
         for k in range(16):
-            W[(MASK + k) * LANES + i] = ONE if two and SUBSETS[2, shape & 63, k] > 0 else ZERO
+            W[(MASK + k) * LANES + i] = f4(SUBSETS[subsets, shape & 63, k]) if subsets > 1 else ZERO
         if way == 4 or way == 5 or way == 8:
             apart = True
             rotation = shape & 3
@@ -287,7 +295,7 @@ def prepare_places(W):
                     value = W[at]
                     W[at] = W[(PIXEL + 48 + k) * LANES + i]
                     W[(PIXEL + 48 + k) * LANES + i] = value
-    for r in range(16):
+    for r in range(24):
         bits_row = FINAL + 1 if r % 4 == 3 else FINAL
         for i in range(LANES):
             bits = np.int32(W[bits_row * LANES + i])
@@ -302,14 +310,14 @@ def final_places(W):
     """INDEX of every pixel: of the two places around its projection the better."""
     for k in range(16):
         for i in range(LANES):
-            second = W[(MASK + k) * LANES + i] > ZERO
+            subset = W[(MASK + k) * LANES + i]
             last, shares = W[(FINAL + 2) * LANES + i], W[(FINAL + 4) * LANES + i]
             x, y = W[(PIXEL + k) * LANES + i], W[(PIXEL + 16 + k) * LANES + i]
             z, w = W[(PIXEL + 32 + k) * LANES + i], W[(PIXEL + 48 + k) * LANES + i]
-            a, b = wide_end(W, WIDE, i, second), wide_end(W, WIDE + 1, i, second)
-            c, d = wide_end(W, WIDE + 2, i, second), wide_end(W, WIDE + 3, i, second)
-            p, q = wide_end(W, WIDE + 4, i, second) - a, wide_end(W, WIDE + 5, i, second) - b
-            r, t = wide_end(W, WIDE + 6, i, second) - c, wide_end(W, WIDE + 7, i, second) - d
+            a, b = wide_end(W, WIDE, i, subset), wide_end(W, WIDE + 1, i, subset)
+            c, d = wide_end(W, WIDE + 2, i, subset), wide_end(W, WIDE + 3, i, subset)
+            p, q = wide_end(W, WIDE + 4, i, subset) - a, wide_end(W, WIDE + 5, i, subset) - b
+            r, t = wide_end(W, WIDE + 6, i, subset) - c, wide_end(W, WIDE + 7, i, subset) - d
             along = (x - a) * p + (y - b) * q + (z - c) * r + shares * (w - d) * t
             place = along * last / max(p * p + q * q + r * r + shares * t * t, f4(1e-6))
             low = f4(np.int32(min(max(place, ZERO), last - ONE)))

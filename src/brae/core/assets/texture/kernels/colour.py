@@ -23,6 +23,7 @@ from brae.core.assets.texture.kernels.lanes import (
     PIXEL,
     SPREAD,
     TOTAL,
+    TRY,
     ZERO,
     assign,
     copy,
@@ -44,12 +45,69 @@ TURNED, EQUAL = OWN + 1, OWN + 2  # whether the ends change places, whether they
 #: rows of the workspace
 ROWS = OWN + 3
 MOST5, MOST6 = f4(31), f4(63)
+#: decoders round steps down; of a third, floats lose what a hundredth makes good
+ROUNDS = f4(0.01)
 #: the code of each place between the ends, two bits each, in blocks of four and of three colours
 FOUR_CODES, THREE_CODES = np.uint32(0b01_11_10_00), np.uint32(0b01_10_00)
 
 
 @step
-def search(W, weights, last, starts, passes):
+def wide_ends(W, row):
+    """END: the codes of a row and those behind it as values of 8 bits."""
+    for c in range(3):
+        bits = np.int32(6 if c == 1 else 5)
+        for i in range(LANES):
+            W[(END + c) * LANES + i] = widen(W[(row + c) * LANES + i], bits)
+            W[(END + 4 + c) * LANES + i] = widen(W[(row + 4 + c) * LANES + i], bits)
+
+
+@step
+def shown_error(W, weights, last):
+    """TOTAL: the squared error of the ends as a decoder shows them, every pixel at its nearest place."""
+    places(W, weights, last)
+    fill(W, TOTAL, 1, ZERO)
+    whole = ONE / last
+    for k in range(16):
+        for c in range(3):
+            weight = weights[c]
+            for i in range(LANES):
+                first, second = W[(END + c) * LANES + i], W[(END + 4 + c) * LANES + i]
+                way = W[(INDEX + k) * LANES + i]
+                off = (
+                    f4(np.int32((first * (last - way) + second * way) * whole + ROUNDS))
+                    - W[(PIXEL + 16 * c + k) * LANES + i]
+                )
+                W[TOTAL * LANES + i] += W[(MASK + k) * LANES + i] * weight * off * off
+
+
+@step
+def polish(W, weights, last, rounds):
+    """CODE: the codes of each channel one more or less, one after another, where that shows less error."""
+    if rounds == 0:
+        return
+    wide_ends(W, CODE)
+    shown_error(W, weights, last)
+    copy(W, TOTAL, ERROR, 1)
+    for _ in range(rounds):
+        for move in range(24):
+            channel, way = move >> 3, move & 7
+            most = MOST6 if channel == 1 else MOST5
+            # The first end, the second, both along, both apart.
+            first = ZERO if way >> 1 == 1 else ONE
+            second = ZERO if way >> 1 == 0 else -ONE if way >> 1 == 3 else ONE
+            sign = ONE if way & 1 else -ONE
+            copy(W, CODE, TRY, 8)
+            for i in range(LANES):
+                one, two = W[(TRY + channel) * LANES + i], W[(TRY + 4 + channel) * LANES + i]
+                W[(TRY + channel) * LANES + i] = min(max(one + sign * first, ZERO), most)
+                W[(TRY + 4 + channel) * LANES + i] = min(max(two + sign * second, ZERO), most)
+            wide_ends(W, TRY)
+            shown_error(W, weights, last)
+            keep_better(W)
+
+
+@step
+def search(W, weights, last, starts, passes, rounds):
     """CODE and INDEX: the best quantised ends found from several starts, and the places of pixels."""
     line(W, weights)
     fill(W, ERROR, 1, HUGE)
@@ -61,11 +119,8 @@ def search(W, weights, last, starts, passes):
             for c in range(3):
                 solve_channel(W, c, weights[c], 6 if c == 1 else 5, MOST6 if c == 1 else MOST5)
             keep_better(W)
-    for c in range(3):
-        bits = np.int32(6 if c == 1 else 5)
-        for i in range(LANES):
-            W[(END + c) * LANES + i] = widen(W[(CODE + c) * LANES + i], bits)
-            W[(END + 4 + c) * LANES + i] = widen(W[(CODE + 4 + c) * LANES + i], bits)
+    polish(W, weights, last, rounds)
+    wide_ends(W, CODE)
     places(W, weights, last)
 
 
@@ -164,7 +219,9 @@ def flat_colours(first, last, picture, blocks, least, punch, tables, out, stride
 
 
 @kernel
-def encode_colour(first, last, picture, blocks, weights, starts, passes, least, punch, tables, out, stride, offset):
+def encode_colour(
+    first, last, picture, blocks, weights, starts, passes, rounds, least, punch, tables, out, stride, offset
+):
     """Groups ``first`` to ``last`` of ``blocks``: their colours. Pixels of less alpha than ``least`` cost nothing.
 
     With ``punch`` such pixels become clear, in blocks of three colours; else all blocks have four, and one that is
@@ -185,7 +242,7 @@ def encode_colour(first, last, picture, blocks, weights, starts, passes, least, 
                 continue
             if colours == 4 and punch and some_hidden:
                 fill(W, MASK, 16, ONE)
-            search(W, weights, f4(colours - 1), starts, passes)
+            search(W, weights, f4(colours - 1), starts, passes, rounds)
             if colours == 4:
                 use_tables(W, tables)
             pack(W, f4(colours - 1), ends, bits)

@@ -1,4 +1,4 @@
-"""Choosing how a block is divided in two: the partitions that two lines through the subsets fit best."""
+"""Choosing how a block is divided: the partitions that lines through the subsets fit best."""
 
 from __future__ import annotations
 
@@ -23,21 +23,22 @@ from brae.core.compiled import step
 
 PRODUCT = OWN  # 14 rows: sums of channels and of their products, of all pixels
 PART = OWN + 14  # 14 rows: of one subset
-RESIDUE = OWN + 28  # what lines through both subsets leave
+RESIDUE = OWN + 28  # what lines through the subsets leave
 RANK = OWN + 29  # 4 rows: the partitions that leave least, best first
 RANK_ERROR = OWN + 33  # 4 rows
+REST = OWN + 37  # 14 rows: sums of the subset that is left
 #: rows of the workspace
-ROWS = OWN + 37
+ROWS = OWN + 51
 
 
 @step
-def mask_subset(W, rank, second):
-    """MASK: the pixels of one subset of the partition of that rank."""
+def mask_subset(W, rank, subsets, part):
+    """MASK: the pixels of one subset of the partition of that rank, of those that have so many."""
     row = (RANK + (rank & 3)) * LANES
     for k in range(16):
         for i in range(LANES):
-            inside = SUBSETS[2, np.int64(W[row + i]) & 63, k] > 0
-            W[(MASK + k) * LANES + i] = ONE if inside == second else ZERO
+            inside = SUBSETS[subsets, np.int64(W[row + i]) & 63, k] == part
+            W[(MASK + k) * LANES + i] = ONE if inside else ZERO
 
 
 @step
@@ -97,8 +98,8 @@ def add_residue(W, inverse, with_alpha):
 
 
 @step
-def rank_partitions(W, partitions, with_alpha):
-    """RANK: the four of the first ``partitions`` partitions that lines fit best, from MEAN of the whole block."""
+def rank_partitions(W, partitions, subsets, with_alpha):
+    """RANK: the four of the first ``partitions`` that lines fit best, from MEAN of the whole block."""
     fill(W, PART, 14, ZERO)
     for k in range(16):
         add_products(W, k)
@@ -106,17 +107,22 @@ def rank_partitions(W, partitions, with_alpha):
     fill(W, RANK, 4, ZERO)
     fill(W, RANK_ERROR, 4, HUGE)
     for p in range(partitions):
-        fill(W, PART, 14, ZERO)
         fill(W, RESIDUE, 1, ZERO)
-        count = 0
-        for k in range(16):
-            if SUBSETS[2, p, k] > 0:
-                count += 1
-                add_products(W, k)
-        add_residue(W, ONE / f4(count), with_alpha)
-        for at in range(14 * LANES):
-            W[PART * LANES + at] = W[PRODUCT * LANES + at] - W[PART * LANES + at]
-        add_residue(W, ONE / f4(16 - count), with_alpha)
+        copy(W, PRODUCT, REST, 14)
+        rest = 16
+        for subset in range(1, subsets):
+            fill(W, PART, 14, ZERO)
+            count = 0
+            for k in range(16):
+                if SUBSETS[subsets, p, k] == subset:
+                    count += 1
+                    add_products(W, k)
+            add_residue(W, ONE / f4(count), with_alpha)
+            for at in range(14 * LANES):
+                W[REST * LANES + at] -= W[PART * LANES + at]
+            rest -= count
+        copy(W, REST, PART, 14)
+        add_residue(W, ONE / f4(rest), with_alpha)
         copy(W, RESIDUE, TOTAL, 1)
         fill(W, RESIDUE, 1, f4(p))
         for r in range(4):
