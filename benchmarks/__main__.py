@@ -28,6 +28,7 @@ from benchmarks import (
     discs,
     findings,
     headerless,
+    levels,
     likeness,
     normals,
     palettes,
@@ -312,6 +313,7 @@ def main() -> None:
     _compiling()
     codecs.run()
     headerless.run()
+    levels.run()
     normals.run()
     findings.run()
     likeness.run()

@@ -1797,11 +1797,13 @@ export interface components {
             /** Effort */
             effort?: ("fast" | "normal" | "high" | "best") | null;
             /** Filter */
-            filter?: ("box" | "kaiser" | "lanczos") | null;
+            filter?: ("box" | "triangle" | "cubic" | "kaiser" | "lanczos") | null;
             /** Format */
             format?: string | null;
             /** Levels */
             levels?: number | null;
+            /** Linear */
+            linear?: boolean | null;
             /** Perceptual */
             perceptual?: boolean | null;
             /** Wrap */
@@ -3086,13 +3088,23 @@ export interface components {
              * @default box
              * @enum {string}
              */
-            filter: "box" | "kaiser" | "lanczos";
+            filter: "box" | "triangle" | "cubic" | "kaiser" | "lanczos";
             /** Format */
             format: string;
             /** Height */
             height: number;
             /** Levels */
             levels: number;
+            /**
+             * Levels Sure
+             * @default 0
+             */
+            levels_sure: number;
+            /**
+             * Linear
+             * @default true
+             */
+            linear: boolean;
             /**
              * Orientation
              * @default top-down

@@ -49,6 +49,8 @@ const DETAILS: TextureDetails = {
     content: "colour",
     filter: "box",
     wrap: false,
+    linear: true,
+    levels_sure: 0,
     effort: "normal",
     perceptual: false,
   },

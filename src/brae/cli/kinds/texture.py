@@ -93,9 +93,12 @@ def encode(
     content: Annotated[
         str, typer.Option(help="colour, data, normal or cut-out: how mip levels are made.")
     ] = "colour",
-    mip_filter: Annotated[str, typer.Option("--filter", help="box, kaiser or lanczos.")] = "box",
+    mip_filter: Annotated[str, typer.Option("--filter", help="box, triangle, cubic, kaiser or lanczos.")] = "box",
     wrap: Annotated[
         bool, typer.Option("--wrap", help="The picture repeats: mip levels mix opposite edges.")
+    ] = False,
+    stored: Annotated[
+        bool, typer.Option("--stored", help="Mip levels average the stored numbers of colours, not their light.")
     ] = False,
     perceptual: Annotated[bool, typer.Option("--perceptual", help="Weigh colours as the eye does.")] = False,
     dx10: Annotated[bool, typer.Option("--dx10", help="A DDS header with the DX10 extension (148 bytes).")] = False,
@@ -139,7 +142,7 @@ def encode(
         if not (mips in ("all", "none") or (mips.isdigit() and int(mips) > 0)):
             raise FormatError(f"--mips {mips} is not known.", expected="all, none or a number")
         how = formats.How(effort=effort, perceptual=perceptual)  # type: ignore[arg-type]
-        rule = MipRule(content, mip_filter, wrap)  # type: ignore[arg-type]
+        rule = MipRule(content, mip_filter, wrap, not stored)  # type: ignore[arg-type]
         levels = None if mips == "all" else 1 if mips == "none" else int(mips)
         if not cached():
             typer.echo("Getting the encoders ready; this happens once and takes about half a minute.", err=True)

@@ -10,9 +10,12 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from brae.core.assets.texture import formats, mips
+from brae.core.assets.texture.chain import Explained, explain
+from brae.core.assets.texture.encode import encode_like
 from brae.core.assets.texture.formats.precision import linear_to_srgb, srgb_to_linear
 from brae.core.assets.texture.mips import MipRule, make_levels, taps
 from brae.core.assets.texture.texture import looks_like_normals
+from tests.core.assets.texture.chains import FILTERS, chained
 
 
 def test_light_of_srgb_values() -> None:
@@ -117,7 +120,7 @@ def test_leaves_do_not_vanish_in_the_distance() -> None:
 
 def test_slices_of_a_volume_are_averaged_in_pairs() -> None:
     slices = [np.full((2, 2, 4), value, np.uint8) for value in (10, 30, 50, 70, 90)]
-    halved = mips.halve_depth(slices, "data")
+    halved = mips.halve_depth(slices, MipRule("data"))
     assert [int(one[0, 0, 0]) for one in halved] == [20, 70]
 
 
@@ -151,3 +154,53 @@ def test_bands_of_large_pictures_make_the_same_levels(
     banded = make_levels(picture, 11, MipRule(content))
     assert [one.shape for one in banded] == [one.shape for one in whole]
     assert all(np.array_equal(one, other) for one, other in zip(banded, whole, strict=True))
+
+
+def test_what_the_games_own_levels_were_made_with_is_told() -> None:
+    """Levels by Pillow's filters of light or of stored numbers, packed by etcpak; the bench has more of them."""
+    named, same = [], []
+    for one in chained(40, 11):
+        recipe = one.texture.recipe()
+        named.append((recipe.filter, recipe.linear) == (one.filter, one.linear))
+        made, right = (
+            make_levels(one.texture.picture(), 2, MipRule("colour", filter_, False, linear))[1].astype(float)
+            for filter_, linear in ((recipe.filter, recipe.linear), (one.filter, one.linear))
+        )
+        same.append(np.sqrt(((made - right) ** 2).mean()) < 0.5)
+    assert np.mean(named) >= 0.85
+    assert np.mean(same) >= 0.9
+
+
+def test_an_edit_gets_levels_like_the_originals() -> None:
+    one = next(
+        each for each in chained(20, 11) if each.form == "rgba8" and not each.linear and each.filter == "lanczos"
+    )
+    picture = one.texture.picture().copy()
+    picture[64:128, 64:128, :3] = 255 - picture[64:128, 64:128, :3]
+    recipe = one.texture.recipe()
+    made = one.texture.again(encode_like(picture, one.texture, recipe).data)
+    own = np.asarray(Image.fromarray(picture[..., :3]).resize((128, 128), Image.Resampling.LANCZOS)).astype(int)
+    assert np.abs(made.picture(1)[..., :3] - own).max() <= 1, "Pillow makes the same level of the edit"
+    assert encode_like(one.texture.picture(), one.texture, recipe).data == b"".join(one.texture.levels)
+
+
+def test_flat_and_tiny_levels_tell_nothing() -> None:
+    flat = [np.full((side, side, 4), 90, np.uint8) for side in (64, 32, 16)]
+    assert explain(flat, "colour") == Explained(MipRule("colour"), 0.0)
+    tiny = [np.zeros((side, side, 4), np.uint8) for side in (8, 4)]
+    assert explain(tiny, "data") == Explained(MipRule("data"), 0.0)
+
+
+@pytest.mark.parametrize("filter_", ["triangle", "cubic", "lanczos", "box"])
+def test_filters_are_pillows(filter_: mips.Filter) -> None:
+    rng = np.random.default_rng(4)
+    picture = np.full((64, 48, 4), 255, np.uint8)
+    picture[..., :3] = rng.integers(0, 256, (64, 48, 3))
+    ours = make_levels(picture, 2, MipRule("data", filter_))[1][..., :3].astype(int)
+    # As floats, since Pillow rounds between its two passes; what overshoots is cut.
+    planes = [Image.fromarray(picture[..., c].astype(np.float32)) for c in range(3)]
+    resized = np.stack([np.asarray(one.resize((24, 32), FILTERS[filter_])) for one in planes], axis=-1)
+    theirs = np.rint(resized.clip(0, 255)).astype(int)
+    # Pillow weighs what is beyond the edge as nothing, Brae repeats the last pixel.
+    inner = slice(4, -4)
+    assert np.abs(ours - theirs)[inner, inner].max() <= 1

@@ -7,16 +7,21 @@ import { detailsOf } from "./details";
 type Departures = Schemas["Departures"];
 
 const CONTENT: Record<string, string> = {
-  colour: "colour, as light",
+  colour: "colour",
   data: "plain numbers",
   normal: "directions",
   "cut-out": "cut-out with holes",
 };
 const FILTER: Record<string, string> = {
   box: "box (soft)",
+  triangle: "triangle (softest)",
+  cubic: "cubic",
   kaiser: "Kaiser (sharp)",
   lanczos: "Lanczos (sharpest)",
 };
+const AVERAGED: Record<string, string> = { light: "as light", stored: "as stored numbers" };
+/** From here on the original's own levels told clearly how they were made. */
+const TOLD = 0.02;
 const EFFORT: Record<string, string> = {
   fast: "fast",
   normal: "normal",
@@ -64,6 +69,18 @@ export function Encoding({ project, edit }: { project: string; edit: Edit }) {
             options={FILTER}
             onChange={(filter) => choose({ filter: filter as Departures["filter"] })}
           />
+        )}
+        {Number(value("levels")) > 1 && ["colour", "cut-out"].includes(String(value("content"))) && (
+          <Select
+            label="Averaged"
+            original={recipe.linear ? "light" : "stored"}
+            value={value("linear") ? "light" : "stored"}
+            options={AVERAGED}
+            onChange={(how) => choose({ linear: how === "light" })}
+          />
+        )}
+        {recipe.levels > 1 && recipe.levels_sure >= TOLD && (
+          <p className="text-quiet">Filter and light are those that the game's own levels were made with.</p>
         )}
         <Select
           label="Effort"

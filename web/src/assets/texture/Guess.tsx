@@ -29,7 +29,15 @@ export default function TextureGuess({ project, address }: { project: string; ad
   return <Bench project={project} address={address} found={data} />;
 }
 
-const BY_HAND: Guess = { format: "rgba8", width: 64, height: 64, levels: 1, fit: 0, offset: 0 };
+const BY_HAND: Guess = {
+  format: "rgba8",
+  width: 64,
+  height: 64,
+  levels: 1,
+  fit: 0,
+  offset: 0,
+  order_guessed: false,
+};
 
 function Bench({
   project,

@@ -52,7 +52,7 @@ def _levels_of(picture: Picture, header: Header, rule: MipRule) -> list[list[Pic
     levels = [pictures]
     for _ in range(1, header.levels):
         smaller = [mips.make_levels(one, 2, rule)[-1] for one in levels[-1]]
-        levels.append(mips.halve_depth(smaller, rule.content))
+        levels.append(mips.halve_depth(smaller, rule))
     return levels
 
 
@@ -153,7 +153,7 @@ def like(pixel_format: PixelFormat, name: str) -> PixelFormat:
 
 def rule_of(recipe: Recipe) -> MipRule:
     """How a recipe's levels are made."""
-    return MipRule(recipe.content, recipe.filter, recipe.wrap)
+    return MipRule(recipe.content, recipe.filter, recipe.wrap, recipe.linear)
 
 
 def _unseen_alpha_kept(picture: Picture, original: TextureFile, recipe: Recipe) -> Picture:

@@ -198,7 +198,7 @@ class TextureKind(AssetKind[TextureFile]):
             return "holds light (HDR)"
         if header.use is not None and header.use.role not in ("colour", "emission"):
             return f"a {header.use.role} map" if header.use.role else "a packed map"
-        content = asset.recipe().content
+        content = asset.content()
         return {"normal": "a normal map", "data": "holds data"}.get(content)
 
     def likeness(self, asset: TextureFile, side: int = 512) -> Picture:

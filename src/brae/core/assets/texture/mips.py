@@ -20,12 +20,12 @@ from brae.core.assets.texture.formats.precision import (
 )
 from brae.core.assets.texture.kernels import over_rows
 
-Filter = Literal["box", "kaiser", "lanczos"]
+Filter = Literal["box", "triangle", "cubic", "kaiser", "lanczos"]
 #: what the channels are: colour (averaged as light), plain numbers, directions, or colour with holes cut out
 Content = Literal["colour", "data", "normal", "cut-out"]
 
 #: half the width of a filter, in pixels of the smaller picture
-_REACH = {"box": 0.5, "kaiser": 3.0, "lanczos": 3.0}
+_REACH = {"box": 0.5, "triangle": 1.0, "cubic": 2.0, "kaiser": 3.0, "lanczos": 3.0}
 #: shape of the Kaiser window: ripples below a hundredth (J. F. Kaiser, 1974; alpha 4 is common practice)
 _KAISER_ALPHA = 4.0
 #: what counts as there in a cut-out
@@ -40,6 +40,13 @@ class MipRule:
     filter: Filter = "box"
     #: whether the picture repeats, so that its edges are averaged with the opposite ones
     wrap: bool = False
+    #: whether colours are averaged as light, not as the numbers that are stored
+    linear: bool = True
+
+    @property
+    def as_light(self) -> bool:
+        """Whether numbers are turned into light and back."""
+        return self.linear and self.content in ("colour", "cut-out")
 
 
 PLAIN = MipRule()
@@ -47,6 +54,13 @@ PLAIN = MipRule()
 
 def _weight(filter_: Filter, x: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
     """A filter at distances ``x``, in pixels of the smaller picture."""
+    away = np.abs(x)
+    if filter_ == "triangle":
+        return np.maximum(1 - away, 0)
+    if filter_ == "cubic":
+        # R. Keys, 1981, with a = -1/2.
+        near = (1.5 * away - 2.5) * away * away + 1
+        return np.where(away < 1, near, np.where(away < 2, ((2.5 - 0.5 * away) * away - 4) * away + 2, 0))
     if filter_ == "lanczos":
         return np.sinc(x) * np.sinc(x / 3) * (np.abs(x) < 3)
     window = np.sqrt(np.maximum(1 - (x / 3) ** 2, 0))
@@ -94,7 +108,7 @@ def resample(values: Floats, width: int, height: int, filter_: Filter = "box", w
     return values
 
 
-def _to_light(picture: Picture, content: Content, weigh: bool) -> Floats:
+def _to_light(picture: Picture, as_light: bool, weigh: bool) -> Floats:
     """A picture as numbers that may be averaged; with ``weigh`` colour is multiplied by alpha."""
     depth = precision_of(picture)
     out = np.empty(picture.shape, np.float32)
@@ -102,25 +116,24 @@ def _to_light(picture: Picture, content: Content, weigh: bool) -> Floats:
         from brae.core.assets.texture.kernels.resample import to_light
 
         linear = np.arange(256, dtype=np.float32) / np.float32(255)
-        table = light_of_bytes() if content in ("colour", "cut-out") else linear
+        table = light_of_bytes() if as_light else linear
         picture = np.require(picture, requirements=["C", "W"])
         over_rows(to_light, picture.shape[0], picture, table.copy(), linear, weigh, out)
         return out
     out[:] = picture if depth == "float" else picture / np.float32(65535)
-    if depth == "16" and content in ("colour", "cut-out"):
+    if depth == "16" and as_light:
         out[..., :3] = srgb_to_linear(out[..., :3])
     if weigh:
         out[..., :3] *= out[..., 3:]
     return out
 
 
-def _from_light(light: Floats, plain: Floats, content: Content, weigh: bool, depth: Precision) -> Picture:
+def _from_light(light: Floats, plain: Floats, as_light: bool, weigh: bool, depth: Precision) -> Picture:
     """The way back; ``plain`` is the average without weights, for places where all is clear."""
     out = np.empty(light.shape, TYPES[depth])
     if depth == "8":
         from brae.core.assets.texture.kernels.resample import to_bytes
 
-        as_light = content in ("colour", "cut-out")
         table = bytes_of_light() if as_light else np.rint(np.arange(65536) / 257).astype(np.uint8)
         over_rows(to_bytes, light.shape[0], light, plain, table.copy(), weigh, out)
         return out
@@ -131,7 +144,7 @@ def _from_light(light: Floats, plain: Floats, content: Content, weigh: bool, dep
     if depth == "float":
         out[:] = value
         return out
-    if content in ("colour", "cut-out"):
+    if as_light:
         value[..., :3] = linear_to_srgb(value[..., :3])
     out[:] = np.rint(value.clip(0, 1) * 65535)
     return out
@@ -212,8 +225,8 @@ class _Lit:
         """A picture; ``weigh``: whether it is a part of one that has clear places."""
         content = rule.content
         weigh = _has_clear(picture, content) if weigh is None else weigh
-        light = _to_light(picture, content, weigh)
-        plain = _to_light(picture, content, False) if weigh else light
+        light = _to_light(picture, rule.as_light, weigh)
+        plain = _to_light(picture, rule.as_light, False) if weigh else light
         coverage = float((light[..., 3] >= _HALF_ALPHA).mean()) if content == "cut-out" else 0.0
         return cls(light, plain, weigh, precision_of(picture), coverage)
 
@@ -234,7 +247,7 @@ class _Lit:
             alpha = _keep_coverage(self.light[..., 3], self.coverage)
             made[..., :3] *= (alpha / np.maximum(self.light[..., 3], 1e-6))[..., None]
             made[..., 3] = alpha
-        return _from_light(made, self.plain if self.weigh else made, rule.content, self.weigh, self.depth)
+        return _from_light(made, self.plain if self.weigh else made, rule.as_light, self.weigh, self.depth)
 
 
 def _has_clear(picture: Picture, content: Content) -> bool:
@@ -274,17 +287,17 @@ def _banded(picture: Picture, count: int, rule: MipRule) -> list[Picture]:
     return [picture, *levels, *_smaller(last, (width, height), count, rule, many)]
 
 
-def halve_depth(slices: list[Picture], content: Content = "colour") -> list[Picture]:
+def halve_depth(slices: list[Picture], rule: MipRule = PLAIN) -> list[Picture]:
     """The slices of a volume's next level: pairs averaged, a last odd one joined to the pair before."""
     if len(slices) < 2:
         return slices
-    light = [_to_light(one, content, False) for one in slices]
+    light = [_to_light(one, rule.as_light, False) for one in slices]
     count = len(slices) // 2
     result = []
     for index in range(count):
         group = light[2 * index : 2 * index + 2] if index < count - 1 else light[2 * index :]
         mean: Any = np.mean(group, axis=0, dtype=np.float32)
-        result.append(_from_light(mean, mean, content, False, precision_of(slices[0])))
+        result.append(_from_light(mean, mean, rule.as_light, False, precision_of(slices[0])))
     return result
 
 

@@ -74,7 +74,7 @@ _CONTENT_WORDS = {
 
 def _meant(original: TextureFile, recipe: Recipe) -> str:
     """What the channels are taken for, by which levels and findings go, and how sure that is."""
-    said, head = original.recipe().content, original.header
+    said, head = original.content(), original.header
     if recipe.content != said:
         return f"{_CONTENT_WORDS[recipe.content]}, by your choice"
     if said != "normal" or head.use is not None:

@@ -10,8 +10,9 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.assets.texture import formats
+from brae.core.assets.texture.chain import Explained, explain
 from brae.core.assets.texture.formats import Alpha, Effort, Picture, PixelFormat, Stored
-from brae.core.assets.texture.mips import Content, Filter
+from brae.core.assets.texture.mips import Content, Filter, MipRule, with_third
 from brae.core.errors import LimitError, TruncatedError
 from brae.core.layouts.roles import MapUse
 
@@ -47,6 +48,10 @@ class Recipe(BaseModel):
     content: Content = "colour"
     filter: Filter = "box"
     wrap: bool = False
+    #: whether colours are averaged as light, not as the numbers that are stored
+    linear: bool = True
+    #: how clearly the original's own levels told filter and light: 0 to 1
+    levels_sure: float = 0.0
     effort: Effort = "normal"
     perceptual: bool = False
 
@@ -61,6 +66,7 @@ class Departures(BaseModel):
     content: Content | None = None
     filter: Filter | None = None
     wrap: bool | None = None
+    linear: bool | None = None
     effort: Effort | None = None
     perceptual: bool | None = None
 
@@ -186,10 +192,27 @@ class TextureFile:
         """The same as a screen shows it, 8 bits a channel."""
         return formats.shown(self.picture(level), exposure)
 
+    def content(self) -> Content:
+        """What the channels mean, as far as header, format and pixels tell."""
+        return _content(self.header, self.shown(), alpha_use(self.shown()[..., 3]))
+
+    def _levels_by(self, content: Content) -> Explained:
+        """What the levels were made with; of several pictures the first tells."""
+        head = self.header
+        if head.levels < 2 or head.shape == "volume" or head.format.precision == "float":
+            return Explained(MipRule(content), 0.0)
+        sides = [head.sides(level) for level in range(min(head.levels, 3))]
+        levels = [self.picture(level)[:height, :width] for level, (width, height) in enumerate(sides)]
+        if content == "normal" and head.format.holds == "rg":
+            levels = [with_third(one) for one in levels]
+        return explain(levels, content)
+
     def recipe(self) -> Recipe:
         """How this texture is encoded."""
         head = self.header
         used = alpha_use(self.shown()[..., 3])
+        content = _content(head, self.shown(), used)
+        levels = self._levels_by(content)
         return Recipe(
             container=head.container,
             format=head.format.name,
@@ -204,7 +227,10 @@ class TextureFile:
             depth=head.depth,
             colour=head.colour,
             premultiplied=head.premultiplied,
-            content=_content(head, self.shown(), used),
+            content=content,
+            filter=levels.rule.filter,
+            linear=levels.rule.linear,
+            levels_sure=round(levels.sure, 3),
         )
 
     def again(self, data: bytes, elsewhere: Mapping[str, bytes] | None = None) -> TextureFile:
