@@ -119,6 +119,7 @@ function Bench({
                   <span className="text-quiet">
                     {one.format.toUpperCase()}
                     {one.levels > 1 ? `, ${one.levels} levels` : ""}
+                    {one.order_guessed && ", red or blue first?"}
                   </span>
                 </span>
               </button>
@@ -143,10 +144,18 @@ function Bench({
       <aside className="flex w-[300px] shrink-0 flex-col gap-3 overflow-auto" aria-label="By hand">
         <div className="grid gap-2 rounded-xl bg-raised p-3.5 text-[14.5px]">
           <h2 className="font-bold">By hand</h2>
+          {guess.order_guessed && (
+            <p className="text-quiet">
+              Nothing in the bytes tells whether red or blue comes first. Both are among the explanations:
+              choose by the colours.
+            </p>
+          )}
           <Field label="Pixel format">
             <select
               value={guess.format}
-              onChange={(event) => change({ format: event.target.value, palette: null })}
+              onChange={(event) =>
+                change({ format: event.target.value, palette: null, order_guessed: false })
+              }
               className="min-w-0 rounded-lg bg-sunk px-2 py-1"
             >
               {formats.map((one) => (
