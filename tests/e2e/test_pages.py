@@ -21,7 +21,7 @@ from brae.core.assets.texture.texture import Header
 from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
 from brae.demo import DISC as DISC_FOLDER
-from brae.demo import LAYOUTS, disc
+from brae.demo import LAYOUTS, art, disc
 from tests.core.families import BY_NAME
 from tests.core.voices.spoken import speak
 from tests.e2e.driver import base, chromium, served
@@ -410,6 +410,21 @@ def test_pixels_without_a_header_are_understood_and_kept(page: Page) -> None:
     wait_for_jobs(page)
     page.goto("/p/skerry-post/find?q=grain&where=kind:texture")
     expect(page.get_by_role("status").filter(has_text="4 items")).to_be_visible()
+
+
+def test_a_loose_file_without_a_header_is_looked_at_from_open(page: Page, tmp_path: Path) -> None:
+    game = tmp_path / "Loose"
+    game.mkdir()
+    parcel = art.parcel(np.random.default_rng(3), 128, (196, 160, 104), art.TAR)
+    (game / "parcel.pix").write_bytes(np.ascontiguousarray(parcel[..., [2, 1, 0, 3]]).tobytes())
+    open_folder(page, game)
+    page.get_by_role("link", name="Look for a picture in it").click()
+    expect(page.get_by_alt_text("parcel.pix as 128 × 128 bgra8, 1 levels")).to_be_visible()
+    expect(page.get_by_text("whether red or blue comes first")).to_be_visible()
+    page.get_by_label("A name for the layout").fill("Parcels")
+    page.get_by_role("button", name="Keep and open again").click()
+    expect(page.get_by_text("kept as parcels.yaml")).to_be_visible(timeout=15_000)
+    expect(page.get_by_role("status").filter(has_text="1 item")).to_be_visible(timeout=15_000)
 
 
 def test_test_colours_show_in_the_game_and_go_again(page: Page) -> None:

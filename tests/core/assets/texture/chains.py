@@ -12,6 +12,7 @@ from PIL import Image
 
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.files import read_raw
+from brae.core.assets.texture.mips import Filter
 from brae.core.assets.texture.texture import Header, TextureFile
 
 NAMES = (
@@ -27,7 +28,7 @@ NAMES = (
     "camera",
 )
 #: Pillow's filters by our names
-FILTERS = {
+FILTERS: dict[Filter, Image.Resampling] = {
     "box": Image.Resampling.BOX,
     "triangle": Image.Resampling.BILINEAR,
     "cubic": Image.Resampling.BICUBIC,
@@ -42,7 +43,7 @@ class Chained:
 
     name: str
     form: str
-    filter: str
+    filter: Filter
     linear: bool
     texture: TextureFile
 
@@ -57,7 +58,7 @@ def _stored(light: np.ndarray) -> np.ndarray:
     return np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
 
 
-def _halved(picture: np.ndarray, filter_: str, linear: bool) -> np.ndarray:
+def _halved(picture: np.ndarray, filter_: Filter, linear: bool) -> np.ndarray:
     values = picture[..., :3] / 255
     planes = (_light(values) if linear else values).astype(np.float32)
     side = picture.shape[1] // 2, picture.shape[0] // 2

@@ -83,7 +83,10 @@ function Bench({
     );
   return (
     <div className="flex h-full gap-4 px-5 pt-1 pb-3">
-      <section className="flex w-[420px] shrink-0 flex-col gap-2" aria-label="What it could be">
+      <section
+        className="flex w-[285px] min-[1100px]:w-[420px] shrink-0 flex-col gap-2"
+        aria-label="What it could be"
+      >
         <div className="flex items-baseline gap-3">
           <h1 className="min-w-0 flex-1 truncate text-[20px] font-bold" title={name}>
             {name}
@@ -97,7 +100,7 @@ function Bench({
             ? `${bytes(size)}. Which of these is it? The likeliest comes first.`
             : `${bytes(size)}, which no usual sides explain. Try by hand.`}
         </p>
-        <ol className="grid grid-cols-3 gap-2 overflow-auto p-0.5 pb-1">
+        <ol className="grid grid-cols-2 min-[1100px]:grid-cols-3 gap-2 overflow-auto p-0.5 pb-1">
           {guesses.map((one, number) => (
             <li key={words(one)}>
               <button
@@ -141,7 +144,10 @@ function Bench({
           />
         )}
       </section>
-      <aside className="flex w-[300px] shrink-0 flex-col gap-3 overflow-auto" aria-label="By hand">
+      <aside
+        className="flex w-[250px] min-[1100px]:w-[300px] shrink-0 flex-col gap-3 overflow-auto"
+        aria-label="By hand"
+      >
         <div className="grid gap-2 rounded-xl bg-raised p-3.5 text-[14.5px]">
           <h2 className="font-bold">By hand</h2>
           {guess.order_guessed && (

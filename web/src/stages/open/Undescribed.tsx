@@ -17,6 +17,8 @@ import { bytes, count, isActive, many } from "../../lib/format";
 import { keepDraft, workshopPath } from "../workshop/drafts";
 
 const SHOWN = 8;
+/** The largest texture that is likely: 4096 x 4096 of four bytes with its levels, and some. */
+const MOST_GUESSED = 100_000_000;
 
 export function Undescribed({ project }: { project: Project }) {
   const [all, setAll] = useState(false);
@@ -150,6 +152,14 @@ function UndescribedFile({ project, file }: { project: Project; file: Project["u
         >
           Describe it in the workshop
         </Link>
+        {file.size <= MOST_GUESSED && (
+          <Link
+            to={`/p/${project.id}/guess?item=${encodeURIComponent(file.path)}&kind=texture`}
+            className="text-quiet underline underline-offset-4 hover:text-ink"
+          >
+            Look for a picture in it
+          </Link>
+        )}
       </div>
       {found && (found.proposals.length > 0 || !job) && (
         <Proposals project={project.id} found={found} show={find.isSuccess} />
