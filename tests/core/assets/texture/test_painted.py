@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import re
+from pathlib import Path
+
 import numpy as np
 import pytest
+from PIL import Image
 
 from brae.core.assets.sheet import Finding
-from brae.core.assets.texture import dds, formats
+from brae.core.assets.texture import dds, findings, formats
 from brae.core.assets.texture.encode import encode_new
 from brae.core.assets.texture.files import read_image, write_image
 from brae.core.assets.texture.findings import Compared, find
 from brae.core.assets.texture.remedies import REMEDIES, apply_remedies
 from brae.core.assets.texture.texture import TextureFile
+from tests.core.assets.texture.drawn import drawn
 from tests.core.assets.texture.painted import DAMAGES, HARMLESS, MAKERS, Damage
 
 
@@ -52,3 +57,28 @@ def test_every_remedy_of_a_comparison_has_its_damage() -> None:
     tried = {damage.remedy for damage in DAMAGES.values()}
     elsewhere = {"resize", "swap-red-blue", "normalise", "unmultiply", "restore-hidden"}  # in test_findings
     assert tried | elsewhere == set(REMEDIES)
+
+
+#: findings of which there is nothing to be seen, or that Brae puts right by itself or a person chose
+UNSEEN = {
+    "appended", "byte-size", "chain-short", "colour-profile", "colour-space", "depth", "file-name", "large",
+    "mip-count", "other-format", "other-levels", "palette", "pixel-format",
+}  # fmt: skip
+DOCS = Path(__file__).parents[4] / "docs"
+
+
+def test_every_finding_that_can_be_seen_has_its_picture() -> None:
+    """Each drawn file really brings its finding, and docs/findings.md shows it."""
+    source = "".join(path.read_text() for path in Path(findings.__file__).parent.glob("*.py"))
+    known = set(re.findall(r'Finding\(\s+id="([a-z-]+)"', source)) | {"orientation", "mirrored", "turned"}
+    known |= {"alpha-lost", "red-direction", "green-direction"}
+    page = (DOCS / "findings.md").read_text()
+    shown = set(re.findall(r"findings/([a-z-]+)\.png", page))
+    pictures = {one.id: one for one in drawn()}
+    assert shown == set(pictures) == known - UNSEEN
+    for name, one in pictures.items():
+        assert one.finding().open, name
+        kept, made = Image.open(DOCS / "findings" / f"{name}.png").convert("RGB"), one.picture()
+        away = np.abs(np.asarray(kept).astype(int) - np.asarray(made))
+        assert kept.size == made.size
+        assert away.mean() < 6, f"{name} is drawn otherwise by now"
