@@ -649,6 +649,30 @@ def test_maps_of_a_surface_and_their_channels(client: TestClient, opened: str) -
     assert "different dimensions" in refused.json()["detail"]
 
 
+def test_roughness_follows_a_normal_map_in_the_levels_alone(client: TestClient, opened: str) -> None:
+    wear = "data/harbour.kist//textures/boat/hull_wear.ptx"
+    client.post(f"{opened}/edits", json={"addresses": [wear]})
+    swell = {"address": "data/harbour.kist//textures/water/swell_n.ptx", "exact": True}
+    normals = client.get(f"{opened}/preview", params=swell).content
+    where = {"address": wear, "channel": "r", "holds": "roughness"}
+    path, named = f"{opened}/texture/roughen", {"X-File-Name": "swell_n.png"}
+    made = client.put(path, params=where, headers=named, content=normals).json()
+    assert made["steps"][-1]["what"] == "roughness in R follows swell_n.png"
+    assert set(made["beside"].values()) == {"swell_n.png"}
+
+    def level(number: int, which: str) -> np.ndarray:
+        query = {"address": wear, "level": number, "which": which}
+        picture = Image.open(io.BytesIO(client.get(f"{opened}/preview", params=query).content))
+        return np.asarray(picture).astype(float)
+
+    # Numbers are averaged as they are; what is rough gets rougher, metal and shadow stay.
+    plain = level(0, "original").reshape(8, 16, 16, 16, -1).mean(axis=(1, 3))
+    assert level(4, "edit")[..., 0].mean() > plain[..., 0].mean() + 2
+    assert np.abs(level(4, "edit") - plain)[..., 1:3].mean() < 3
+    refused = client.put(path, params=where, content=b"").json()
+    assert "no normal map" in refused["detail"]
+
+
 @pytest.mark.parametrize("act", ["export", "import"])
 @pytest.mark.parametrize("folder", ["~nobody-of-that-name/mods", "mods", ""])
 def test_folders_that_cannot_be_are_refused_in_words(

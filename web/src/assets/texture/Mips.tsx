@@ -1,8 +1,12 @@
 import { Download, X } from "lucide-react";
 import { type Edit, previewUrl } from "../../api/client";
 import { useTakeBeside } from "../../api/queries";
+import { Button } from "../../components/controls";
 import { BringPicture, Fold } from "../../components/Fold";
+import { baseName } from "../../lib/format";
 import { detailsOf } from "./details";
+import { roughChannel } from "./maps";
+import { useMaps, useRoughen } from "./queries";
 
 /** Mip levels one by one: take one out, paint it, and it stands in the place of the one that is worked out. */
 export function Mips({ project, edit }: { project: string; edit: Edit }) {
@@ -12,6 +16,10 @@ export function Mips({ project, edit }: { project: string; edit: Edit }) {
   const levels = Array.from({ length: Math.max(0, details.mips - 1) }, (_, number) => number + 1);
   const made = Object.keys(own).length;
   const which = edit.position ? "edit" : "original";
+  const { data: maps } = useMaps(project, edit.address);
+  const roughen = useRoughen(project);
+  const normals = maps?.find((map) => map.role === "normal");
+  const rough = roughChannel(maps?.find((map) => map.address === edit.address));
   return (
     <Fold title="Mip levels" words={made ? `${made} by hand` : "all worked out"}>
       <ol className="mt-2 grid">
@@ -51,6 +59,21 @@ export function Mips({ project, edit }: { project: string; edit: Edit }) {
           );
         })}
       </ol>
+      {normals && rough && levels.length > 0 && (
+        <div className="mt-2 grid gap-1.5">
+          <Button
+            className="justify-self-start"
+            disabled={roughen.isPending}
+            onClick={() => roughen.mutate({ address: edit.address, normals: normals.address, ...rough })}
+          >
+            Let {rough.holds} follow the normal map
+          </Button>
+          <p className="text-quiet">
+            Bumps too small for a level scatter light: each level gets rougher by what{" "}
+            {baseName(normals.name)} loses there. Press it again after painting.
+          </p>
+        </div>
+      )}
     </Fold>
   );
 }

@@ -17,3 +17,13 @@ export function invertWords(role: string | undefined): string {
   if (role === "smoothness") return "make it roughness";
   return "invert it";
 }
+
+/** The channel of a map that says how rough its surface is, and which way round. */
+export function roughChannel(map: MapView | undefined) {
+  if (map?.role === "roughness" || map?.role === "smoothness")
+    return { channel: "r" as const, holds: map.role };
+  for (const [channel, role] of Object.entries(map?.channels ?? {}))
+    if (role === "roughness" || role === "smoothness")
+      return { channel: channel as "r" | "g" | "b" | "a", holds: role };
+  return null;
+}

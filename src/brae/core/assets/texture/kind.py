@@ -43,6 +43,7 @@ from brae.core.assets.texture.marks import MARKS, marked
 from brae.core.assets.texture.metrics import Density, Quality, density
 from brae.core.assets.texture.packed import ChannelChange, change_channel
 from brae.core.assets.texture.remedies import REMEDIES
+from brae.core.assets.texture.roughen import Roughening, roughen
 from brae.core.assets.texture.sheet import TextureSheet, match
 from brae.core.assets.texture.telling import tell
 from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
@@ -154,7 +155,10 @@ class TextureKind(AssetKind[TextureFile]):
         "texels": Question(TexelsQuery, Density, _texels),
         "maps": Question(NoQuery, list[MapView], surface),
     }
-    changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
+    changes: ClassVar[Mapping[str, Change]] = {
+        "channel": Change(ChannelChange, change_channel),
+        "roughen": Change(Roughening, roughen),
+    }
     headless = HEADLESS
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:

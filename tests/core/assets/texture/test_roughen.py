@@ -1,0 +1,90 @@
+"""Roughness that follows the normal map: in closed form on slopes of known spread."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from brae.core.assets.base import ExchangeFile, Viewed
+from brae.core.assets.texture import dds, formats, mips
+from brae.core.assets.texture.encode import encode_new
+from brae.core.assets.texture.files import read_image, write_image
+from brae.core.assets.texture.roughen import Roughening, roughen, roughened, scatter
+from brae.core.errors import FormatError, UnknownFormatError
+
+
+def bumps(spread: float, side: int = 256) -> np.ndarray:
+    """Directions whose slopes vary by ``spread`` about nothing, each pixel by itself (16 bits)."""
+    rng = np.random.default_rng(9)
+    x, y = rng.normal(0, spread, (2, side, side))
+    directions = np.dstack([-x, -y, np.ones_like(x)])
+    directions /= np.linalg.norm(directions, axis=2, keepdims=True)
+    packed = np.rint((directions + 1) * 32767.5)
+    return np.dstack([packed, np.full((side, side), 65535)]).astype(np.uint16)
+
+
+@pytest.mark.parametrize("spread", [0.05, 0.1, 0.2])
+def test_what_is_scattered_is_the_spread_of_the_slopes(spread: float) -> None:
+    """Beckmann (1963): alpha squared is twice the variance of a slope; small slopes, so the lobes agree."""
+    grown = scatter(bumps(spread), 1, 1)
+    assert grown[0, 0] == pytest.approx(2 * spread**2, rel=0.12)
+
+
+def test_a_flat_surface_stays_as_smooth_as_it_was() -> None:
+    level = np.full((8, 8, 4), 60, np.uint8)
+    flat = np.full((16, 16, 4), 128, np.uint8)
+    flat[..., 2] = 255
+    assert np.abs(roughened(level, flat, Roughening(channel="g")).astype(int) - level).max() <= 1
+
+
+def test_roughness_grows_and_smoothness_shrinks_alike() -> None:
+    normals = bumps(0.2, 64)
+    level = np.full((8, 8, 4), 51, np.uint8)
+    rough = roughened(level, normals, Roughening(channel="g"))
+    assert (rough[..., 1] > 100).all()
+    assert (rough[..., [0, 2, 3]] == 51).all(), "other channels are left alone"
+    smooth = roughened(255 - level, normals, Roughening(channel="g", holds="smoothness"))
+    assert np.abs(smooth[..., 1].astype(int) - (255 - rough[..., 1])).max() <= 1
+
+
+def test_an_edit_gets_levels_by_hand_and_its_picture_stays() -> None:
+    packed = np.random.default_rng(2).integers(40, 90, (32, 32, 4), dtype=np.uint8)
+    packed[..., 3] = 255
+    original = dds.read(encode_new(packed, formats.BC7, None))
+    given = ExchangeFile("hull_n.png", write_image(formats.as_precision(bumps(0.3, 32), "8")))
+    made = roughen(Viewed(original), Roughening(channel="r"), given)
+    assert made.file is None
+    assert list(made.beside) == ["1", "2", "3", "4", "5"]
+    plain = mips.make_levels(original.picture(), 6, mips.MipRule("data"))
+    for level, own in made.beside.items():
+        picture = read_image(own.data, own.name).picture
+        assert picture.shape == plain[int(level)].shape
+        assert (picture[..., 0].astype(int) >= plain[int(level)][..., 0]).all()
+    assert made.words == "roughness in R follows hull_n.png"
+
+
+def test_two_channel_normal_maps_get_their_third() -> None:
+    whole = formats.as_precision(bumps(0.2, 64), "8")
+    two = whole.copy()
+    two[..., 2] = 0
+    original = dds.read(encode_new(np.full((64, 64, 4), 80, np.uint8), formats.RGBA8, None))
+    levels = [
+        read_image(
+            roughen(Viewed(original), Roughening(channel="r"), ExchangeFile("n.png", write_image(one)))
+            .beside["3"]
+            .data
+        )
+        for one in (whole, two)
+    ]
+    assert np.abs(levels[0].picture.astype(int) - levels[1].picture).max() <= 3
+
+
+def test_what_is_missing_is_said() -> None:
+    flat = np.full((8, 8, 4), 90, np.uint8)
+    single = dds.read(encode_new(flat, formats.RGBA8, 1))
+    with pytest.raises(FormatError, match="no normal map"):
+        roughen(Viewed(single), Roughening(channel="r"), None)
+    with pytest.raises(FormatError, match="no mip levels"):
+        roughen(Viewed(single), Roughening(channel="r"), ExchangeFile("n.png", write_image(flat)))
+    with pytest.raises(UnknownFormatError, match=r"n\.png"):
+        roughen(Viewed(single), Roughening(channel="r"), ExchangeFile("n.png", b"no picture"))
