@@ -32,10 +32,16 @@ settings.register_profile(
 settings.load_profile("brae")
 
 
+def _shared(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of this run, the same for all of its workers; what an earlier run made may be of other code."""
+    own = tmp_path_factory.getbasetemp()
+    return own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+
 @pytest.fixture(scope="session")
 def made_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo game's folder, made once for all workers; never written to."""
-    folder = tmp_path_factory.getbasetemp().parent / "brae-demo"
+    folder = _shared(tmp_path_factory) / "brae-demo"
     with FileLock(f"{folder}.lock"):
         if not (folder / DESKTOP / "skerry.cfg").exists():
             desktop.generate(folder)
@@ -45,7 +51,7 @@ def made_demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="session")
 def made_disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small disc of the demo's disc edition, made once for all workers; never written to."""
-    folder = tmp_path_factory.getbasetemp().parent / "brae-disc"
+    folder = _shared(tmp_path_factory) / "brae-disc"
     with FileLock(f"{folder}.lock"):
         if not (folder / DISC_FOLDER / "skerry.cue").exists():
             disc.generate(folder, screens=40, members=96, film=12)
