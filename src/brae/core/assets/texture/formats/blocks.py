@@ -196,8 +196,8 @@ def _by_kind(job: Job) -> dict[int, Job]:
     return {kind: Job(job.picture, blocks, job.how, job.out) for kind, blocks in enumerate(parts) if blocks.size}
 
 
-def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch: bool) -> None:
-    """Colour blocks; those of one colour come from tables."""
+def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch: bool, three: bool = False) -> None:
+    """Colour blocks; those of one colour come from tables. ``three``: blocks of three colours may be (BC1)."""
     from brae.core.assets.texture.kernels.colour import encode_colour, flat_colours
     from brae.core.assets.texture.kernels.kinds import FLAT
 
@@ -210,7 +210,8 @@ def _colours(parts: dict[int, Job], stride: int, offset: int, least: int, punch:
             starts, passes, rounds = _STARTS[part.how.effort]
             weights = part.weights()
             weights[3] = 0
-            part.run(encode_colour, weights, np.array(starts, np.float32), passes, rounds, *rest)
+            either = three and part.how.effort == "best"
+            part.run(encode_colour, weights, np.array(starts, np.float32), passes, rounds, either, *rest)
 
 
 def _channel(parts: dict[int, Job], channel: int, signed: bool, stride: int, offset: int) -> None:
@@ -229,7 +230,7 @@ def _channel(parts: dict[int, Job], channel: int, signed: bool, stride: int, off
 
 
 def _bc1(job: Job) -> None:
-    _colours(_by_kind(job), 2, 0, 128 if job.how.clear else 0, job.how.clear)
+    _colours(_by_kind(job), 2, 0, 128 if job.how.clear else 0, job.how.clear, three=True)
 
 
 def _bc2(job: Job) -> None:

@@ -42,8 +42,9 @@ from brae.core.compiled import inlined, kernel, step
 
 HIDDEN = OWN  # how many pixels of a block are clear
 TURNED, EQUAL = OWN + 1, OWN + 2  # whether the ends change places, whether they are equal
+THREE = OWN + 3  # error of the best block of three colours
 #: rows of the workspace
-ROWS = OWN + 3
+ROWS = OWN + 4
 MOST5, MOST6 = f4(31), f4(63)
 #: decoders round steps down; of a third, floats lose what a hundredth makes good
 ROUNDS = f4(0.01)
@@ -220,12 +221,13 @@ def flat_colours(first, last, picture, blocks, least, punch, tables, out, stride
 
 @kernel
 def encode_colour(
-    first, last, picture, blocks, weights, starts, passes, rounds, least, punch, tables, out, stride, offset
+    first, last, picture, blocks, weights, starts, passes, rounds, either, least, punch, tables, out, stride, offset
 ):
     """Groups ``first`` to ``last`` of ``blocks``: their colours. Pixels of less alpha than ``least`` cost nothing.
 
     With ``punch`` such pixels become clear, in blocks of three colours; else all blocks have four, and one that is
-    wholly clear keeps its colour. The words of block b are ``out[b * stride + offset]`` and the one behind it.
+    wholly clear keeps its colour. With ``either`` a block without such pixels has three where that errs less. The
+    words of block b are ``out[b * stride + offset]`` and the one behind it.
     """
     W = np.zeros(ROWS * LANES, f4)
     ends, bits = np.empty(LANES, np.uint32), np.empty(LANES, np.uint32)
@@ -238,7 +240,8 @@ def encode_colour(
             some_hidden |= W[HIDDEN * LANES + i] > ZERO
             some_whole |= W[HIDDEN * LANES + i] == ZERO
         for colours in range(3, 5):
-            if (colours == 3 and not (punch and some_hidden)) or (colours == 4 and punch and not some_whole):
+            needless = colours == 3 and not (punch and some_hidden) and not (either and some_whole)
+            if needless or (colours == 4 and punch and not some_whole):
                 continue
             if colours == 4 and punch and some_hidden:
                 fill(W, MASK, 16, ONE)
@@ -246,7 +249,13 @@ def encode_colour(
             if colours == 4:
                 use_tables(W, tables)
             pack(W, f4(colours - 1), ends, bits)
+            if colours == 3:
+                copy(W, ERROR, THREE, 1)
             for i in range(count):
-                if not punch or (W[HIDDEN * LANES + i] == ZERO) == (colours == 4):
+                whole = W[HIDDEN * LANES + i] == ZERO
+                # What has one colour comes from tables of four.
+                worse = W[ERROR * LANES + i] > W[THREE * LANES + i] and W[SPREAD * LANES + i] >= HALF
+                four = not (either and worse) and (whole or not punch)
+                if (colours == 4 and four) or (colours == 3 and ((punch and not whole) or (either and whole))):
                     target = blocks[at + i] * stride + offset
                     out[target], out[target + 1] = ends[i], bits[i]
