@@ -38,6 +38,8 @@ _BY_MODES = 0.9
 #: formats that few files have
 _RARE = {"argb8": 1.05, "rgba16f": 1.05}
 _IN_TILES = 1.1
+#: and tiles have to explain so much more of the bits; of an empty picture every order explains nearly all
+_CLEARLY = 0.03
 _BLOCKS = ("bc1", "bc2", "bc3", "bc4", "bc5")
 #: entries and bytes of an entry of a palette that may stand before or behind the indices
 _PALETTES = {"index8": [(256, 4), (256, 3), (256, 2)], "index4": [(16, 4), (16, 3), (16, 2)]}
@@ -85,7 +87,7 @@ def _in_tiles(guesses: list[Guess], data: bytes) -> Iterator[Guess]:
         also = chains(pixel_format.block, pixel_format.block_bytes).get(len(data), [])
         sides = list(dict.fromkeys(own + [one for one in also if one[2] == guess.levels]))
         for storage, share, (width, height, levels) in tiles.shares(pixel_format, data, sides):
-            if share < 1 - guess.fit:
+            if share < 1 - guess.fit - _CLEARLY:
                 head = Header("raw", formats.stored(pixel_format, storage), width, height, levels)
                 fit = _fit(head, share * _IN_TILES, data, len(data), 0.0)
                 yield Guess(format=name, width=width, height=height, levels=levels, storage=storage, fit=fit)
@@ -142,15 +144,21 @@ def _fit(head: Header, share: float, part: bytes, size: int, aside: float) -> fl
         # Where the first level is as noise, so are the others.
         made = looks.second_level(head, part) if share < _NOISE else 0.0
         bits += (1 - made) * (len(part) - first) * 8
-    return float(np.clip(1 - (bits + aside) / (8 * size) * _rarity(head.width, head.height, head.levels), 0, 1))
+    rare = _rarity(head.width, head.height, head.levels)
+    return float(np.clip(1 - (bits + aside) / (8 * size) * rare - _odd(head.width, head.height), 0, 1))
 
 
 def _rarity(width: int, height: int, levels: int) -> float:
-    """More than 1 for what is rarer: a chain that ends early, odd sides, long strips."""
-    plain = width & (width - 1) == 0 and height & (height - 1) == 0
+    """More than 1 for what is rarer: a chain that ends early, long strips."""
     rare = 1.0 + 0.01 * abs(float(np.log2(width / height)))
-    rare *= 1.0 if levels in (1, full_chain(width, height)) else 1.05
-    return rare * (1.0 if plain else 1.03)
+    return rare * (1.0 if levels in (1, full_chain(width, height)) else 1.05)
+
+
+def _odd(width: int, height: int) -> float:
+    """What sides count against a guess, also where nearly nothing is left to be explained."""
+    if width & (width - 1) == 0 and height & (height - 1) == 0:
+        return 0.0
+    return 0.02 if width % 8 == 0 and height % 8 == 0 else 0.06
 
 
 def _widths(sides: list[Sides]) -> list[int]:
