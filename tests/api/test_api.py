@@ -654,23 +654,24 @@ def test_roughness_follows_a_normal_map_in_the_levels_alone(client: TestClient, 
     client.post(f"{opened}/edits", json={"addresses": [wear]})
     swell = {"address": "data/harbour.kist//textures/water/swell_n.ptx", "exact": True}
     normals = client.get(f"{opened}/preview", params=swell).content
-    where = {"address": wear, "channel": "r", "holds": "roughness"}
-    path, named = f"{opened}/texture/roughen", {"X-File-Name": "swell_n.png"}
-    made = client.put(path, params=where, headers=named, content=normals).json()
-    assert made["steps"][-1]["what"] == "roughness in R follows swell_n.png"
-    assert set(made["beside"].values()) == {"swell_n.png"}
+    where = {"address": wear, "part": "r:roughness", "name": "swell_n.png"}
+    made = client.put(f"{opened}/edits/beside", params=where, content=normals).json()
+    assert made["steps"][-1]["what"] == "roughness in R follows: swell_n.png"
+    assert made["beside"] == {"r:roughness": "swell_n.png"}
 
     def level(number: int, which: str) -> np.ndarray:
         query = {"address": wear, "level": number, "which": which}
         picture = Image.open(io.BytesIO(client.get(f"{opened}/preview", params=query).content))
         return np.asarray(picture).astype(float)
 
-    # Numbers are averaged as they are; what is rough gets rougher, metal and shadow stay.
+    # What is rough gets rougher; metal and shadow stay as numbers that are averaged.
     plain = level(0, "original").reshape(8, 16, 16, 16, -1).mean(axis=(1, 3))
     assert level(4, "edit")[..., 0].mean() > plain[..., 0].mean() + 2
     assert np.abs(level(4, "edit") - plain)[..., 1:3].mean() < 3
-    refused = client.put(path, params=where, content=b"").json()
-    assert "no normal map" in refused["detail"]
+    gone = client.put(f"{opened}/edits/beside", params=where, content=b"").json()
+    assert (gone["steps"][-1]["what"], gone["beside"]) == ("the levels of roughness in R worked out again", {})
+    refused = client.put(f"{opened}/edits/beside", params=where | {"part": "r:gloss"}, content=normals)
+    assert "no part" in refused.json()["detail"]
 
 
 @pytest.mark.parametrize("act", ["export", "import"])

@@ -360,7 +360,7 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
             raise error.at(address) from None
         if data:
             beside[part] = [workspace.blobs.put(data), name]
-            what = f"{words} by hand: {name}"
+            what = f"{words}: {name}"
         elif beside.pop(part, None) is not None:
             what = f"{words} worked out again"
         else:
@@ -376,25 +376,13 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
 def make_change(
     workspace: Workspace, project_id: str, address: str, name: str, query: Any, file: ExchangeFile | None
 ) -> None:
-    """A step that only the item's kind has: another file, or files beside what was edited last; a version more."""
+    """A step that only the item's kind has: what was edited last becomes another file, a version more."""
     kind, viewed = look_at(workspace, project_id, address)
     try:
-        made = kind.changes[name].make(viewed, query, file)
+        made, words = kind.changes[name].make(viewed, query, file)
     except BraeError as error:
         raise error.at(address) from None
-    if made.file is not None:
-        take_file(workspace, project_id, address, made.file.data, made.file.name, what=made.words)
-        return
-    parts = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}
-
-    def put(edit: Edit) -> bool:
-        if not edit.position:
-            workspace.blobs.put(kind.send(viewed.original).data)  # what the version begins with
-        before = dict(edit.current.beside) if edit.current else {}
-        _add_step(edit, made.words, beside=before | parts)
-        return True
-
-    change_edit(workspace, project_id, address, put)
+    take_file(workspace, project_id, address, made.data, made.name, what=words)
 
 
 def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: str) -> None:

@@ -1357,26 +1357,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/texture/roughen": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Texture: roughen
-         * @description Which channel is meant, and whether it holds roughness or the smoothness that is one less it.
-         */
-        put: operations["texture_roughen"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/texture/texels": {
         parameters: {
             query?: never;
@@ -6327,43 +6307,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PixelView"];
-                };
-            };
-            /** @description Default Response */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    texture_roughen: {
-        parameters: {
-            query: {
-                channel: "r" | "g" | "b" | "a";
-                holds?: "roughness" | "smoothness";
-                address: string;
-            };
-            header?: {
-                "X-File-Name"?: string;
-            };
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EditView"];
                 };
             };
             /** @description Default Response */

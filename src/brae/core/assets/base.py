@@ -160,24 +160,14 @@ class Question:
 
 
 @dataclass(frozen=True)
-class Made:
-    """What a step of its own makes of an edit: another file, or files beside it, and words that say what it is."""
-
-    words: str
-    file: ExchangeFile | None = None
-    #: files that replace parts of it, by the kind's own names for those; others stay
-    beside: Mapping[str, ExchangeFile] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
 class Change:
-    """A step that only this kind has: what was edited last becomes another file, or gets files beside it.
+    """A step that only this kind has: what was edited last becomes another file, and a few words say what it is.
 
     ``make`` gets what is viewed (``Viewed``), the query, and the file that was given with it, if any.
     """
 
     query: type[BaseModel]
-    make: Callable[[Any, Any, ExchangeFile | None], Made]
+    make: Callable[[Any, Any, ExchangeFile | None], tuple[ExchangeFile, str]]
 
 
 @dataclass(frozen=True)

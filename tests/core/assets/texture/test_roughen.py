@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from brae.core.assets.base import ExchangeFile, Viewed
+from brae.core.assets.base import ExchangeFile, Version
 from brae.core.assets.texture import dds, formats, mips
 from brae.core.assets.texture.encode import encode_new
-from brae.core.assets.texture.files import read_image, write_image
-from brae.core.assets.texture.roughen import Roughening, roughen, roughened, scatter
+from brae.core.assets.texture.files import write_image
+from brae.core.assets.texture.kind import KIND
+from brae.core.assets.texture.roughen import Roughening, roughened, roughened_levels, scatter
 from brae.core.errors import FormatError, UnknownFormatError
 
 
@@ -47,44 +48,44 @@ def test_roughness_grows_and_smoothness_shrinks_alike() -> None:
     assert np.abs(smooth[..., 1].astype(int) - (255 - rough[..., 1])).max() <= 1
 
 
-def test_an_edit_gets_levels_by_hand_and_its_picture_stays() -> None:
+def test_levels_follow_the_picture_as_it_is_and_levels_by_hand_stay() -> None:
     packed = np.random.default_rng(2).integers(40, 90, (32, 32, 4), dtype=np.uint8)
     packed[..., 3] = 255
-    original = dds.read(encode_new(packed, formats.BC7, None))
-    given = ExchangeFile("hull_n.png", write_image(formats.as_precision(bumps(0.3, 32), "8")))
-    made = roughen(Viewed(original), Roughening(channel="r"), given)
-    assert made.file is None
-    assert list(made.beside) == ["1", "2", "3", "4", "5"]
-    plain = mips.make_levels(original.picture(), 6, mips.MipRule("data"))
-    for level, own in made.beside.items():
-        picture = read_image(own.data, own.name).picture
-        assert picture.shape == plain[int(level)].shape
-        assert (picture[..., 0].astype(int) >= plain[int(level)][..., 0]).all()
-    assert made.words == "roughness in R follows hull_n.png"
+    original = dds.read(encode_new(packed, formats.RGBA8, None, rule=mips.MipRule("data")))
+    recipe = KIND.recipe(original).model_copy(update={"content": "data"}).model_dump()
+    normals = ExchangeFile("hull_n.png", write_image(formats.as_precision(bumps(0.3, 32), "8")))
+    own = ExchangeFile("far.png", write_image(np.full((8, 8, 4), 200, np.uint8)))
+    for painted in (packed, packed // 2):
+        painted = np.dstack([painted[..., :3], packed[..., 3]])
+        file = ExchangeFile("hull.png", write_image(painted))
+        _, made = KIND.match(original, Version(file, beside={"r:roughness": normals, "2": own}), recipe)
+        again = original.again(made.data)
+        plain = mips.make_levels(painted, 6, mips.MipRule("data", recipe["filter"]))
+        assert np.array_equal(again.picture(), painted)
+        assert (again.picture(1)[..., 0] > plain[1][..., 0]).all()
+        assert np.array_equal(again.picture(1)[..., 1:], plain[1][..., 1:])
+        assert (again.picture(2) == 200).all()
 
 
 def test_two_channel_normal_maps_get_their_third() -> None:
     whole = formats.as_precision(bumps(0.2, 64), "8")
     two = whole.copy()
     two[..., 2] = 0
-    original = dds.read(encode_new(np.full((64, 64, 4), 80, np.uint8), formats.RGBA8, None))
-    levels = [
-        read_image(
-            roughen(Viewed(original), Roughening(channel="r"), ExchangeFile("n.png", write_image(one)))
-            .beside["3"]
-            .data
-        )
-        for one in (whole, two)
-    ]
-    assert np.abs(levels[0].picture.astype(int) - levels[1].picture).max() <= 3
+    flat = np.full((64, 64, 4), 80, np.uint8)
+    rule, meant = mips.MipRule("data"), Roughening("r")
+    levels = [roughened_levels(flat, 5, rule, {meant: one})[3].astype(int) for one in (whole, two)]
+    assert np.abs(levels[0] - levels[1]).max() <= 3
+    assert roughened_levels(flat, 5, rule, {}) == {}
 
 
-def test_what_is_missing_is_said() -> None:
+def test_what_cannot_follow_is_refused_in_words() -> None:
     flat = np.full((8, 8, 4), 90, np.uint8)
-    single = dds.read(encode_new(flat, formats.RGBA8, 1))
-    with pytest.raises(FormatError, match="no normal map"):
-        roughen(Viewed(single), Roughening(channel="r"), None)
+    single, chain = (dds.read(encode_new(flat, formats.RGBA8, count)) for count in (1, None))
+    given = ExchangeFile("n.png", write_image(flat))
     with pytest.raises(FormatError, match="no mip levels"):
-        roughen(Viewed(single), Roughening(channel="r"), ExchangeFile("n.png", write_image(flat)))
+        KIND.check_beside(single, None, "r:roughness", given)
+    with pytest.raises(FormatError, match="no part"):
+        KIND.check_beside(chain, None, "r:gloss", given)
     with pytest.raises(UnknownFormatError, match=r"n\.png"):
-        roughen(Viewed(single), Roughening(channel="r"), ExchangeFile("n.png", b"no picture"))
+        KIND.check_beside(chain, None, "r:roughness", ExchangeFile("n.png", b"no picture"))
+    assert KIND.check_beside(chain, None, "g:smoothness", given) == "smoothness in G follows"

@@ -5,8 +5,8 @@ import { Button } from "../../components/controls";
 import { BringPicture, Fold } from "../../components/Fold";
 import { baseName } from "../../lib/format";
 import { detailsOf } from "./details";
-import { roughChannel } from "./maps";
-import { useMaps, useRoughen } from "./queries";
+import { type MapView, roughPart } from "./maps";
+import { useMaps } from "./queries";
 
 /** Mip levels one by one: take one out, paint it, and it stands in the place of the one that is worked out. */
 export function Mips({ project, edit }: { project: string; edit: Edit }) {
@@ -14,12 +14,11 @@ export function Mips({ project, edit }: { project: string; edit: Edit }) {
   const own = edit.beside ?? {};
   const act = useTakeBeside(project);
   const levels = Array.from({ length: Math.max(0, details.mips - 1) }, (_, number) => number + 1);
-  const made = Object.keys(own).length;
+  const made = Object.keys(own).filter((part) => /^\d+$/.test(part)).length;
   const which = edit.position ? "edit" : "original";
   const { data: maps } = useMaps(project, edit.address);
-  const roughen = useRoughen(project);
   const normals = maps?.find((map) => map.role === "normal");
-  const rough = roughChannel(maps?.find((map) => map.address === edit.address));
+  const rough = roughPart(maps?.find((map) => map.address === edit.address));
   return (
     <Fold title="Mip levels" words={made ? `${made} by hand` : "all worked out"}>
       <ol className="mt-2 grid">
@@ -59,21 +58,45 @@ export function Mips({ project, edit }: { project: string; edit: Edit }) {
           );
         })}
       </ol>
-      {normals && rough && levels.length > 0 && (
+      {rough && own[rough] && (
+        <p className="mt-2 flex items-center gap-2">
+          <span className="min-w-0 flex-1">
+            The other levels get rougher by what <b>{own[rough]}</b> loses there.
+          </span>
+          <button
+            type="button"
+            aria-label="Let roughness follow nothing"
+            title="Work the levels out without it"
+            onClick={() => act.mutate({ address: edit.address, part: rough, file: null })}
+            className="rounded p-1 hover:bg-sunk"
+          >
+            <X aria-hidden className="size-4" />
+          </button>
+        </p>
+      )}
+      {normals && rough && !own[rough] && levels.length > 0 && (
         <div className="mt-2 grid gap-1.5">
           <Button
             className="justify-self-start"
-            disabled={roughen.isPending}
-            onClick={() => roughen.mutate({ address: edit.address, normals: normals.address, ...rough })}
+            disabled={act.isPending}
+            onClick={async () =>
+              act.mutate({ address: edit.address, part: rough, file: await pictureOf(project, normals) })
+            }
           >
-            Let {rough.holds} follow the normal map
+            Let {rough.split(":")[1]} follow the normal map
           </Button>
           <p className="text-quiet">
             Bumps too small for a level scatter light: each level gets rougher by what{" "}
-            {baseName(normals.name)} loses there. Press it again after painting.
+            {baseName(normals.name)} loses there.
           </p>
         </div>
       )}
     </Fold>
   );
+}
+
+/** A map's picture as a file. */
+async function pictureOf(project: string, map: MapView): Promise<File> {
+  const answer = await fetch(previewUrl(project, map.address, { exact: true }));
+  return new File([await answer.blob()], `${baseName(map.name)}.png`);
 }

@@ -1,7 +1,7 @@
 /** What maps are for, in words. */
 import type { Schemas } from "../../api/client";
 
-type MapView = Schemas["MapView"];
+export type MapView = Schemas["MapView"];
 
 /** The role of a map, or of each channel of a packed one. */
 export function roleWords(map: MapView): string {
@@ -18,12 +18,9 @@ export function invertWords(role: string | undefined): string {
   return "invert it";
 }
 
-/** The channel of a map that says how rough its surface is, and which way round. */
-export function roughChannel(map: MapView | undefined) {
-  if (map?.role === "roughness" || map?.role === "smoothness")
-    return { channel: "r" as const, holds: map.role };
-  for (const [channel, role] of Object.entries(map?.channels ?? {}))
-    if (role === "roughness" || role === "smoothness")
-      return { channel: channel as "r" | "g" | "b" | "a", holds: role };
-  return null;
+/** How the file is called whose bumps the roughness of a map follows, such as r:roughness; none of another map. */
+export function roughPart(map: MapView | undefined): string | null {
+  const channels = map?.role ? { r: map.role } : (map?.channels ?? {});
+  const found = Object.entries(channels).find(([, role]) => role === "roughness" || role === "smoothness");
+  return found ? found.join(":") : null;
 }

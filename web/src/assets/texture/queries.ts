@@ -1,8 +1,7 @@
 /** What only textures are asked, and what is only done to them. */
 import { useQuery } from "@tanstack/react-query";
-import { client, previewUrl, take } from "../../api/client";
+import { client, take } from "../../api/client";
 import { useAct } from "../../api/queries";
-import { baseName } from "../../lib/format";
 
 export type Channel = "r" | "g" | "b" | "a";
 
@@ -66,35 +65,4 @@ export const useSetChannel = (project: string) =>
         headers: { "Content-Type": "application/octet-stream" },
       }),
     ),
-  );
-
-/** Mip levels whose roughness follows the normal map at another address. */
-export const useRoughen = (project: string) =>
-  useAct(
-    async ({
-      address,
-      channel,
-      holds,
-      normals,
-    }: {
-      address: string;
-      channel: Channel;
-      holds: "roughness" | "smoothness";
-      normals: string;
-    }) => {
-      const picture = await fetch(previewUrl(project, normals, { exact: true }));
-      const body = await picture.blob();
-      return take(
-        client.PUT("/api/projects/{project_id}/texture/roughen", {
-          params: {
-            path: { project_id: project },
-            query: { address, channel, holds },
-            header: { "X-File-Name": `${baseName(normals)}.png`.replace(/[^\x20-\x7e]/g, "_") },
-          },
-          body: body as never,
-          bodySerializer: (data: unknown) => data as Blob,
-          headers: { "Content-Type": "application/octet-stream" },
-        }),
-      );
-    },
   );

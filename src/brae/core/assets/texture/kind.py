@@ -43,7 +43,7 @@ from brae.core.assets.texture.marks import MARKS, marked
 from brae.core.assets.texture.metrics import Density, Quality, density
 from brae.core.assets.texture.packed import ChannelChange, change_channel
 from brae.core.assets.texture.remedies import REMEDIES
-from brae.core.assets.texture.roughen import Roughening, roughen
+from brae.core.assets.texture.roughen import Roughening
 from brae.core.assets.texture.sheet import TextureSheet, match
 from brae.core.assets.texture.telling import tell
 from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
@@ -155,10 +155,7 @@ class TextureKind(AssetKind[TextureFile]):
         "texels": Question(TexelsQuery, Density, _texels),
         "maps": Question(NoQuery, list[MapView], surface),
     }
-    changes: ClassVar[Mapping[str, Change]] = {
-        "channel": Change(ChannelChange, change_channel),
-        "roughen": Change(Roughening, roughen),
-    }
+    changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
     headless = HEADLESS
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
@@ -232,9 +229,14 @@ class TextureKind(AssetKind[TextureFile]):
     ) -> tuple[TextureSheet, Encoded]:
         file = version.file
         wanted = Departures.model_validate(version.choices).applied(Recipe.model_validate(recipe))
-        replaced = {int(level): _picture(own) for level, own in version.beside.items()}
+        replaced = {int(part): _picture(own) for part, own in version.beside.items() if part.isdecimal()}
+        normals = {
+            Roughening.of(part): _picture(own) for part, own in version.beside.items() if not part.isdecimal()
+        }
         image = read_image(file.data, file.name)
-        sheet, made = match(image, original, wanted, version.remedies, file.name, replaced=replaced)
+        sheet, made = match(
+            image, original, wanted, version.remedies, file.name, replaced=replaced, normals=normals
+        )
         return sheet, Encoded(made.data, made.elsewhere)
 
     def again(self, original: TextureFile, encoded: Encoded) -> TextureFile:
@@ -262,7 +264,7 @@ class TextureKind(AssetKind[TextureFile]):
             height=known.height * known.surfaces * known.depth,
             mips=known.levels,
             most_mips=formats.full_chain(max(known.width, known.depth), known.height),
-            own_mips={int(level): name for level, name in beside.items()},
+            own_mips={int(part): name for part, name in beside.items() if part.isdecimal()},
             result_mips=made.mips if made else 0,
             comparable=bool(made and made.properties and made.properties[0].same),
             blocks_kept=made.blocks_kept if made else 0,
@@ -274,6 +276,13 @@ class TextureKind(AssetKind[TextureFile]):
         self, original: TextureFile, edit: TextureFile | None, part: str, file: ExchangeFile | None
     ) -> str:
         head = (edit or original).header
+        if not part.isdecimal():
+            meant = Roughening.of(part)
+            if head.levels < 2 or head.pictures() > 1:
+                raise FormatError("This texture has no mip levels that could follow a normal map.")
+            if file is not None:
+                _picture(file)
+            return f"{meant.words} follows" if file is not None else f"the levels of {meant.words}"
         level = int(part) if part.isdecimal() and len(part) < 4 else 0
         if not 1 <= level < head.levels:
             raise FormatError(
@@ -282,7 +291,7 @@ class TextureKind(AssetKind[TextureFile]):
             )
         if file is not None:
             _check_sides(_picture(file), file.name, head, level)
-        return f"level {level}"
+        return f"level {level} by hand" if file is not None else f"level {level}"
 
     def mark(self, asset: TextureFile, mark: str) -> Version:
         if mark not in MARKS:

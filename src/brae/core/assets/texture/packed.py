@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict
 
-from brae.core.assets.base import ExchangeFile, Made, Viewed
+from brae.core.assets.base import ExchangeFile, Viewed
 from brae.core.assets.texture import channels, formats
 from brae.core.assets.texture.channels import Part
 from brae.core.assets.texture.files import read_image, write_image
@@ -23,7 +23,9 @@ class ChannelChange(BaseModel):
     invert: bool = False
 
 
-def change_channel(viewed: Viewed[TextureFile], query: ChannelChange, file: ExchangeFile | None) -> Made:
+def change_channel(
+    viewed: Viewed[TextureFile], query: ChannelChange, file: ExchangeFile | None
+) -> tuple[ExchangeFile, str]:
     """Another picture's red (or grey) in one channel; without a picture the channel's own, inverted.
 
     Raises FormatError where the dimensions differ.
@@ -40,4 +42,4 @@ def change_channel(viewed: Viewed[TextureFile], query: ChannelChange, file: Exch
         raise FormatError("There is nothing to put into the channel.")
     made = channels.compose({channel: part}, base)
     kind = "exr" if formats.precision_of(made) == "float" else "png"
-    return Made(words, ExchangeFile(f"{file.name if file else channel}.{kind}", write_image(made, kind)))
+    return ExchangeFile(f"{file.name if file else channel}.{kind}", write_image(made, kind)), words

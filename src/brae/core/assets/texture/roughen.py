@@ -9,29 +9,40 @@ the roughness that is stored (common practice, no source).
 
 from __future__ import annotations
 
-from typing import Literal
+import re
+from dataclasses import dataclass
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict
 
-from brae.core.assets.base import ExchangeFile, Made, Viewed
-from brae.core.assets.texture import formats, mips
-from brae.core.assets.texture.files import read_image, write_image
+from brae.core.assets.texture import mips
 from brae.core.assets.texture.formats import Picture, white_of
 from brae.core.assets.texture.formats.precision import Floats
-from brae.core.assets.texture.looking import painted
-from brae.core.assets.texture.texture import TextureFile
-from brae.core.errors import BraeError, FormatError
-from brae.core.layouts.roles import Channel
+from brae.core.errors import FormatError
+
+_PART = re.compile(r"([rgba]):(roughness|smoothness)")
 
 
-class Roughening(BaseModel):
+@dataclass(frozen=True)
+class Roughening:
     """Which channel is meant, and whether it holds roughness or the smoothness that is one less it."""
 
-    model_config = ConfigDict(extra="forbid")
+    channel: str
+    holds: str = "roughness"
 
-    channel: Channel
-    holds: Literal["roughness", "smoothness"] = "roughness"
+    @classmethod
+    def of(cls, part: str) -> Roughening:
+        """As the file beside an edit is called, such as ``r:roughness``; FormatError for any other name."""
+        found = _PART.fullmatch(part)
+        if found is None:
+            raise FormatError(
+                f"'{part}' is no part of a texture.", expected="a level, or a channel such as r:roughness"
+            )
+        return cls(*found.groups())
+
+    @property
+    def words(self) -> str:
+        """For a person."""
+        return f"{self.holds} in {self.channel.upper()}"
 
 
 def scatter(normals: Picture, width: int, height: int) -> Floats:
@@ -45,46 +56,30 @@ def scatter(normals: Picture, width: int, height: int) -> Floats:
     return np.asarray(2 * (1 - r * r) / (r * (3 - r * r)), np.float32)
 
 
-def roughened(level: Picture, normals: Picture, query: Roughening) -> Picture:
+def roughened(level: Picture, normals: Picture, meant: Roughening) -> Picture:
     """A level of a roughness or packed map, as rough as the directions that it cannot show any more make it."""
-    place = "rgba".index(query.channel)
+    place = "rgba".index(meant.channel)
     most = np.float32(white_of(level))
     stored = level[..., place].astype(np.float32) / most
-    rough = stored if query.holds == "roughness" else 1 - stored
+    rough = stored if meant.holds == "roughness" else 1 - stored
     alpha = np.minimum(rough**4 + scatter(normals, level.shape[1], level.shape[0]), 1)
-    made = alpha**0.25 if query.holds == "roughness" else 1 - alpha**0.25
+    made = alpha**0.25 if meant.holds == "roughness" else 1 - alpha**0.25
     result = level.copy()
     value = made * most
     result[..., place] = value if level.dtype == np.float32 else np.rint(value)
     return result
 
 
-def roughen(viewed: Viewed[TextureFile], query: Roughening, file: ExchangeFile | None) -> Made:
-    """Mip levels of an edit by the normal map that was given with it, as levels made by hand.
-
-    Raises FormatError where there is no normal map, or the edit has no levels.
-    """
-    if file is None:
-        raise FormatError("There is no normal map.", expected="the normal map of the same surface")
-    try:
-        normals = read_image(file.data, file.name).picture
-    except BraeError as error:
-        raise error.at(file.name) from None
-    if not normals[..., 2].any():
-        normals = mips.with_third(normals)  # of two channels
-    base = painted(viewed)
-    asset = viewed.edit or viewed.original
-    head = asset.header
-    if head.levels < 2 or head.pictures() > 1:
-        raise FormatError("This texture has no mip levels that could follow the normal map.")
-    recipe = asset.recipe()
-    rule = mips.MipRule("data", recipe.filter, recipe.wrap)
-    levels = mips.make_levels(formats.as_precision(base, head.format.precision), head.levels, rule)
-    kind = "exr" if head.format.precision == "float" else "png"
-    named = f"{file.name.rpartition('.')[0] or file.name}.{kind}"
-    beside = {
-        str(number): ExchangeFile(named, write_image(roughened(level, normals, query), kind))
-        for number, level in enumerate(levels)
-        if number
-    }
-    return Made(f"{query.holds} in {query.channel.upper()} follows {file.name}", beside=beside)
+def roughened_levels(
+    picture: Picture, count: int, rule: mips.MipRule, normals: dict[Roughening, Picture]
+) -> dict[int, Picture]:
+    """The levels from 1 on of a picture whose channels follow these normal maps."""
+    if not normals:
+        return {}
+    levels = dict(enumerate(mips.make_levels(picture, count, rule)))
+    del levels[0]
+    for meant, directions in normals.items():
+        if not directions[..., 2].any():
+            directions = mips.with_third(directions)  # of two channels
+        levels = {number: roughened(level, directions, meant) for number, level in levels.items()}
+    return levels

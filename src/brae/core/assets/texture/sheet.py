@@ -6,11 +6,12 @@ from collections.abc import Sequence
 
 from brae.core.assets.sheet import MatchSheet, Property
 from brae.core.assets.texture import findings, formats
-from brae.core.assets.texture.encode import Encoded, encode_like
+from brae.core.assets.texture.encode import Encoded, encode_like, rule_of
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.metrics import Quality, quality
 from brae.core.assets.texture.remedies import apply_remedies
+from brae.core.assets.texture.roughen import Roughening, roughened_levels
 from brae.core.assets.texture.texture import Recipe, TextureFile, alpha_use
 
 
@@ -91,13 +92,16 @@ def match(
     name: str = "",
     *,
     replaced: dict[int, Picture] | None = None,
+    normals: dict[Roughening, Picture] | None = None,
 ) -> tuple[TextureSheet, Encoded]:
     """The match sheet of an edit, and the edit encoded like its original with the remedies applied.
 
-    ``replaced``: mip levels that a person made by hand.
+    ``replaced``: mip levels that a person made by hand; ``normals``: what the roughness of the others follows.
     """
     painted = apply_remedies(image.picture, original, remedies)
-    encoded = encode_like(painted, original, recipe, replaced=replaced)
+    exact = formats.as_precision(painted, original.header.format.precision)
+    rough = roughened_levels(exact, recipe.levels, rule_of(recipe), normals or {})
+    encoded = encode_like(painted, original, recipe, replaced=rough | (replaced or {}))
     result = original.again(encoded.data, encoded.elsewhere)
     painted = formats.as_precision(painted, result.header.format.precision)
     edit = findings.Compared(image, original, recipe, remedies, name, result.size)
