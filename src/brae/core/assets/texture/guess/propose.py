@@ -215,10 +215,19 @@ def _by_looks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sid
             return []
     blocks = looks.strip(pixel_format, part)
     across, far = looks.likeness(blocks), looks.chance(blocks[:, -1])
+    middle = looks.middle(part, pixel_format.block_bytes)
+    new = cost.new_blocks(middle, pixel_format.block_bytes)
     shares = {
-        width: 1 - _LOOKS_WORTH * (across / 2 + looks.rows_fit(blocks, -(-width // pixel_format.block[1]), far) / 2)
+        width: new
+        * (1 - _LOOKS_WORTH * (across + looks.rows_fit(blocks, -(-width // pixel_format.block[1]), far)) / 2)
         for width in _widths(sides)
     }
+    if name == "bc7" and cost.has_bc7_modes(middle):
+        # Drawings of few colours leave much alike in the bytes, which then look like those of another format.
+        width = min(shares, key=lambda one: shares[one])
+        as_bytes = cost.Blocks("bc3", part).bits_of_block(-(-width // 4)) / 128 * _BY_MODES
+        less = max(0.0, shares[width] - as_bytes)
+        shares = {one: share - less for one, share in shares.items()}
     return _by_width(shares, sides)
 
 
