@@ -61,7 +61,7 @@ export function Mips({ project, edit }: { project: string; edit: Edit }) {
       {rough && own[rough] && (
         <p className="mt-2 flex items-center gap-2">
           <span className="min-w-0 flex-1">
-            The other levels get rougher by what <b>{own[rough]}</b> loses there.
+            Levels that are worked out get rougher by what <b>{own[rough]}</b> loses there.
           </span>
           <button
             type="button"
