@@ -17,12 +17,14 @@ from brae.core.assets.mesh.looking import picture as shaded
 from brae.core.assets.mesh.mesh import Mesh, Part
 from brae.core.assets.sound import ima, ms
 from brae.core.assets.sound.frames import Frames
+from brae.core.assets.sprite.runs import Coding
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
 from brae.core.find.kernels import best_places
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.chunks import walk_chunks
+from brae.core.layouts.frames import Runs
 from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.parts import ChunksPart, TablePart, TreePart
 from brae.core.layouts.rows import walk
@@ -72,6 +74,13 @@ def _models() -> None:
     shaded(Mesh({"POSITION": places}, np.array([[0, 1, 2]], np.uint32), (Part("", 0, 1),)), 16)
 
 
+def _sprites() -> None:
+    codes = [{"from": 0, "end": "row"}, {"from": 1, "to": 255, "copy": "code"}]
+    coding = Coding.of(Runs.model_validate({"codes": codes}))
+    made = coding.encode(np.zeros((1, 1, 1), np.uint8), np.ones((1, 1), np.bool_), False)
+    coding.decode(np.frombuffer(made, np.uint8), 0, 1, 1, 1, False)
+
+
 def _discs() -> None:
     wrong_sectors(BytesSource(bytes(RAW)), 0, 1)
 
@@ -94,6 +103,7 @@ _STEPS: dict[str, Callable[[], None]] = {
     "discs": _discs,
     "sounds": _sounds,
     "models": _models,
+    "sprites": _sprites,
     "signs": _signs,
     "pictures": _pictures,
 }

@@ -16,7 +16,7 @@ import numpy as np
 from PIL import Image
 
 from brae.core.compression.described import LzssSpec, describe
-from brae.demo import DISC, art
+from brae.demo import DISC, art, strollers
 from brae.jobs import Silent, Ticker
 
 _Made = TypeVar("_Made")
@@ -196,7 +196,7 @@ def volume_members(
     keepsakes = _keepsakes()
     tiles = _told(_tiles(members * 2 // 3 - len(keepsakes)), ticker)
     found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(tiles)]
-    found += keepsakes
+    found += [*keepsakes, *strollers.harbour()]
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
     for k in range(members // 12):
         found.append((f"L{k:05d}.TXT", f"[letter {k}]\ntide = {k % 12 + 1}\n{greeting}\n".encode()))

@@ -23,6 +23,7 @@ from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 from tests.core.assets.mesh.models import LAYOUT, lighthouse
 from tests.core.assets.mesh.models import written as model_file
+from tests.core.assets.sprite import writers
 
 Models = tuple[Container, Library, list[catalogue.Item]]
 
@@ -40,38 +41,54 @@ def items(harbour: Container, library: Library) -> list[catalogue.Item]:
 
 
 @pytest.fixture(scope="session")
-def models(tmp_path_factory: pytest.TempPathFactory) -> tuple[Container, Library, list[catalogue.Item]]:
-    """An archive of twelve models in an invented form: the demo has none."""
-    path = tmp_path_factory.mktemp("models") / "models.zip"
+def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Models]:
+    """Archives of twelve items in invented forms, of the kinds that the demo's largest archive has none of."""
+    folder = tmp_path_factory.mktemp("models")
     places, *rest = lighthouse()
+    towers = {f"tower_{n}.shp": model_file((places * (1 + n), *rest), n) for n in range(12)}
+    rng = np.random.default_rng(5)
+    walks = {
+        f"walk_{n}.{form[:3]}": getattr(writers, form)(
+            writers.walker(rng, 3 + n if form != "gull" else 8), writers.palette(rng)
+        )
+        for n in range(4)
+        for form in ("puff", "gull", "sheet")
+    }
+    return {
+        "mesh": _archive(folder / "models.zip", towers, [LAYOUT]),
+        "sprite": _archive(folder / "sprites.zip", walks, [writers.PUFF, writers.GULL, writers.SHEET]),
+    }
+
+
+def _archive(path: Path, files: dict[str, bytes], layouts: list[str]) -> Models:
     with zipfile.ZipFile(path, "w") as archive:
-        for number in range(12):
-            archive.writestr(f"tower_{number}.shp", model_file((places * (1 + number), *rest), number))
+        for name, data in files.items():
+            archive.writestr(name, data)
     known = Library()
-    known.add(parse(LAYOUT))
+    for layout in layouts:
+        known.add(parse(layout))
     container = open_path(path, [], known).container
     return container, known, list(catalogue.catalogue(container, known))
 
 
 def test_kinds_are_found_by_themselves_and_in_order() -> None:
-    assert list(kinds()) == ["texture", "sound", "text", "mesh"]
+    assert list(kinds()) == ["texture", "sprite", "sound", "text", "mesh"]
     for kind in kinds().values():
         assert kind_of(kind.id) is kind
         assert declared(kind.facts)
         assert kind.exchange or kind.rebuild.__qualname__.startswith("AssetKind"), "what is edited is written again"
         assert issubclass(kind.query, Query)
         assert {one.suffix for one in kind.exchange} == {one.suffix.lower() for one in kind.exchange}
-    with pytest.raises(NotFoundError, match="texture, sound, text, mesh"):
+    with pytest.raises(NotFoundError, match="texture, sprite, sound, text, mesh"):
         kind_of("smell")
 
 
 @pytest.mark.parametrize("identifier", list(kinds()))
 def test_every_item_of_a_kind_is_read_shown_and_written_again(
-    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: Models
+    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: dict[str, Models]
 ) -> None:
     kind = kinds()[identifier]
-    if identifier == "mesh":
-        harbour, library, items = models
+    harbour, library, items = models.get(identifier, (harbour, library, items))
     seen = 0
     for index, item in enumerate(items):
         if item.kind != identifier or item.fault or item.parts:
@@ -93,11 +110,10 @@ def test_every_item_of_a_kind_is_read_shown_and_written_again(
 
 @pytest.mark.parametrize("identifier", [kind.id for kind in kinds().values() if kind.exchange])
 def test_what_goes_out_and_comes_back_untouched_is_the_original(
-    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: Models
+    identifier: str, harbour: Container, library: Library, items: list[catalogue.Item], models: dict[str, Models]
 ) -> None:
     kind = kinds()[identifier]
-    if identifier == "mesh":
-        harbour, library, items = models
+    harbour, library, items = models.get(identifier, (harbour, library, items))
     chosen = [index for index, item in enumerate(items) if item.kind == identifier and not item.parts][:12]
     for index in chosen:
         data = harbour.read(index)

@@ -1218,6 +1218,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sprite/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sprite: frames
+         * @description A question without more words.
+         */
+        get: operations["sprite_frames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/structure": {
         parameters: {
             query?: never;
@@ -1877,7 +1897,7 @@ export interface components {
              */
             state: "waiting" | "ready" | "attention" | "same";
             /** Steps */
-            steps: components["schemas"]["StepView"][];
+            steps: components["schemas"]["brae__api__schemas__edits__StepView"][];
         };
         /**
          * Envelope
@@ -2129,6 +2149,58 @@ export interface components {
             name: string;
             /** Path */
             path: string;
+        };
+        /**
+         * FrameView
+         * @description A frame: where it lies on the canvas, in pixels, and how long it is shown in milliseconds.
+         */
+        FrameView: {
+            /** Dx */
+            dx?: number | null;
+            /** Dy */
+            dy?: number | null;
+            /** Height */
+            height: number;
+            /**
+             * Jumps
+             * @default false
+             */
+            jumps: boolean;
+            /** Ms */
+            ms: number;
+            /**
+             * Painted
+             * @default false
+             */
+            painted: boolean;
+            /** Sure */
+            sure?: number | null;
+            /** Width */
+            width: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
+         * FramesView
+         * @description What plays a sprite: cells of one size, so many side by side, in the order of the frames.
+         */
+        FramesView: {
+            /** Anchor X */
+            anchor_x: number;
+            /** Anchor Y */
+            anchor_y: number;
+            /** Columns */
+            columns: number;
+            /** Frames */
+            frames: components["schemas"]["FrameView"][];
+            /** Height */
+            height: number;
+            /** Sequences */
+            sequences: components["schemas"]["RunView"][];
+            /** Width */
+            width: number;
         };
         /**
          * GameFile
@@ -3220,6 +3292,18 @@ export interface components {
             rows: components["schemas"]["Row"][];
         };
         /**
+         * RunView
+         * @description A sequence.
+         */
+        RunView: {
+            /** Loop */
+            loop: boolean;
+            /** Name */
+            name: string;
+            /** Steps */
+            steps: components["schemas"]["brae__core__assets__sprite__looking__StepView"][];
+        };
+        /**
          * Said
          * @description The description afterwards.
          */
@@ -3388,25 +3472,6 @@ export interface components {
             user_folder: string;
             /** Version */
             version: string;
-        };
-        /**
-         * StepView
-         * @description One version of an edit.
-         */
-        StepView: {
-            /** File Name */
-            file_name: string;
-            /**
-             * Made
-             * Format: date-time
-             */
-            made: string;
-            /** Number */
-            number: number;
-            /** Remedies */
-            remedies: string[];
-            /** What */
-            what: string;
         };
         /**
          * Storage
@@ -3755,6 +3820,35 @@ export interface components {
              * @default
              */
             says: string;
+        };
+        /**
+         * StepView
+         * @description One version of an edit.
+         */
+        brae__api__schemas__edits__StepView: {
+            /** File Name */
+            file_name: string;
+            /**
+             * Made
+             * Format: date-time
+             */
+            made: string;
+            /** Number */
+            number: number;
+            /** Remedies */
+            remedies: string[];
+            /** What */
+            what: string;
+        };
+        /**
+         * StepView
+         * @description A frame of a sequence, and how long it is shown there.
+         */
+        brae__core__assets__sprite__looking__StepView: {
+            /** Frame */
+            frame: number;
+            /** Ms */
+            ms: number;
         };
     };
     responses: never;
@@ -5999,6 +6093,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Spoken"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sprite_frames: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FramesView"];
                 };
             };
             /** @description Default Response */

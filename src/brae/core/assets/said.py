@@ -11,7 +11,9 @@ from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
 from brae.core.layouts.load import Path_
 from brae.core.layouts.model import Layout
-from brae.core.layouts.parts import ChunksPart, Fact, MembersPart, PixelsPart, Said
+from brae.core.layouts.parts import ChunksPart, MembersPart
+from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.records import Fact, Said
 
 #: where it stands in the layout, what is wrong, what is known instead
 Wrong = tuple[Path_, str, str | None]

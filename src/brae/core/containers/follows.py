@@ -16,7 +16,8 @@ from brae.core.containers.described import Archive
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import field_names
 from brae.core.layouts.fields import FieldPart, Leaf
-from brae.core.layouts.parts import Content, MembersPart, Said, TablePart
+from brae.core.layouts.parts import Content, MembersPart, TablePart
+from brae.core.layouts.records import Said
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 #: fewer members, or fewer different numbers, than these prove nothing

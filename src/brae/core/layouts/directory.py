@@ -15,9 +15,10 @@ from brae.core.layouts import hashes
 from brae.core.layouts.expressions import evaluate, evaluate_columns
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.model import Numbered
-from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, Records, TablePart
+from brae.core.layouts.parts import ChunksPart, Content, MembersPart, NamesPart, TablePart
 from brae.core.layouts.read import Parsed, Region
 from brae.core.layouts.reading import RecordValues
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Ints, Rows, check_constants, decode, rows_of
 from brae.core.layouts.streams import BlockSource
 from brae.core.layouts.trees import joined

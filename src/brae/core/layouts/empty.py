@@ -11,8 +11,9 @@ from brae.core.layouts.fields import BytesPart, Expression, FieldPart, Value
 from brae.core.layouts.files import join
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import hide
-from brae.core.layouts.parts import ChunksPart, MembersPart, Part, Records, TablePart, TreePart
+from brae.core.layouts.parts import ChunksPart, MembersPart, Part, TablePart, TreePart
 from brae.core.layouts.read import encode_value, parse
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import encode_record
 from brae.core.layouts.segments import parts
 from brae.core.layouts.write import compose

@@ -40,6 +40,8 @@ MemberRole = Literal[
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
     "file-count", "folder-count", "first-member", "member-count", "file-number", "reference", "owner",
     "first-index", "index-count",
+    "frame-x", "frame-y", "frame-width", "frame-height", "frame-turned", "canvas-x", "canvas-y", "anchor-x",
+    "anchor-y", "duration", "first-frame", "frame-count", "first-step", "step-count", "frame", "loop",
 ]  # fmt: skip
 
 

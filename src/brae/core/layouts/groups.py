@@ -10,8 +10,9 @@ from brae.core.errors import LayoutError
 from brae.core.layouts.directory import folder_numbers, group_paths
 from brae.core.layouts.fields import Encoding, Leaf
 from brae.core.layouts.heads import alike
-from brae.core.layouts.parts import NamesPart, Records, TablePart
+from brae.core.layouts.parts import NamesPart, TablePart
 from brae.core.layouts.read import Parsed
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
 
 #: what a record may have whose meaning for a new one nobody knows

@@ -11,7 +11,8 @@ from brae.core.layouts import sums
 from brae.core.layouts.directory import Directory, common_packing
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.parts import MembersPart, Records
+from brae.core.layouts.parts import MembersPart
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Rows, encode_record, named, rows_of
 from brae.core.layouts.segments import Body, New, Ranges
 

@@ -9,8 +9,8 @@ import numpy as np
 from brae.core.errors import LayoutError
 from brae.core.layouts.directory import Directory
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.parts import Records
 from brae.core.layouts.read import Parsed
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Ints, Rows
 
 

@@ -24,8 +24,9 @@ from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.groups import Folders, Groups, Types
 from brae.core.layouts.heads import alike
-from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, Records, TreePart
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, TreePart
 from brae.core.layouts.read import Parsed
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Ints, Rows, encode, encode_record, named
 from brae.core.layouts.trees import Growth, Tree
 

@@ -32,23 +32,21 @@ from brae.core.layouts.fields import (
     check_inside,
     near,
 )
+from brae.core.layouts.frames import FramesPart, Sequences, check_frames
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
     ChunksPart,
     Content,
-    Fact,
     MembersPart,
     NamesPart,
     Part,
-    PixelsPart,
-    Records,
-    Said,
     StreamPart,
     TablePart,
     TreePart,
-    leaves_of,
 )
+from brae.core.layouts.pixels import PaletteOf, PixelsPart
+from brae.core.layouts.records import Fact, Records, Said, leaves_of
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
 
@@ -112,7 +110,7 @@ class Layout(Strict):
 
     layout: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9\-]{0,63}$", description="its identifier")]
     title: str
-    kind: Literal["archive", "texture", "mesh"]
+    kind: Literal["archive", "texture", "mesh", "sprite"]
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)
@@ -181,11 +179,15 @@ class Layout(Strict):
             self._check_mentions(part, known, values)
             if isinstance(part, PixelsPart):
                 self._check_pixels(part, known, values)
+            if isinstance(part, FramesPart):
+                self._check_frames(part, known, values)
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
         if self.kind == "mesh":
             self._check_mesh(known)
+        if self.kind == "sprite" and sum(isinstance(part, FramesPart) for part in self.parts) != 1:
+            raise ValueError("a layout of kind 'sprite' has one part 'frames'")
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
@@ -236,11 +238,35 @@ class Layout(Strict):
         return [name for name in self._naming_fields() if name in words]
 
     def _check_pixels(self, part: PixelsPart, known: dict[str, Part], values: Collection[str]) -> None:
-        if part.palette is not None and not isinstance(known.get(part.palette.of), BytesPart):
-            raise ValueError(f"'{part.palette.of}' holds a palette, but is no part 'bytes'")
+        self._check_palette(part.palette, known)
         for name in (part.elsewhere.here, part.elsewhere.stored) if part.elsewhere is not None else ():
             if name is not None and name not in values:
                 raise ValueError(f"'elsewhere' reads '{name}', which no field says{near(name, values)}")
+        self._check_reads(part.facts, {one.field for one in self.parts if isinstance(one, FieldPart)}, values)
+
+    @staticmethod
+    def _check_palette(palette: PaletteOf | None, known: Mapping[str, Part]) -> None:
+        if palette is not None and palette.of is not None and not isinstance(known.get(palette.of), BytesPart):
+            raise ValueError(f"'{palette.of}' holds a palette, but is no part 'bytes'")
+
+    def _check_frames(self, part: FramesPart, known: Mapping[str, Part], values: Collection[str]) -> None:
+        self._check_palette(part.palette, known)
+        if part.sheet is not None and not isinstance(known.get(part.sheet), PixelsPart):
+            raise ValueError(f"'{part.name}' are cut out of '{part.sheet}', which is no part 'pixels'")
+        told = part.sequences or Sequences(of=part.name)
+        tables: list[TablePart | None] = []
+        for name, wanted in ((part.of, True), (told.of, part.sequences is not None), (told.steps, True)):
+            table = known.get(name) if name is not None and wanted else None
+            if name is not None and wanted and not isinstance(table, TablePart):
+                raise ValueError(
+                    f"'{part.name}' speaks of the table '{name}', which there is not{near(name, known)}"
+                )
+            tables.append(table if isinstance(table, TablePart) else None)
+        check_frames(part, *tables)
+        for key in ("columns", "rows", "width", "height", "count") if part.grid is not None else ():
+            said = getattr(part.grid, key)
+            for name in sorted(expressions.field_names(said) - set(values)) if said is not None else ():
+                raise ValueError(f"the grid reads '{name}', which no field says{near(name, values)}")
         self._check_reads(part.facts, {one.field for one in self.parts if isinstance(one, FieldPart)}, values)
 
     @staticmethod

@@ -1,143 +1,30 @@
-"""The parts that lie in a file: tables and trees of records, names, chunks, members, pixels."""
+"""The parts that lie in a file: tables and trees of records, names, chunks, members; and one of any sort."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from functools import cached_property
 from typing import Annotated, Any, Literal
 
-import numpy as np
 from pydantic import BaseModel, Discriminator, Field, Tag, model_validator
 
 from brae.core.compression import names as packer_names
-from brae.core.errors import LayoutError
-from brae.core.layouts import expressions
 from brae.core.layouts.fields import (
-    Bits,
     BytesPart,
     Column,
     Encoding,
     Expression,
     FieldPart,
     Hidden,
-    Leaf,
     Name,
     Placed,
     Strict,
-    check_inside,
-    or_sum,
 )
+from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import Steps
-from brae.core.layouts.storage import Storage
-
-
-class Records(Hidden):
-    """Parts that hold records."""
-
-    record: Annotated[list[Column], Field(min_length=1, max_length=200)]
-    record_size: Annotated[int, Field(ge=1, le=65536)] | None = Field(
-        None, description="where records are longer than their fields; the rest is kept", json_schema_extra=or_sum
-    )
-
-    @cached_property
-    def leaves(self) -> list[Leaf]:
-        """Every column, and every piece of those divided into bits."""
-        return leaves_of(self.record)
-
-    def column(self, role: str) -> Leaf | None:
-        """What plays ``role``."""
-        return next((leaf for leaf in self.leaves if leaf.meant.role == role), None)
-
-    @property
-    def fixed(self) -> bool:
-        """Whether all records have the same size."""
-        return all(column.width for column in self.record) and self.column("record-length") is None
-
-    def dtype(self, endian: str) -> np.dtype[Any]:
-        """The structured dtype of one record (packed); bytes behind the fields are a field of their own.
-
-        numpy does not copy bytes that no field names, and they must be kept.
-        """
-        fields: list[tuple[str, np.dtype[Any]]] = [(column.field, column.dtype(endian)) for column in self.record]
-        rest = (self.record_size or 0) - sum(form.itemsize for _, form in fields)
-        return np.dtype(fields + ([("_rest", np.dtype((np.void, rest)))] if rest > 0 else []))
-
-    @model_validator(mode="after")
-    def _sound(self) -> Records:
-        _check_columns(self.record)
-        size = sum(column.width for column in self.record)
-        if self.record_size is not None and self.record_size < size:
-            raise ValueError(f"record_size is {self.record_size}, but the fields have {size} bytes")
-        return self
-
-
-def leaves_of(record: list[Column]) -> list[Leaf]:
-    """Every column, and every piece of those divided into bits."""
-    found = []
-    for column in record:
-        if column.bits is None:
-            found.append(Leaf(column, column))
-            continue
-        found += [Leaf(column, piece, shift) for piece, shift in shifts(column)]
-    return found
-
-
-def shifts(value: FieldPart | Column) -> list[tuple[Bits, int]]:
-    """The pieces of a number, and how far each is shifted to the left in it."""
-    pieces, found, used = value.bits or [], [], 0
-    for piece in pieces:
-        found.append((piece, 8 * value.width - used - piece.bits if value.bit_order == "high" else used))
-        used += piece.bits
-    return found
-
-
-def _check_columns(record: list[Column]) -> None:
-    seen: set[str] = set()
-    for column in record:
-        if isinstance(column.length, str):
-            _check_length(column, column.length, seen)
-        for name in [column.field, *(piece.field for piece in column.bits or [])]:
-            if name in seen:
-                raise ValueError(f"two fields of a record are called '{name}'")
-            seen.add(name)
-
-
-def _check_length(column: Column, length: str, before: Collection[str]) -> None:
-    """A length in a record is a sum over fields of the header and at most one field of the record, before it."""
-    names = expressions.field_names(length)
-    own = sorted(names & set(before))
-    if len(own) > 1:
-        raise ValueError(f"the length of '{column.field}' reads '{own[0]}' and '{own[1]}'; one field at most")
-    if own and expressions.straight(length, own[0], dict.fromkeys(names, 3)) is None:
-        raise ValueError(
-            f"the length of '{column.field}' cannot be turned round, so '{own[0]}' could not be written again: "
-            "multiply it, and add to it, and nothing else"
-        )
-    if length not in before and (column.unit > 1 or column.add):
-        raise ValueError(f"the length of '{column.field}' is a sum; 'unit' and 'add' belong into it")
-
-
-def resolved(record: list[Column], values: Mapping[str, int]) -> list[Column]:
-    """A record whose lengths read no field of the header any more, with these ``values`` of it.
-
-    What is left is a number, or one field of the record, times a ``unit``, plus what is to ``add``.
-    """
-    found: list[Column] = []
-    for column in record:
-        if isinstance(column.length, str) and column.length not in {one.field for one in found}:
-            length = column.length
-            own = next(iter(expressions.field_names(length) & {one.field for one in found}), None)
-            if own is None:
-                column = column.model_copy(update={"length": expressions.evaluate(length, values)})
-            else:
-                line = expressions.straight(length, own, values)
-                if line is None:
-                    raise LayoutError(f"The length of '{column.field}' cannot be worked out here.")
-                step, add = (number * column.character for number in line)
-                column = column.model_copy(update={"length": own, "unit": step, "add": add})
-        found.append(column)
-    return found
+from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.records import Fact, Records, Said, check_columns
 
 
 class Until(Strict):
@@ -199,7 +86,7 @@ class TreePart(Records):
 
     @model_validator(mode="after")
     def _counted(self) -> TreePart:
-        _check_columns(self.folder)
+        check_columns(self.folder)
         roles = {column.role for column in self.folder}
         if not {"file-count", "folder-count"} <= roles:
             raise ValueError("a tree's folder needs the roles file-count and folder-count")
@@ -235,34 +122,6 @@ class NamesPart(Hidden):
         if self.of and not self.in_order:
             raise ValueError("'of' says whose names come first where they are 'in_order'")
         return self
-
-
-class Said(Strict):
-    """What a field, or a sum over fields, says of a member; or what is so for all."""
-
-    of: str | None = Field(None, description="a field of the record or of the header, or a sum over them")
-    is_: bool | int | float | str | None = Field(
-        None, alias="is", description="instead: this for all of them, also where a field is called so"
-    )
-    values: dict[int | str, int | float | str] | None = Field(
-        None, description="what each number, or each text such as 'TEX ', means"
-    )
-    otherwise: int | float | str | None = Field(None, description="what any other value means")
-
-    @model_validator(mode="after")
-    def _one(self) -> Said:
-        if (self.of is None) == (self.is_ is None):
-            raise ValueError("a fact is 'of' a field, or it 'is' something for all")
-        if self.is_ is not None and (self.values is not None or self.otherwise is not None):
-            raise ValueError("'values' and 'otherwise' are for a fact 'of' a field")
-        return self
-
-
-#: a field's name, a sum over fields, or what is so for all of them
-Fact = Annotated[
-    Annotated[bool | int | float | str, Tag("plain")] | Annotated[Said, Tag("said")],
-    Discriminator(lambda value: "said" if isinstance(value, dict | Said) else "plain"),
-]
 
 
 class Content(Placed):
@@ -403,7 +262,7 @@ class ChunksPart(Records, Content):
         if size is None or size.column.type == "varint":
             raise ValueError("chunks need a field with the role stored-size")
         if self.behind:
-            _check_columns([*self.record, *self.behind])
+            check_columns([*self.record, *self.behind])
             if not all(column.width for column in self.behind):
                 raise ValueError("fields 'behind' a chunk's data have a fixed size each")
             if odd := next((c for c in self.behind if c.role not in (None, "checksum") or c.is_ is not None), None):
@@ -415,70 +274,6 @@ class ChunksPart(Records, Content):
         return self
 
 
-class PaletteOf(Strict):
-    """Where the colours of palette indices are."""
-
-    of: Name = Field(description="the part 'bytes' that holds them")
-    format: str = Field(description="the pixel format of an entry")
-    order: list[tuple[Annotated[int, Field(ge=0, le=7)], Annotated[int, Field(ge=0, le=7)]]] | None = Field(
-        None, description="pairs of bits of an index that change places before an entry is looked up"
-    )
-    alpha_scale: int = Field(1, ge=1, le=255, description="alpha is stored divided by this")
-
-
-class Elsewhere(Strict):
-    """Where the larger levels of a streamed texture are: another file of the game, or one for each."""
-
-    name: str = Field(
-        description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
-    )
-    smallest_first: bool = Field(False, description="the smallest of its levels comes first")
-    here: Name = Field(description="the header's field that says how many levels are in this file")
-    stored: Name | None = Field(None, description="the header's field that says how many bytes are elsewhere")
-
-    @model_validator(mode="after")
-    def _sound(self) -> Elsewhere:
-        check_inside(self.name)
-        self.of("a/b.c", 0)
-        return self
-
-    def of(self, name: str, level: int) -> str:
-        """The path of the file that holds a level of the texture ``name``."""
-        path = name.rpartition(".")[0] if "." in name.rpartition("/")[2] else name
-        folder, _, stem = path.rpartition("/")
-        try:
-            found = self.name.format(path=path, folder=folder, stem=stem, level=level)
-        except (LookupError, ValueError, AttributeError) as error:
-            raise ValueError(
-                f"'{self.name}' holds something that is not known; 'path', 'folder', 'stem' and 'level' are"
-            ) from error
-        return found.lstrip("/")
-
-
-class PixelsPart(Hidden):
-    """A texture's pixels, all levels, or the smaller ones where the others are ``elsewhere``."""
-
-    pixels: Name
-    size: Expression | None = Field(None, description="bytes; without it, as much as the levels need")
-    storage: Storage | None = Field(None, description="in what order pixels or blocks lie, if not row by row")
-    palette: PaletteOf | None = Field(None, description="colours of palette indices")
-    smallest_first: bool = Field(False, description="the smallest level comes first")
-    elsewhere: Elsewhere | None = Field(
-        None, description="where the largest levels are, and which field says how many are in this file"
-    )
-    facts: dict[Name, Fact] = Field(
-        default_factory=dict,
-        description="what the texture is (width, height, format, mips ...): fields, sums over them, or constants",
-    )
-    by: Literal["picture", "level"] = Field(
-        "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"
-    )
-
-    @property
-    def name(self) -> str:
-        return self.pixels
-
-
 def _part_kind(value: Any) -> str | None:
     if isinstance(value, BaseModel):
         keys: Collection[str] = type(value).model_fields
@@ -488,7 +283,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "pixels", "vertices", "indices", "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "frames", "pixels", "vertices", "indices", "bytes",
+    "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -501,7 +297,8 @@ Part = Annotated[
     | Annotated[StreamPart, Tag("stream")]
     | Annotated[NamesPart, Tag("names")]
     | Annotated[MembersPart, Tag("members")]
-    | Annotated[PixelsPart, Tag("pixels")],
+    | Annotated[PixelsPart, Tag("pixels")]
+    | Annotated[FramesPart, Tag("frames")],
     Discriminator(
         _part_kind,
         custom_error_type="part_kind",

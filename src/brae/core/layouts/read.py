@@ -13,6 +13,7 @@ from brae.core.layouts import expressions
 from brae.core.layouts.chunks import Chunks, walk_chunks
 from brae.core.layouts.digits import BASES, as_text, number_of
 from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
+from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import reveal, with_keys
@@ -21,14 +22,12 @@ from brae.core.layouts.parts import (
     MembersPart,
     NamesPart,
     Part,
-    PixelsPart,
-    Records,
     StreamPart,
     TablePart,
     TreePart,
-    resolved,
-    shifts,
 )
+from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.records import Records, resolved, shifts
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, rows_of, trimmed, walk
 from brae.core.layouts.streams import BlockSource, Described, blocks_of
 from brae.core.layouts.trees import Tree, walk_tree
@@ -253,8 +252,14 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             end = min(end + -end % part.align, source.size)
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end
-    if isinstance(part, PixelsPart):
+    if isinstance(part, FramesPart) and not part.own:
+        # Its frames lie in the picture that they are cut out of.
+        parsed.regions[part.name] = Region(part, part.file, start, start)
+        return start
+    if isinstance(part, PixelsPart | FramesPart):
         size = source.size - start if part.size is None else _size(part.size, parsed, start)
+        if isinstance(part, FramesPart):
+            _check_fits(size, source, start, f"{size} bytes")
         parsed.regions[part.name] = Region(part, part.file, start, min(start + size, source.size))
         return start + size
     if isinstance(part, VerticesPart | IndicesPart):

@@ -8,8 +8,8 @@ from functools import partial
 import numpy as np
 
 from brae.core.layouts.fields import Leaf
-from brae.core.layouts.parts import Records
 from brae.core.layouts.read import Parsed
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import Ints, Rows
 
 #: what a number that points to no record reads there: no place and no size

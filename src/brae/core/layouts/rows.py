@@ -15,7 +15,8 @@ import numpy as np
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts.digits import BASES, as_text, numbers_of
 from brae.core.layouts.fields import Column, Leaf, Value
-from brae.core.layouts.parts import Records, Until, shifts
+from brae.core.layouts.parts import Until
+from brae.core.layouts.records import Records, shifts
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]

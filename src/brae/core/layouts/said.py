@@ -9,7 +9,8 @@ import numpy as np
 
 from brae.core.errors import LayoutError
 from brae.core.layouts.expressions import evaluate_columns, field_names
-from brae.core.layouts.parts import Content, Said
+from brae.core.layouts.parts import Content
+from brae.core.layouts.records import Said
 from brae.core.layouts.rows import decode, trimmed
 
 if TYPE_CHECKING:

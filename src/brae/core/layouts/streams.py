@@ -22,7 +22,8 @@ from brae.core.layouts import sums
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.fields import Leaf
 from brae.core.layouts.obfuscation import hide, reveal
-from brae.core.layouts.parts import Records, StreamPart
+from brae.core.layouts.parts import StreamPart
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import FixedRows, Ints, Rows, encode_record
 from brae.core.layouts.segments import Copy, New, Segment, parts
 from brae.core.sources import ByteSource, check_range

@@ -10,7 +10,8 @@ import numpy as np
 
 from brae.core.errors import FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts.fields import Column, Leaf
-from brae.core.layouts.parts import Records, TreePart
+from brae.core.layouts.parts import TreePart
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import (
     LARGEST_NOTES,
     Bytes,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from brae.core.errors import TruncatedError
-from brae.core.layouts.parts import Records
+from brae.core.layouts.records import Records
 from brae.core.layouts.rows import frozen, program
 from brae.core.sources import ByteSource
 

@@ -17,18 +17,11 @@ from brae.core.layouts.fields import FieldPart, Hidden, Range
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.members import Inner, inner_of, restructure
 from brae.core.layouts.obfuscation import hide
-from brae.core.layouts.parts import (
-    ChunksPart,
-    MembersPart,
-    NamesPart,
-    PixelsPart,
-    Records,
-    StreamPart,
-    TablePart,
-    shifts,
-)
+from brae.core.layouts.parts import ChunksPart, MembersPart, NamesPart, StreamPart, TablePart
+from brae.core.layouts.pixels import PixelsPart
 from brae.core.layouts.placing import Placing, gap_between
 from brae.core.layouts.read import Parsed, encode_value
+from brae.core.layouts.records import Records, shifts
 from brae.core.layouts.rows import Rows
 from brae.core.layouts.segments import Composed, Copy, New, Segment, parts
 from brae.core.layouts.streams import BlockSource, Made, packed_again, resize, written

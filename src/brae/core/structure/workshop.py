@@ -19,7 +19,8 @@ from brae.core.layouts.directory import directory
 from brae.core.layouts.fields import FieldPart
 from brae.core.layouts.load import Check, lines_of_parts, parse
 from brae.core.layouts.model import Layout, Numbered
-from brae.core.layouts.parts import MembersPart, PixelsPart
+from brae.core.layouts.parts import MembersPart
+from brae.core.layouts.pixels import PixelsPart
 from brae.core.layouts.read import Parsed, parse_some
 from brae.core.layouts.rows import Rows
 from brae.core.layouts.streams import BlockSource

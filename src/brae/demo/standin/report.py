@@ -46,6 +46,14 @@ def png(image: Image.Image) -> bytes:
     return stream.getvalue()
 
 
+def moving(images: list[Image.Image], milliseconds: int) -> bytes:
+    """Pictures as one PNG that plays over and over (PNG, third edition, 11.3.4)."""
+    stream = io.BytesIO()
+    first, *rest = [one.convert("RGB") for one in images]
+    first.save(stream, "png", save_all=True, append_images=rest, duration=milliseconds, loop=0, compress_level=3)
+    return stream.getvalue()
+
+
 def _refusal_screen(reason: str) -> Image.Image:
     image = Image.new("RGB", (WIDTH, HEIGHT), (38, 42, 46))
     draw = ImageDraw.Draw(image)

@@ -6,8 +6,9 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
+from brae.demo.standin import quay
 from brae.demo.standin.disc import Disc, Drive, Screens, Volume, read_inlay, read_mosaic, read_slate
-from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
+from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, moving, placeholder
 
 #: the screens and sprites that this scene shows; the first screen is the large one
 SCREENS = (312, 0, 1, 2, 1500, 2999)
@@ -15,6 +16,8 @@ SPRITES = tuple(f"S{number:05d}.SLT" for number in (0, 7, 14, 24, 30, 36, 41, 47
 #: pictures of 256 colours, and one in micro-tiles
 KEEPSAKES = ("P00003.INL", "P00004.INL", "M00000.MOS")
 _SCREEN, _SPRITE = (96, 64), (64, 48)
+#: rows of the scene below, in which people walk about
+_HARBOUR = 240
 
 
 def play(folder: Path, report: Report) -> Report:
@@ -54,6 +57,7 @@ def play(folder: Path, report: Report) -> Report:
                 report.trace.append(f"{name}: drawn")
             except BadTexture as reason:
                 report.replaced(name, reason)
+        steps = quay.draw(volume.read, report.trace.append, report.replaced)
     except Refusal as reason:
         return report.stop(reason)
     except OSError as error:
@@ -61,12 +65,13 @@ def play(folder: Path, report: Report) -> Report:
     finally:
         if drive is not None:
             drive.close()
-    report.scene = png(_scene(pictures, rectangles))
+    scene = _scene(pictures, rectangles)
+    report.scene = moving([_with_harbour(scene, step) for step in steps], 120)
     return report
 
 
 def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) -> Image.Image:
-    scene = Image.new("RGB", (WIDTH, HEIGHT), (58, 52, 46))
+    scene = Image.new("RGB", (WIDTH, HEIGHT + _HARBOUR), (58, 52, 46))
     draw = ImageDraw.Draw(scene)
 
     def put(name: str, size: tuple[int, int], x: int, y: int, scale: float) -> None:
@@ -86,3 +91,10 @@ def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) 
     for place, name in enumerate(KEEPSAKES):
         put(name, _SPRITE, 734 + 88 * place, 564, 1)
     return scene
+
+
+def _with_harbour(scene: Image.Image, step: Image.Image) -> Image.Image:
+    """The scene with one step of the harbour below."""
+    found = scene.copy()
+    found.paste(step.resize((step.width * 3, step.height * 3), Image.Resampling.NEAREST), (128, HEIGHT))
+    return found

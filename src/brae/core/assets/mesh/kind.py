@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
-import numpy as np
 from pydantic import BaseModel, Field
 
+from brae.core.assets import recognised
 from brae.core.assets.base import (
     AssetKind,
     Context,
@@ -31,8 +31,7 @@ from brae.core.layouts import expressions
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
-from brae.core.layouts.read import parse_some
-from brae.core.sources import MAIN, BytesSource
+from brae.core.layouts.read import Parsed
 
 _LARGEST = 1 << 30
 
@@ -82,21 +81,7 @@ class MeshKind(AssetKind[MeshFile]):
     preview_media = "image"
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
-        found: list[Sniffed | None] = [None] * len(heads)
-        if not any(layout.kind == self.id for layout in library.layouts.values()):
-            return found
-        width = max((len(head.data) for head in heads), default=0)
-        rows = np.zeros((len(heads), max(width, 1)), np.uint8)
-        for row, head in enumerate(heads):
-            rows[row, : len(head.data)] = np.frombuffer(head.data, np.uint8)
-        lengths = np.array([len(head.data) for head in heads], np.int64)
-        sizes = np.array([-1 if head.size is None else head.size for head in heads], np.int64)
-        free = np.ones(len(heads), bool)
-        names = [head.name for head in heads]
-        for layout, mask in library.recognised(names, rows, lengths, sizes, self.id, free):
-            for place in np.flatnonzero(mask).tolist():
-                found[place] = Sniffed(layout.layout, _counted(layout, heads[place].data))
-        return found
+        return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> MeshFile:
         layout = context.layout
@@ -158,9 +143,8 @@ class MeshKind(AssetKind[MeshFile]):
         return described.read(original.layout, encoded.data)
 
 
-def _counted(layout: Layout, head: bytes) -> dict[str, int | float | str]:
+def _counted(layout: Layout, parsed: Parsed) -> dict[str, int | float | str]:
     """How many vertices and triangles a header says, as far as its first bytes do."""
-    parsed, _ = parse_some(layout, {MAIN: BytesSource(head)})
     found: dict[str, int | float | str] = {}
     for part in layout.parts:
         try:

@@ -15,8 +15,9 @@ from brae.core.assets.texture.texture import Header, TextureFile, join_levels, s
 from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.model import Layout
-from brae.core.layouts.parts import Fact, PixelsPart, Said
+from brae.core.layouts.pixels import PaletteOf, PixelsPart
 from brae.core.layouts.read import Parsed, parse, parse_some
+from brae.core.layouts.records import Fact, Said
 from brae.core.layouts.said import KIND
 from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, BytesSource
@@ -32,8 +33,8 @@ def _nowhere(name: str) -> bytes:
 def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -> TextureFile:
     """A texture by its layout; ``fetch`` gives the files in which a streamed one keeps its larger levels."""
     parsed = parse(layout, {MAIN: BytesSource(data)})
-    header = header_of(layout, parsed)
     part = layout.only(PixelsPart)
+    header = header_of(layout, parsed, elsewhere_of(part.palette, name, fetch))
     away = _levels_away(part, parsed, header)
     content = parsed.content(part.name)
     levels, end = _split(_smaller(header, away), part, content, 0)
@@ -169,26 +170,47 @@ def _join(header: Header, part: PixelsPart, levels: Sequence[bytes]) -> bytes:
     return join_levels(header, levels, by_picture=part.by == "picture")
 
 
-def _with_palette(part: PixelsPart, parsed: Parsed, pixel_format: PixelFormat) -> PixelFormat:
-    if part.palette is None or part.palette.of not in parsed.regions:
+def elsewhere_of(palette: PaletteOf | None, name: str, fetch: Fetch) -> bytes | None:
+    """The colours that another item holds for the item ``name``; None where they are no other item's."""
+    if palette is None or palette.file is None:
+        return None
+    other = palette.item(name)
+    try:
+        return fetch(other)[palette.at :]
+    except NotFoundError:
+        raise NotFoundError(
+            f"The colours of this picture are in {other}, which is not known here.",
+            remedy="Open the game's folder, or the archive that holds both.",
+        ) from None
+
+
+def with_palette(
+    palette: PaletteOf | None, parsed: Parsed, pixel_format: PixelFormat, colours: bytes | None = None
+) -> PixelFormat:
+    """A format of indices with its palette; ``colours``: the bytes of one that another item holds."""
+    if palette is None or (colours is None and (palette.of is None or palette.of not in parsed.regions)):
         return pixel_format
     if not isinstance(pixel_format, Indexed):
-        raise FormatError(f"'{part.name}' has a palette, but {pixel_format.title} has no indices.")
-    stored = formats.get(part.palette.format)
-    data = parsed.content(part.palette.of)
-    count = len(data) // stored.block_bytes
+        raise FormatError(f"There is a palette, but {pixel_format.title} has no indices.")
+    stored = formats.get(palette.format)
+    data = parsed.content(palette.of) if colours is None and palette.of is not None else colours or b""
+    most = palette.entries if palette.file is not None and palette.entries is not None else 1 << 16
+    count = min(len(data) // stored.block_bytes, most)
     if count < 1:
-        raise FormatError(f"The palette '{part.palette.of}' has no entries.")
+        raise FormatError(f"The palette '{palette.of or palette.file}' has no entries.")
     entries = formats.shown(stored.decode(data[: stored.size(count, 1)], count, 1))[0]
-    if part.palette.order is not None:
+    if palette.order is not None:
         # Which stored entry is entry i: old hardware keeps them in another order.
         order = np.arange(count)
-        for low, high in part.palette.order:
+        for low, high in palette.order:
             order = _exchange_bits(order, low, high)
         entries = entries[order[order < count]]
-    if part.palette.alpha_scale != 1:
+    if palette.alpha_scale != 1:
         entries = entries.copy()
-        entries[:, 3] = np.minimum(entries[:, 3].astype(np.int64) * part.palette.alpha_scale, 255)
+        entries[:, 3] = np.minimum(entries[:, 3].astype(np.int64) * palette.alpha_scale, 255)
+    if palette.clear is not None and palette.clear < len(entries):
+        entries = entries.copy()
+        entries[palette.clear, 3] = 0
     return pixel_format.with_palette(entries)
 
 
@@ -197,17 +219,19 @@ def _exchange_bits(numbers: np.ndarray, low: int, high: int) -> np.ndarray:
     return (numbers & ~((1 << low) | (1 << high))) | (a << high) | (b << low)
 
 
-def header_of(layout: Layout, parsed: Parsed) -> Header:
-    """What the facts of a layout say about its texture."""
+def header_of(layout: Layout, parsed: Parsed, colours: bytes | None = None) -> Header:
+    """What the facts of a layout say about its texture; ``colours``: of a palette that another item holds."""
     part: PixelsPart = layout.only(PixelsPart)
-    told = {name: value for name, fact in part.facts.items() if (value := _value(parsed, name, fact)) is not None}
+    told = {name: value for name, fact in part.facts.items() if (value := value_of(parsed, name, fact)) is not None}
     facts = as_said(SaidFacts, {KIND: "texture", **told}, "texture")
     assert facts is not None
-    pixel_format = formats.stored(_with_palette(part, parsed, formats.get(facts.format)), part.storage)
+    pixel_format = formats.stored(
+        with_palette(part.palette, parsed, formats.get(facts.format), colours), part.storage
+    )
     return facts.header(layout.layout, pixel_format)
 
 
-def _value(parsed: Parsed, name: str, fact: Fact) -> bool | int | float | str | None:
+def value_of(parsed: Parsed, name: str, fact: Fact) -> bool | int | float | str | None:
     """A fact of this file; None where the layout says nothing of it."""
     source = parsed.layout.source(fact)
     if source is None:

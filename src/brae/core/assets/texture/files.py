@@ -13,7 +13,7 @@ from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.texture import Header, TextureFile
 from brae.core.errors import FormatError, UnknownFormatError
 from brae.core.layouts.library import Library
-from brae.core.layouts.parts import PixelsPart
+from brae.core.layouts.pixels import PixelsPart
 
 
 def read_image(data: bytes, name: str = "") -> ImageFile:

@@ -21,7 +21,7 @@ from brae.core.errors import BraeError, ShortError
 from brae.core.layouts.fields import FieldPart
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
-from brae.core.layouts.parts import PixelsPart
+from brae.core.layouts.pixels import PixelsPart
 from brae.core.sources import MAIN
 
 Bytes = np.ndarray[tuple[int, int], np.dtype[np.uint8]]

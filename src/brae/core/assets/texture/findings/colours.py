@@ -100,6 +100,8 @@ def palette(edit: Compared) -> Iterator[Finding]:
     if isinstance(inner, Indexed):
         codes = np.unique(np.ascontiguousarray(edit.picture).view("<u4"))
         known = np.ascontiguousarray(inner.palette).view("<u4").reshape(-1)
+        if inner.palette[:, 3].min() == 0:
+            codes = codes[codes >> 24 > 0]  # what is clear has no colour
         new = int((~np.isin(codes, known)).sum())
         if new:
             yield Finding(

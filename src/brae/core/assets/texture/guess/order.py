@@ -1,8 +1,9 @@
 """Whether red or blue comes first, as far as the colours of pictures tell.
 
 The bytes are the same either way. Skin, wood, earth and dry grass are warm, leaves lean to yellow; only skies and
-water are the other way round, and these are bright. Common practice, no source; how often it is right is measured
-(benchmarks/headerless.py).
+water are the other way round, and these are bright and above. Common practice, no source; how often it is right is
+measured (benchmarks/headerless.py). A table of weights learnt for hue, light and saturation was no better on
+pictures that it was not learnt on.
 """
 
 from __future__ import annotations
@@ -28,6 +29,8 @@ _BEHIND = 1e-4
 _SIDE = 96
 #: greatest less least channel of what is nearly grey
 _GREY = 24
+#: weight of the warmth being lower than the blue: the sky is above (chosen on pictures of other packages)
+_BELOW = 8
 #: so many guesses are looked at
 _TWINS = 3
 
@@ -36,7 +39,8 @@ def warmth(picture: Picture) -> float:
     """How much likelier colours (8 bits) are than with red and blue exchanged; below 0 less likely."""
     step = max(1, max(picture.shape[:2]) // _SIDE)
     part = picture[::step, ::step]
-    colours = part[part[..., 3] > 127][:, :3].astype(np.float32)
+    opaque = part[..., 3] > 127
+    colours = part[opaque][:, :3].astype(np.float32)
     if len(colours) == 0:
         return 0.0
     red, green, blue = colours.T
@@ -47,11 +51,15 @@ def warmth(picture: Picture) -> float:
     weight /= weight.sum()
     # A sky is bright: of azure only what is darker speaks against the order.
     light = colours.max(axis=1) / 255
+    row = np.nonzero(opaque)[0] / max(1, len(part) - 1) * 2 - 1
+    warm = (red - blue) / 255
     orange, azure = (red > green) & (green > blue), (blue > green) & (green > red)
     leaves = (green >= red) & (green >= blue)
     return float(
         (weight * (orange * (1.5 - light) - azure * (1.5 - light))).sum()
         + (weight * leaves * np.sign(red - blue)).sum()
+        + warm.mean()
+        + _BELOW * (warm * (row - row.mean())).mean()
     )
 
 

@@ -1,0 +1,175 @@
+"""Sprites as pictures: one frame, all of them, a sequence that plays; and what a player needs to know."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import numpy as np
+from PIL import Image
+from pydantic import BaseModel, ConfigDict, Field
+
+from brae.core.assets.base import Preview, Query, Viewed
+from brae.core.assets.sprite import matching
+from brae.core.assets.sprite.described import SpriteFile
+from brae.core.assets.sprite.sprite import Picture, Sprite, sheet_of
+from brae.core.assets.texture.files import write_image
+from brae.core.errors import NotFoundError
+from brae.core.sprites.moving import written
+
+
+class SpriteQuery(Query):
+    """What can be asked of a sprite's preview: a frame, all frames in cells, or a sequence as a moving picture."""
+
+    which: Literal["original", "edit"] = "original"
+    view: Literal["frame", "cells", "sheet", "play"] = "frame"
+    frame: Annotated[int, Field(ge=0, le=10_000)] = 0
+    sequence: Annotated[int, Field(ge=0, le=10_000)] = 0
+    #: longest side; larger ones are made smaller by whole numbers, so that pixels stay pixels
+    side: Annotated[int, Field(ge=16, le=8192)] = 8192
+
+    @property
+    def small(self) -> bool:
+        return self.which == "original" and self.view == "frame" and self.side <= 320
+
+
+class FramesQuery(BaseModel):
+    """A question without more words."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class FrameView(BaseModel):
+    """A frame: where it lies on the canvas, in pixels, and how long it is shown in milliseconds."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    ms: int
+    #: of the edit: whether it was painted on, how far it is off the others, and whether that jumps
+    painted: bool = False
+    dx: float | None = None
+    dy: float | None = None
+    sure: float | None = None
+    jumps: bool = False
+
+
+class StepView(BaseModel):
+    """A frame of a sequence, and how long it is shown there."""
+
+    frame: int
+    ms: int
+
+
+class RunView(BaseModel):
+    """A sequence."""
+
+    name: str
+    steps: list[StepView]
+    loop: bool
+
+
+class FramesView(BaseModel):
+    """What plays a sprite: cells of one size, so many side by side, in the order of the frames."""
+
+    width: int
+    height: int
+    columns: int
+    #: where the anchor lies in a cell
+    anchor_x: int
+    anchor_y: int
+    frames: list[FrameView]
+    sequences: list[RunView]
+
+
+def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) -> FramesView:
+    """The frames and sequences of the original, and what an edit did to each frame."""
+    sprite, canvas = viewed.original.sprite, viewed.original.sprite.canvas
+    frames = [
+        FrameView(x=one.x - canvas.left, y=one.y - canvas.top, width=one.width, height=one.height, ms=one.ms)
+        for one in sprite.frames
+    ]
+    if viewed.edit is not None and len(viewed.edit.sprite.frames) == len(frames):
+        before = matching.shown(viewed.original)
+        after = _as_shown(viewed.original, viewed.edit)
+        for view, a, b in zip(frames, before, after, strict=True):
+            view.painted = not np.array_equal(a, b)
+        for one in matching.drifts(viewed.original, after):
+            view = frames[one.frame]
+            told = one.whole if one.all_of_it or one.painted is None else one.painted
+            view.dx, view.dy = round(one.off[0], 2), round(one.off[1], 2)
+            view.sure, view.jumps = told.sure, one.jumps
+    runs = [
+        RunView(name=run.name, steps=[StepView(frame=s.frame, ms=s.ms) for s in run.steps], loop=run.loop)
+        for run in sprite.sequences
+    ]
+    return FramesView(
+        width=canvas.width, height=canvas.height, columns=sprite.columns, anchor_x=-canvas.left,
+        anchor_y=-canvas.top, frames=frames, sequences=runs,
+    )  # fmt: skip
+
+
+def _as_shown(original: SpriteFile, edit: SpriteFile) -> list[Picture]:
+    """An edit's frames on the original's canvas; what lies beyond it is cut off."""
+    if original.sheet is not None:
+        return [one.picture for one in edit.sprite.frames]
+    return [_on(edit.sprite, number, original.sprite) for number in range(len(edit.sprite.frames))]
+
+
+def _on(sprite: Sprite, number: int, like: Sprite) -> Picture:
+    """A frame on another sprite's canvas."""
+    one, canvas = sprite.frames[number], like.canvas
+    found = np.zeros((canvas.height, canvas.width, 4), np.uint8)
+    x, y = one.x - canvas.left, one.y - canvas.top
+    left, top = max(x, 0), max(y, 0)
+    right, below = min(x + one.width, canvas.width), min(y + one.height, canvas.height)
+    if right > left and below > top:
+        found[top:below, left:right] = one.picture[top - y : below - y, left - x : right - x]
+    return found
+
+
+def shown(viewed: Viewed[SpriteFile], query: SpriteQuery) -> Preview:
+    """A preview as a PNG; a sequence as an APNG, which plays by itself."""
+    edited = query.which == "edit" and viewed.edit is not None
+    file = viewed.edit if edited and viewed.edit is not None else viewed.original
+    like = viewed.original.sprite
+    cell = {number: _on(file.sprite, number, like) for number in _wanted(file.sprite, query)}
+    if query.view == "play":
+        steps = file.sprite.sequences[query.sequence].steps
+        pictures = [fitted(cell[step.frame], query.side) for step in steps] or [np.zeros((1, 1, 4), np.uint8)]
+        return Preview(written(pictures, [step.ms for step in steps] or [100], ".apng"), "image/png")
+    if query.view == "sheet" and file.sheet is not None:
+        return Preview(
+            write_image(fitted(matching.arranged(file, matching.shown(file)), query.side), quick=True), "image/png"
+        )
+    if query.view in ("cells", "sheet"):
+        picture = sheet_of(
+            [cell[number] for number in sorted(cell)] or [np.zeros((1, 1, 4), np.uint8)], like.columns
+        )
+    else:
+        picture = cell[query.frame]
+    return Preview(write_image(fitted(picture, query.side), quick=True), "image/png")
+
+
+def _wanted(sprite: Sprite, query: SpriteQuery) -> list[int]:
+    """The frames that a view shows. Raises NotFoundError for one that there is not."""
+    if query.view in ("cells", "sheet"):
+        return list(range(len(sprite.frames)))
+    if query.view == "play":
+        if query.sequence >= len(sprite.sequences):
+            raise NotFoundError(
+                f"There is no sequence {query.sequence}.", expected=f"0 to {len(sprite.sequences) - 1}"
+            )
+        return sorted({step.frame for step in sprite.sequences[query.sequence].steps})
+    if query.frame >= len(sprite.frames):
+        raise NotFoundError(f"There is no frame {query.frame}.", expected=f"0 to {len(sprite.frames) - 1}")
+    return [query.frame]
+
+
+def fitted(picture: Picture, side: int) -> Picture:
+    """A picture whose longer side is at most ``side``: smaller by a whole number, each pixel the mean of those."""
+    by = -(-max(picture.shape[:2]) // side)
+    if by <= 1:
+        return picture
+    width, height = max(1, picture.shape[1] // by), max(1, picture.shape[0] // by)
+    return np.asarray(Image.fromarray(picture).resize((width, height), Image.Resampling.BOX))

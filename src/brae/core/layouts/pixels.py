@@ -1,0 +1,104 @@
+"""The part of a texture: its pixels, their palette, and levels that lie elsewhere."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, model_validator
+
+from brae.core.layouts.fields import Expression, Hidden, Name, Strict, check_inside
+from brae.core.layouts.records import Fact
+from brae.core.layouts.storage import Storage
+
+
+def beside(pattern: str, name: str, **more: int) -> str:
+    """The name of another item of the game, made of the item ``name``: its path without the ending, folder, stem.
+
+    Raises ValueError where the pattern holds anything else.
+    """
+    path = name.rpartition(".")[0] if "." in name.rpartition("/")[2] else name
+    folder, _, stem = path.rpartition("/")
+    try:
+        found = pattern.format(path=path, folder=folder, stem=stem, **more)
+    except (LookupError, ValueError, AttributeError) as error:
+        known = ", ".join(["path", "folder", "stem", *more])
+        raise ValueError(f"'{pattern}' holds something that is not known; {known} are") from error
+    return found.lstrip("/")
+
+
+class PaletteOf(Strict):
+    """Where the colours of palette indices are."""
+
+    of: Name | None = Field(None, description="the part 'bytes' that holds them")
+    file: str | None = Field(
+        None, description="instead: another item of the game, with {path}, {folder}, {stem} of this one's name"
+    )
+    at: Annotated[int, Field(ge=0)] = Field(0, description="of another item: where the colours begin")
+    entries: Annotated[int, Field(ge=1, le=65536)] | None = Field(
+        None, description="of another item: how many; without it, as many as there are"
+    )
+    clear: Annotated[int, Field(ge=0, le=255)] | None = Field(None, description="the index that is not drawn")
+    format: str = Field(description="the pixel format of an entry")
+    order: list[tuple[Annotated[int, Field(ge=0, le=7)], Annotated[int, Field(ge=0, le=7)]]] | None = Field(
+        None, description="pairs of bits of an index that change places before an entry is looked up"
+    )
+    alpha_scale: int = Field(1, ge=1, le=255, description="alpha is stored divided by this")
+
+    @model_validator(mode="after")
+    def _one(self) -> PaletteOf:
+        if (self.of is None) == (self.file is None):
+            raise ValueError("a palette is 'of' a part of this file, or in another 'file'")
+        if self.file is not None:
+            check_inside(self.file)
+            self.item("a/b.c")
+        return self
+
+    def item(self, name: str) -> str:
+        """The name of the item that holds the colours of the item ``name``."""
+        assert self.file is not None
+        return beside(self.file, name)
+
+
+class Elsewhere(Strict):
+    """Where the larger levels of a streamed texture are: another file of the game, or one for each."""
+
+    name: str = Field(
+        description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
+    )
+    smallest_first: bool = Field(False, description="the smallest of its levels comes first")
+    here: Name = Field(description="the header's field that says how many levels are in this file")
+    stored: Name | None = Field(None, description="the header's field that says how many bytes are elsewhere")
+
+    @model_validator(mode="after")
+    def _sound(self) -> Elsewhere:
+        check_inside(self.name)
+        self.of("a/b.c", 0)
+        return self
+
+    def of(self, name: str, level: int) -> str:
+        """The path of the file that holds a level of the texture ``name``."""
+        return beside(self.name, name, level=level)
+
+
+class PixelsPart(Hidden):
+    """A texture's pixels, all levels, or the smaller ones where the others are ``elsewhere``."""
+
+    pixels: Name
+    size: Expression | None = Field(None, description="bytes; without it, as much as the levels need")
+    storage: Storage | None = Field(None, description="in what order pixels or blocks lie, if not row by row")
+    palette: PaletteOf | None = Field(None, description="colours of palette indices")
+    smallest_first: bool = Field(False, description="the smallest level comes first")
+    elsewhere: Elsewhere | None = Field(
+        None, description="where the largest levels are, and which field says how many are in this file"
+    )
+    facts: dict[Name, Fact] = Field(
+        default_factory=dict,
+        description="what the texture is (width, height, format, mips ...): fields, sums over them, or constants",
+    )
+    by: Literal["picture", "level"] = Field(
+        "picture", description="of several layers or faces: all levels of one follow each other, or all of a level"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.pixels

@@ -1,0 +1,275 @@
+/** Sprites that play: the original alone, or the original and its edit in step beside each other. */
+import { useQuery } from "@tanstack/react-query";
+import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
+import { useLayoutEffect, useRef, useState } from "react";
+import { client, previewUrl, take } from "../../api/client";
+import { GROUNDS, setLook, useGround } from "../../app/look";
+import { Button, Choice } from "../../components/controls";
+import { Cell, type Frames, zoomFor } from "./Cell";
+import { usePlaying } from "./usePlaying";
+
+type Which = "original" | "edit";
+const SPEEDS = [0.25, 0.5, 1, 2] as const;
+
+export const useFrames = (project: string, address: string, revision: string | number) =>
+  useQuery({
+    queryKey: ["frames", project, address, revision],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/sprite/frames", {
+          params: { path: { project_id: project }, query: { address } },
+        }),
+      ),
+  });
+
+type Props = {
+  project: string;
+  address: string;
+  revision: string | number;
+  /** what is shown beside each other */
+  sides: readonly Which[];
+  tall?: boolean;
+};
+
+export function Player(props: Props) {
+  const { data } = useFrames(props.project, props.address, props.revision);
+  if (!data) return <div className={`ground rounded-xl ${props.tall ? "h-full min-h-60" : "h-56"}`} />;
+  return <Playing {...props} frames={data} />;
+}
+
+function Playing({ project, address, revision, sides, tall, frames }: Props & { frames: Frames }) {
+  const [sequence, setSequence] = useState(0);
+  const [speed, setSpeed] = useState<(typeof SPEEDS)[number]>(1);
+  const [skin, setSkin] = useState(false);
+  const [room, setRoom] = useState({ width: 240, height: 224 });
+  const ground = useGround();
+  const stage = useRef<HTMLDivElement>(null);
+  const run = frames.sequences[sequence] ?? { name: "", steps: [], loop: true };
+  const { step, frame, playing, toggle, go } = usePlaying(run.steps, run.loop, speed);
+  useLayoutEffect(() => {
+    const element = stage.current;
+    if (!element) return;
+    const measure = () =>
+      setRoom({ width: element.clientWidth / sides.length - 40, height: element.clientHeight - 24 });
+    measure();
+    const observer = new ResizeObserver(measure);
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [sides.length]);
+  const zoom = zoomFor(frames, room.width, room.height);
+  const src = (which: Which) => previewUrl(project, address, { which, view: "cells", revision });
+  const beside = (by: number) => run.steps[(step + by + run.steps.length) % run.steps.length]?.frame ?? 0;
+  const edited = sides.includes("edit");
+  return (
+    <div className={`flex w-full flex-col gap-3 ${tall ? "h-full min-h-0" : ""}`}>
+      <div className="flex flex-wrap items-center gap-3">
+        <Button look="act" onClick={toggle} title="Play and stop (Space)" disabled={run.steps.length < 2}>
+          {playing ? <Pause aria-hidden className="size-4" /> : <Play aria-hidden className="size-4" />}
+          {playing ? "Stop" : "Play"}
+        </Button>
+        <Button aria-label="One frame back ( , )" title="One frame back ( , )" onClick={() => go(step - 1)}>
+          <SkipBack aria-hidden className="size-4" />
+        </Button>
+        <Button aria-label="One frame on ( . )" title="One frame on ( . )" onClick={() => go(step + 1)}>
+          <SkipForward aria-hidden className="size-4" />
+        </Button>
+        {frames.sequences.length > 1 && (
+          <select
+            aria-label="Sequence"
+            value={sequence}
+            onChange={({ target }) => {
+              setSequence(Number(target.value));
+              go(0);
+            }}
+            className="max-w-48 rounded-lg bg-sunk px-2 py-1"
+          >
+            {frames.sequences.map((one, number) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: sequences can have the same name
+              <option key={number} value={number}>
+                {one.name} ({one.steps.length})
+              </option>
+            ))}
+          </select>
+        )}
+        <Choice
+          label="How fast it plays"
+          value={String(speed)}
+          onChange={(next) => setSpeed(Number(next) as typeof speed)}
+          options={SPEEDS.map((one) => [String(one), `${one}×`] as const)}
+        />
+        <label className="flex items-center gap-1.5 text-quiet" title="The frames before and after, faintly">
+          <input
+            type="checkbox"
+            checked={skin}
+            onChange={(event) => setSkin(event.target.checked)}
+            className="size-4 accent-heather"
+          />
+          neighbours
+        </label>
+        <span className="text-[14px] text-quiet tabular-nums">
+          frame {frame} · {run.steps[step]?.ms ?? 0} ms
+        </span>
+      </div>
+      <div ref={stage} className={`flex gap-2 ${tall ? "min-h-40 flex-1" : "h-56"}`}>
+        {sides.map((which) => (
+          <figure
+            key={which}
+            className="ground relative grid min-w-0 flex-1 place-items-center overflow-hidden rounded-xl"
+          >
+            <div className="relative" role="img" aria-label={`The ${which}, frame ${frame}`}>
+              {skin && run.steps.length > 1 && (
+                <>
+                  <Cell frames={frames} frame={beside(-1)} src={src(which)} zoom={zoom} faint />
+                  <Cell frames={frames} frame={beside(1)} src={src(which)} zoom={zoom} faint />
+                </>
+              )}
+              <Cell frames={frames} frame={frame} src={src(which)} zoom={zoom} />
+            </div>
+            {sides.length > 1 && (
+              <figcaption className="absolute top-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">
+                {which}
+              </figcaption>
+            )}
+          </figure>
+        ))}
+      </div>
+      {edited && <Drift frames={frames} frame={frame} onFrame={(wanted) => go(stepOf(run.steps, wanted))} />}
+      {tall && (
+        <div className="flex flex-wrap items-center gap-3">
+          <Strip
+            frames={frames}
+            src={src(edited ? "edit" : "original")}
+            steps={run.steps}
+            step={step}
+            onStep={go}
+          />
+          <Choice
+            label="Background"
+            value={ground}
+            onChange={(next) => setLook({ ground: next })}
+            options={GROUNDS.map((id) => [id, id] as const)}
+          />
+        </div>
+      )}
+    </div>
+  );
+}
+
+const stepOf = (steps: { frame: number }[], frame: number) =>
+  Math.max(
+    0,
+    steps.findIndex((one) => one.frame === frame),
+  );
+
+/** The steps of a sequence side by side; those painted on have a dot, those that jump are outlined. */
+function Strip({
+  frames,
+  src,
+  steps,
+  step,
+  onStep,
+}: {
+  frames: Frames;
+  src: string;
+  steps: { frame: number }[];
+  step: number;
+  onStep: (step: number) => void;
+}) {
+  const zoom = zoomFor(frames, 44, 44);
+  return (
+    <div className="flex min-w-0 flex-1 gap-1 overflow-x-auto p-1">
+      {steps.map(({ frame }, number) => {
+        const one = frames.frames[frame];
+        return (
+          <button
+            // biome-ignore lint/suspicious/noArrayIndexKey: a sequence can show a frame twice
+            key={number}
+            type="button"
+            aria-label={`Step ${number}: frame ${frame}${one?.jumps ? ", jumps" : one?.painted ? ", painted on" : ""}`}
+            aria-current={number === step}
+            onClick={() => onStep(number)}
+            className={`ground relative grid size-14 shrink-0 place-items-center overflow-hidden rounded-lg ${
+              number === step
+                ? "outline-[3px] outline-heather"
+                : one?.jumps
+                  ? "outline-[3px] outline-gorse"
+                  : ""
+            }`}
+          >
+            <Cell frames={frames} frame={frame} src={src} zoom={zoom} />
+            {one?.painted && (
+              <span aria-hidden className="absolute right-1 bottom-1 size-2 rounded-full bg-gorse" />
+            )}
+          </button>
+        );
+      })}
+    </div>
+  );
+}
+
+const HEIGHT = 56;
+
+/** How far each painted frame is off the others, to the right and down; a press goes to the frame. */
+function Drift({
+  frames,
+  frame,
+  onFrame,
+}: {
+  frames: Frames;
+  frame: number;
+  onFrame: (frame: number) => void;
+}) {
+  const told = frames.frames.map((one, number) => ({ ...one, number })).filter((one) => one.dx != null);
+  const most = Math.max(1, ...told.map((one) => Math.max(Math.abs(one.dx ?? 0), Math.abs(one.dy ?? 0))));
+  if (told.length < 2) return null;
+  const worst = told.filter((one) => one.jumps);
+  const now = told.find((one) => one.number === frame);
+  return (
+    <figure className="grid gap-1">
+      <figcaption className="flex flex-wrap items-baseline gap-x-3 text-[14px]">
+        <b>Drift</b>
+        <span className="text-quiet">
+          {worst.length
+            ? `frame ${worst.map((one) => one.number).join(", ")} ${worst.length > 1 ? "jump" : "jumps"}`
+            : "nothing jumps"}
+        </span>
+        {now && (
+          <span className="text-quiet tabular-nums">
+            frame {frame}: {signed(now.dx)} right, {signed(now.dy)} down
+          </span>
+        )}
+      </figcaption>
+      <div className="flex h-14 items-stretch gap-0.5 rounded-lg bg-sunk px-1">
+        {told.map((one) => (
+          <button
+            key={one.number}
+            type="button"
+            aria-label={`Frame ${one.number}: ${signed(one.dx)} right, ${signed(one.dy)} down`}
+            onClick={() => onFrame(one.number)}
+            className={`relative min-w-2 flex-1 rounded ${one.number === frame ? "bg-line" : "hover:bg-line/60"}`}
+          >
+            <Bar value={one.dx ?? 0} most={most} place="left-1/4" jumps={one.jumps} />
+            <Bar value={one.dy ?? 0} most={most} place="left-3/4" jumps={one.jumps} />
+          </button>
+        ))}
+      </div>
+    </figure>
+  );
+}
+
+/** Upwards and downwards from the middle, half a pixel at least so that it can be seen. */
+function Bar({ value, most, place, jumps }: { value: number; most: number; place: string; jumps: boolean }) {
+  const size = Math.max(2, (Math.abs(value) / most) * (HEIGHT / 2 - 4));
+  return (
+    <span
+      aria-hidden
+      className={`absolute w-1 -translate-x-1/2 rounded ${place} ${jumps ? "bg-gorse" : "bg-quiet"}`}
+      style={{ height: size, top: value > 0 ? HEIGHT / 2 - size : HEIGHT / 2 }}
+    />
+  );
+}
+
+const signed = (value: number | null | undefined) => {
+  const number = value ?? 0;
+  return `${number > 0 ? "+" : number < 0 ? "−" : ""}${Math.abs(number).toFixed(1)}`;
+};

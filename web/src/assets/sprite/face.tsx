@@ -1,0 +1,50 @@
+/** Sprites: they play under the pointer on the light table, and beside their edits. */
+import { PersonStanding } from "lucide-react";
+import { lazy, useState } from "react";
+import { previewUrl } from "../../api/client";
+import { many } from "../../lib/format";
+import type { Face } from "../face";
+
+const Player = lazy(() => import("./Player").then((module) => ({ default: module.Player })));
+
+/** A frame; while the pointer is on it, the first sequence. */
+function Playing({ still, moving }: { still: string; moving: string }) {
+  const [over, setOver] = useState(false);
+  return (
+    <img
+      alt=""
+      loading="lazy"
+      decoding="async"
+      draggable={false}
+      onPointerEnter={() => setOver(true)}
+      onPointerLeave={() => setOver(false)}
+      className="pixelated size-full object-contain p-1"
+      src={over ? moving : still}
+    />
+  );
+}
+
+const face: Face = {
+  icon: PersonStanding,
+  Tile: ({ project, member, opened }) => (
+    <Playing
+      still={previewUrl(project, member.address, { side: 256, revision: opened })}
+      moving={previewUrl(project, member.address, { view: "play", side: 256, revision: opened })}
+    />
+  ),
+  summary: ({ facts }) => (typeof facts.frames === "number" ? many(facts.frames, "frame") : "sprite"),
+  Large: ({ project, member, opened }) => (
+    <Player project={project} address={member.address} revision={opened} sides={["original"]} />
+  ),
+  Small: ({ project, edit, which }) => {
+    const query = { which: edit.position ? which : "original", revision: edit.revision, side: 256 };
+    return (
+      <Playing
+        still={previewUrl(project, edit.address, query)}
+        moving={previewUrl(project, edit.address, { ...query, view: "play" })}
+      />
+    );
+  },
+  Compare: lazy(() => import("./Compare")),
+};
+export default face;
