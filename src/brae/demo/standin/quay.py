@@ -13,7 +13,7 @@ BACKDROP = (256, 72)
 FIGURES = ("POSTWOM.STR", "BYSTAND.STR", "DOG.STR", "GULL.STR")
 #: where each figure walks (its anchor), which walk, and at which frame of it the scene begins
 _PLACES = {
-    "POSTWOM.STR": (60, 66, 3, 2),
+    "POSTWOM.STR": (60, 66, 0, 0),
     "BYSTAND.STR": (132, 60, 1, 5),
     "DOG.STR": (96, 68, 3, 0),
     "GULL.STR": (200, 40, 1, 1),

@@ -60,9 +60,17 @@ function Playing({ project, address, revision, sides, tall, frames }: Props & { 
   const src = (which: Which) => previewUrl(project, address, { which, view: "cells", revision });
   const beside = (by: number) => run.steps[(step + by + run.steps.length) % run.steps.length]?.frame ?? 0;
   const edited = sides.includes("edit");
+  // A frame of another sequence is shown in that one.
+  const show = (wanted: number) => {
+    const has = (number: number) => frames.sequences[number]?.steps.some((one) => one.frame === wanted);
+    const number = has(sequence) ? sequence : frames.sequences.findIndex((_, other) => has(other));
+    if (number < 0) return;
+    setSequence(number);
+    go(frames.sequences[number]?.steps.findIndex((one) => one.frame === wanted) ?? 0);
+  };
   return (
-    <div className={`flex w-full flex-col gap-3 ${tall ? "h-full min-h-0" : ""}`}>
-      <div className="flex flex-wrap items-center gap-3">
+    <div className={`flex w-full gap-3 ${tall ? "h-full min-h-0 flex-col" : "flex-col-reverse"}`}>
+      <div className={`flex flex-wrap items-center gap-3 ${tall ? "" : "rounded-xl bg-raised p-2"}`}>
         <Button look="act" onClick={toggle} title="Play and stop (Space)" disabled={run.steps.length < 2}>
           {playing ? <Pause aria-hidden className="size-4" /> : <Play aria-hidden className="size-4" />}
           {playing ? "Stop" : "Play"}
@@ -133,7 +141,7 @@ function Playing({ project, address, revision, sides, tall, frames }: Props & { 
           </figure>
         ))}
       </div>
-      {edited && <Drift frames={frames} frame={frame} onFrame={(wanted) => go(stepOf(run.steps, wanted))} />}
+      {edited && <Drift frames={frames} frame={frame} onFrame={show} />}
       {tall && (
         <div className="flex flex-wrap items-center gap-3">
           <Strip
@@ -154,12 +162,6 @@ function Playing({ project, address, revision, sides, tall, frames }: Props & { 
     </div>
   );
 }
-
-const stepOf = (steps: { frame: number }[], frame: number) =>
-  Math.max(
-    0,
-    steps.findIndex((one) => one.frame === frame),
-  );
 
 /** The steps of a sequence side by side; those painted on have a dot, those that jump are outlined. */
 function Strip({
@@ -270,6 +272,6 @@ function Bar({ value, most, place, jumps }: { value: number; most: number; place
 }
 
 const signed = (value: number | null | undefined) => {
-  const number = value ?? 0;
+  const number = Math.round((value ?? 0) * 10) / 10;
   return `${number > 0 ? "+" : number < 0 ? "−" : ""}${Math.abs(number).toFixed(1)}`;
 };

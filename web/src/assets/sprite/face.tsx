@@ -8,7 +8,7 @@ import type { Face } from "../face";
 const Player = lazy(() => import("./Player").then((module) => ({ default: module.Player })));
 
 /** A frame; while the pointer is on it, the first sequence. */
-function Playing({ still, moving }: { still: string; moving: string }) {
+function Playing({ still, moving, side }: { still: string; moving: string; side?: number }) {
   const [over, setOver] = useState(false);
   return (
     <img
@@ -18,7 +18,8 @@ function Playing({ still, moving }: { still: string; moving: string }) {
       draggable={false}
       onPointerEnter={() => setOver(true)}
       onPointerLeave={() => setOver(false)}
-      className="pixelated size-full object-contain p-1"
+      style={side === undefined ? undefined : { width: side - 12, height: side - 12 }}
+      className={`pixelated object-contain ${side === undefined ? "size-full p-1" : ""}`}
       src={over ? moving : still}
     />
   );
@@ -26,8 +27,9 @@ function Playing({ still, moving }: { still: string; moving: string }) {
 
 const face: Face = {
   icon: PersonStanding,
-  Tile: ({ project, member, opened }) => (
+  Tile: ({ project, member, side, opened }) => (
     <Playing
+      side={side}
       still={previewUrl(project, member.address, { side: 256, revision: opened })}
       moving={previewUrl(project, member.address, { view: "play", side: 256, revision: opened })}
     />

@@ -26,7 +26,7 @@ export function usePlaying(steps: Step[], loop: boolean, speed: number) {
   }, [playing, step, ms, speed, loop, steps.length]);
   const go = (next: number) => {
     setPlaying(false);
-    setAt((next + steps.length) % Math.max(1, steps.length));
+    setAt(Math.max(0, next < 0 ? steps.length - 1 : next));
   };
   const toggle = () => {
     // What has come to its end begins anew.

@@ -212,8 +212,8 @@ def _put_right(
         findings.append(
             Finding(
                 id="drift", severity="shows", sure="likely", remedy=remedy("settle"),
-                title=f"{_listed([one.frame for one in found])} {'jumps' if len(found) == 1 else 'jump'} by up to "
-                f"{far:.1f} pixels",
+                title=f"{_listed([one.frame for one in found])} {'jumps' if len(found) == 1 else 'jump'} by "
+                f"{'' if len(found) == 1 else 'up to '}{far:.1f} pixels",
                 in_game="What was painted shakes while the sequence plays.",
             )
         )  # fmt: skip

@@ -1,0 +1,109 @@
+"""The postwoman is dressed anew from a moving file: a bad frame is seen, put back, built, and walks in the game."""
+
+from __future__ import annotations
+
+import base64
+import io
+import json
+import re
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Page, expect
+
+from brae.demo import disc
+from tests.e2e.driver import base, chromium, served
+from tests.e2e.tour import DISC, stage, wait_for_jobs
+
+pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
+POSTWOMAN = "skerry.bin//CARGO.VOL//POSTWOM.STR"
+WHITE = (240, 240, 240, 255)
+
+
+@pytest.fixture
+def page(tmp_path: Path, made_demo: Path) -> Iterator[Page]:
+    games = tmp_path / "home/games"
+    shutil.copytree(made_demo, games / made_demo.name)
+    disc.generate(games)  # the whole of it: the game in the trial reads screens that a small one has not
+    with chromium() as browser, served(tmp_path / "home", "demo") as address:
+        context = browser.new_context(
+            viewport={"width": 1280, "height": 800}, base_url=base(address), reduced_motion="reduce"
+        )
+        page = context.new_page()
+        faults: list[str] = []
+        page.on("pageerror", lambda error: faults.append(str(error)))
+        page.goto(address)
+        page.get_by_role("button", name="Go to the demo game").click(timeout=60_000)
+        wait_for_jobs(page)
+        yield page
+        context.close()
+        assert faults == []
+
+
+def asked(page: Page, path: str) -> Any:
+    """What the server answers about the postwoman."""
+    url = f"/api/projects/skerry-post-disc-edition/{path}"
+    return json.loads(page.evaluate("url => fetch(url).then(answer => answer.text())", url))
+
+
+def dressed(sheet: np.ndarray, told: dict[str, Any], wrong: int) -> bytes:
+    """A GIF of the first walk, a white band on the hat; in one frame a pixel too low."""
+    width, height, columns = told["width"], told["height"], told["columns"]
+    frames = []
+    for number in [step["frame"] for step in told["sequences"][0]["steps"]]:
+        y, x = number // columns * height, number % columns * width
+        cell = sheet[y : y + height, x : x + width].copy()
+        top = int(np.flatnonzero(cell[..., 3].any(axis=1))[0]) + 3 + (number == wrong)
+        seen = np.flatnonzero(cell[top, :, 3])
+        cell[top : top + 2, seen[0] - 1 : seen[-1] + 2] = WHITE
+        frames.append(Image.fromarray(cell))
+    stream = io.BytesIO()
+    frames[0].save(stream, "GIF", save_all=True, append_images=frames[1:], duration=120, loop=0, disposal=2)
+    return stream.getvalue()
+
+
+def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: Page, tmp_path: Path) -> None:
+    page.goto(f"{DISC}/find?q=kind:sprite")
+    expect(page.get_by_role("status").filter(has_text=re.compile("^4 items$"))).to_be_visible()
+    page.get_by_text("POSTWOM.STR").first.click()
+    expect(page.get_by_role("img", name="The original, frame 0")).to_be_visible()
+    page.get_by_role("button", name="Edit this").click()
+    page.get_by_role("region", name="Editing POSTWOM.STR").wait_for()
+    path = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""
+    sheet = np.asarray(Image.open(path.removeprefix("Copy ")).convert("RGBA"))
+    told = asked(page, f"sprite/frames?address={POSTWOMAN}")
+    assert [run["name"] for run in told["sequences"]] == [
+        f"walk {way}" for way in ("south", "west", "north", "east")
+    ]
+    gif = tmp_path / "walk.gif"
+    gif.write_bytes(dressed(sheet, told, wrong=5))
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Bring a file").click()
+    chooser.value.set_files(gif)
+    expect(page.get_by_text(re.compile("^Frame 5 jumps by"))).to_be_visible()
+    expect(page.get_by_text("frame 5 jumps", exact=True)).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Step 5: frame 5, jumps")).click()
+    expect(page.get_by_role("img", name="The edit, frame 5")).to_be_visible()
+    page.get_by_role("button", name="Move the frames that jump back").click()
+    expect(page.get_by_text("nothing jumps", exact=True)).to_be_visible()
+    after = asked(page, f"sprite/frames?address={POSTWOMAN}")["frames"]
+    assert [number for number, one in enumerate(after) if one["painted"]] == list(range(8))
+    assert not any(one["jumps"] for one in after)
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("POSTWOM.STR: walks").first).to_be_visible(timeout=30_000)
+    scenes = []
+    for when in ("after", "before"):
+        page.get_by_role("radio", name=when.capitalize(), exact=True).click()
+        image = page.get_by_role("img", name=f"The scene as the game draws it, {when} the build")
+        scenes.append(image.get_attribute("src") or "")
+    walking = [Image.open(io.BytesIO(base64.b64decode(scene.partition(",")[2]))) for scene in scenes]
+    assert [one.n_frames for one in walking] == [8, 8]  # type: ignore[attr-defined]
+    assert walking[0].tobytes() != walking[1].tobytes()
