@@ -45,3 +45,23 @@ def test_a_sheet_out_and_its_drift(tmp_path: Path) -> None:
     assert "64 x 64 pixels, the original 256 x 64" in brae(
         "drift", sheet, tmp_path / "other.png", *cell, fails=True
     )
+
+
+def test_a_described_sprite_goes_out_and_comes_back_without_rectangles(tmp_path: Path, made_disc: Path) -> None:
+    woman = f"{made_disc / 'skerry.bin'}//CARGO.VOL//POSTWOM.STR"
+    told = json.loads(brae("frames", woman, "-o", tmp_path / "walk.gif", "--sequence", "walk east", "--json"))
+    assert told["milliseconds"] == [120] * 8
+    assert Image.open(tmp_path / "walk.gif").n_frames == 8
+    brae("decode", woman, "-o", tmp_path / "woman.png")
+    assert "nothing was painted" in brae("drift", woman, tmp_path / "woman.png")
+    brae("encode", tmp_path / "woman.png", "-o", tmp_path / "POSTWOM.STR", "--like", woman)
+    brae("unpack", f"{made_disc / 'skerry.bin'}//CARGO.VOL", "-o", tmp_path / "volume")
+    assert (tmp_path / "POSTWOM.STR").read_bytes() == (tmp_path / "volume" / "POSTWOM.STR").read_bytes()
+    sheet = np.asarray(Image.open(tmp_path / "woman.png")).copy()
+    cell = sheet[:44, :25]
+    sheet[:44, :25] = np.roll(cell, 2, axis=1)
+    Image.fromarray(sheet).save(tmp_path / "moved.png")
+    said = json.loads(brae("drift", woman, tmp_path / "moved.png", "--json"))["frames"]
+    assert [one["frame"] for one in said if one["jumps"]] == [0]
+    assert abs(said[0]["dx"] - 2) < 0.1
+    assert "no sequence 'hop'" in brae("frames", woman, "-o", tmp_path / "a.gif", "--sequence", "hop", fails=True)

@@ -1,4 +1,4 @@
-"""The postwoman is dressed anew from a moving file: a bad frame is seen, put back, built, and walks in the game."""
+"""The disc edition: the postwoman is dressed anew from a moving file, and a menu's buttons move to the top."""
 
 from __future__ import annotations
 
@@ -107,3 +107,52 @@ def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: P
     walking = [Image.open(io.BytesIO(base64.b64decode(scene.partition(",")[2]))) for scene in scenes]
     assert [one.n_frames for one in walking] == [8, 8]  # type: ignore[attr-defined]
     assert walking[0].tobytes() != walking[1].tobytes()
+
+
+def test_a_menus_buttons_move_to_the_top_and_its_picture_is_exchanged(page: Page, tmp_path: Path) -> None:
+    page.goto(f"{DISC}/find?folder=CARGO.VOL/MENUS.SCR&q=0312")
+    page.get_by_role("button", name="Edit this").click()
+    page.get_by_role("region", name="Editing 0312").wait_for()
+    tops = (14, 29, 44)
+    for number, top in enumerate(tops):
+        page.get_by_role("button", name=re.compile(f"^Rectangle {number}: ")).focus()
+        expect(page.get_by_label("Top")).to_have_value(str(top))
+        page.keyboard.press("Shift+ArrowUp")
+        expect(page.get_by_label("Top")).to_have_value(str(top - 8))
+    expect(page.get_by_text("Nothing that the game would trip over.")).to_be_visible()
+    # The second one dragged onto the first: told, and taken back.
+    first, second = (
+        page.get_by_role("button", name=re.compile(f"^Rectangle {number}: ")).bounding_box() for number in (0, 1)
+    )
+    assert first is not None
+    assert second is not None
+    page.mouse.move(second["x"] + 60, second["y"] + 30)
+    page.mouse.down()
+    page.mouse.move(first["x"] + 80, first["y"] + 40, steps=6)
+    page.mouse.up()
+    expect(page.get_by_text("Rectangles 0, 1 lie over each other")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("Rectangles 0, 1 lie over each other")).to_have_count(0)
+    expect(page.get_by_role("button", name=re.compile("^Rectangle 1: .* at 4, 21,"))).to_be_visible()
+    # A fourth one is drawn; where it leads is a screen that there is.
+    page.get_by_role("button", name="Draw one").click()
+    picture = page.get_by_role("img", name="The screen", exact=True).bounding_box()
+    assert picture is not None
+    scale = picture["width"] / 96
+    page.mouse.move(picture["x"] + 60 * scale, picture["y"] + 20 * scale)
+    page.mouse.down()
+    page.mouse.move(picture["x"] + 84 * scale, picture["y"] + 36 * scale, steps=4)
+    page.mouse.up()
+    page.get_by_label("Leads to").fill("77")
+    expect(page.get_by_role("link", name="Go to screen 77")).to_be_visible()
+    path = (page.locator("button[title^='Copy ']").first.get_attribute("title") or "").removeprefix("Copy ")
+    Image.new("RGB", (96, 64), (40, 90, 140)).save(path)
+    expect(page.get_by_text("0312.png came back").first).to_be_visible()
+    page.get_by_role("radio", name="Picture").click()
+    expect(page.get_by_text("ready to build").first).to_be_visible()
+    stage(page, "Build").click()
+    expect(page.get_by_text("CARGO.VOL · MENUS.SCR")).to_be_visible()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("screen 312: 4 rectangles").first).to_be_visible(timeout=30_000)

@@ -12,6 +12,11 @@ from brae.cli.output import errors, readable, say
 from brae.core.errors import FormatError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from brae.core.assets.sprite.described import SpriteFile
+    from brae.core.assets.sprite.sprite import Step
+    from brae.core.sprites.drift import Drift
     from brae.core.sprites.frames import Frame, Picture
 
 CellOption = Annotated[str | None, typer.Option("--cell", help="The size of a frame in a grid, such as 32x48.")]
@@ -28,6 +33,9 @@ def frames(
     cell: CellOption = None,
     rectangles: FramesOption = None,
     ms: Annotated[int | None, typer.Option(min=1, max=655_350, help="Milliseconds of every frame.")] = None,
+    sequence: Annotated[
+        str | None, typer.Option("--sequence", help="Of a sprite that a layout describes: by name or number.")
+    ] = None,
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -38,20 +46,27 @@ def frames(
     from brae.core.sprites.moving import gif_times, written
 
     with errors(as_json):
-        picture = _sheet(sheet, home)
-        found = _frames(picture, cell, rectangles)
-        times = [one.ms if ms is None else ms for one in found]
+        sprite = _sprite(sheet, home) if cell is None and rectangles is None else None
+        if sprite is not None:
+            steps = _steps(sprite, sequence)
+            pictures = [sprite.sprite.on_canvas(step.frame) for step in steps]
+            times = [step.ms if ms is None else ms for step in steps]
+        else:
+            picture = _sheet(sheet, home)
+            found = _frames(picture, cell, rectangles)
+            times = [one.ms if ms is None else ms for one in found]
+            pictures = same_size(found, picture) if out.suffix else [one.of(picture) for one in found]
         if out.suffix:
-            write_atomically(out, written(same_size(found, picture), times, out.suffix.lower()))
+            write_atomically(out, written(pictures, times, out.suffix.lower()))
             if out.suffix.lower() == ".gif":
                 times = gif_times(times)
         else:
-            for number, one in enumerate(found):
-                write_atomically(out / f"{number:04}.png", write_image(one.of(picture), "png"))
+            for number, one in enumerate(pictures):
+                write_atomically(out / f"{number:04}.png", write_image(one, "png"))
         seconds = sum(times) / 1000
         say(
-            {"file": str(out), "frames": len(found), "milliseconds": times},
-            f"{out}: {len(found)} frames, {seconds:.2f} s",
+            {"file": str(out), "frames": len(pictures), "milliseconds": times},
+            f"{out}: {len(pictures)} frames, {seconds:.2f} s",
             as_json,
         )
 
@@ -66,11 +81,13 @@ def drift(
     as_json: JsonOption = False,
 ) -> None:
     """How far each frame of an edit moved, and what was painted on it; frames that jump are told."""
-    from dataclasses import asdict
-
     from brae.core.sprites.drift import drift as drift_of
 
     with errors(as_json):
+        sprite = _sprite(original, home) if cell is None and rectangles is None else None
+        if sprite is not None:
+            _say_drift(_drift_of(sprite, edit, home), as_json)
+            return
         before, after = _sheet(original, home), _sheet(edit, home)
         if before.shape != after.shape:
             sides = [f"{one.shape[1]} x {one.shape[0]}" for one in (after, before)]
@@ -79,13 +96,22 @@ def drift(
             )
         found = _frames(before, cell, rectangles)
         told = drift_of([one.of(before) for one in found], [one.of(after) for one in found])
-        lines = [f"{'frame':>5} {'dx':>7} {'dy':>7} {'sure':>6}   what was painted"]
-        for one in told:
-            part = "-" if one.painted is None else f"{one.painted.dx:+.2f} {one.painted.dy:+.2f}"
-            mark = "   jumps" if one.jumps else ""
-            numbers = f"{one.whole.dx:>+7.2f} {one.whole.dy:>+7.2f} {one.whole.sure:>6.2f}"
-            lines.append(f"{one.frame:>5} {numbers}   {part}{mark}")
-        say({"frames": [_flat(asdict(one)) for one in told]}, readable("\n".join(lines)), as_json)
+        _say_drift(told, as_json)
+
+
+def _say_drift(told: Sequence[Drift], as_json: bool) -> None:
+    """A line for each frame."""
+    from dataclasses import asdict
+
+    lines = [f"{'frame':>5} {'dx':>7} {'dy':>7} {'sure':>6}   what was painted"]
+    for one in told:
+        part = "-" if one.painted is None else f"{one.painted.dx:+.2f} {one.painted.dy:+.2f}"
+        mark = "   jumps" if one.jumps else ""
+        numbers = f"{one.whole.dx:>+7.2f} {one.whole.dy:>+7.2f} {one.whole.sure:>6.2f}"
+        lines.append(f"{one.frame:>5} {numbers}   {part}{mark}")
+    if not told:
+        lines = ["nothing was painted"]
+    say({"frames": [_flat(asdict(one)) for one in told]}, readable("\n".join(lines)), as_json)
 
 
 def _flat(told: dict[str, object]) -> dict[str, object]:
@@ -93,6 +119,48 @@ def _flat(told: dict[str, object]) -> dict[str, object]:
     whole = told.pop("whole")
     assert isinstance(whole, dict)
     return {"frame": told["frame"], **whole, "painted": told["painted"], "jumps": told["jumps"]}
+
+
+def _sprite(target: str, home: Path | None) -> SpriteFile | None:
+    """A sprite that a layout describes; None where the target is none."""
+    from brae.cli.targets import read_target
+    from brae.core.assets.sprite.described import SpriteFile
+
+    found = read_target(target, home)
+    if found.kind is None or found.kind.id != "sprite":
+        return None
+    asset = found.kind.read(found.data, found.context)
+    assert isinstance(asset, SpriteFile)
+    return asset
+
+
+def _steps(sprite: SpriteFile, sequence: str | None) -> Sequence[Step]:
+    """The steps of a sequence by its name or number; without one, of the first."""
+    runs = sprite.sprite.sequences
+    named = [run for number, run in enumerate(runs) if sequence in (None, run.name, str(number))]
+    if not named or not named[0].steps:
+        raise FormatError(
+            f"There is no sequence '{sequence}'." if sequence else "This sprite has no frames.",
+            expected=", ".join(run.name for run in runs) or None,
+        )
+    return named[0].steps
+
+
+def _drift_of(sprite: SpriteFile, edit: str, home: Path | None) -> Sequence[Drift]:
+    """The drift of an edit (a sheet, or a sprite's file) of a sprite, sequence by sequence."""
+    from brae.core.assets.sprite.looking import as_shown
+    from brae.core.assets.sprite.matching import arranged, drifts, shown, split
+
+    other = _sprite(edit, home)
+    if other is not None:
+        return drifts(sprite, as_shown(sprite, other))
+    sheet = _sheet(edit, home)
+    wanted = arranged(sprite, shown(sprite)).shape
+    if sheet.shape != wanted:
+        raise FormatError(
+            f"The edit has {sheet.shape[1]} x {sheet.shape[0]} pixels.", expected=f"{wanted[1]} x {wanted[0]}"
+        )
+    return drifts(sprite, split(sprite, sheet))
 
 
 def _sheet(target: str, home: Path | None) -> Picture:

@@ -1158,6 +1158,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/screen/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Screen: areas
+         * @description A question without more words.
+         */
+        get: operations["screen_areas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/searches": {
         parameters: {
             query?: never;
@@ -1611,6 +1631,58 @@ export interface components {
             proof: components["schemas"]["Proof"] | null;
             /** Title */
             title: string;
+        };
+        /**
+         * Area
+         * @description A rectangle in pixels from the top left corner of the picture, and what it does.
+         */
+        Area: {
+            /** Height */
+            height: number;
+            /** Label */
+            label?: string | null;
+            /** Like */
+            like?: number | null;
+            /** Numbers */
+            numbers?: {
+                [key: string]: number;
+            };
+            /** Width */
+            width: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
+         * AreasView
+         * @description What draws and edits a screen's rectangles.
+         */
+        AreasView: {
+            /** Can Grow */
+            can_grow: boolean;
+            /** Edit */
+            edit: components["schemas"]["Area"][];
+            /** Grid */
+            grid: number;
+            /** Height */
+            height: number;
+            /** Labelled */
+            labelled: boolean;
+            /** Least */
+            least: number;
+            /** Lost */
+            lost: number[];
+            /** Original */
+            original: components["schemas"]["Area"][];
+            /** Roles */
+            roles: components["schemas"]["Role"][];
+            /** Ways */
+            ways: {
+                [key: string]: string;
+            };
+            /** Width */
+            width: number;
         };
         /**
          * BuildPlan
@@ -3264,6 +3336,18 @@ export interface components {
             force: boolean;
             /** Paths */
             paths?: string[] | null;
+        };
+        /**
+         * Role
+         * @description A number that each rectangle has beside its place, what it can be, and what those numbers stand for.
+         */
+        Role: {
+            /** Id */
+            id: string;
+            /** Known */
+            known: {
+                [key: string]: string;
+            };
         };
         /**
          * Row
@@ -5991,6 +6075,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_areas: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AreasView"];
                 };
             };
             /** @description Default Response */

@@ -9,6 +9,7 @@ from pydantic import BaseModel, TypeAdapter, ValidationError
 from brae.core.assets.registry import kinds
 from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
+from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.load import Path_
 from brae.core.layouts.model import Layout
 from brae.core.layouts.parts import ChunksPart, MembersPart
@@ -24,7 +25,13 @@ def check(layout: Layout) -> Iterator[Wrong]:
     for number, part in enumerate(layout.parts):
         place: Path_ = ("parts", number)
         if isinstance(part, PixelsPart):
-            yield from _facts(layout, place, part, [layout.kind])
+            # Pixels are a texture's, also under the frames of a sprite and the rectangles of a screen.
+            yield from _facts(layout, place, part, ["texture"])
+        elif isinstance(part, FramesPart) and "format" in part.facts:
+            for word in _words(layout, part, part.facts["format"]):
+                fault = _fault(kinds()["texture"].layout_facts, "format", word)
+                if fault is not None:
+                    yield (*place, "facts", "format"), f"'format' cannot be so: {fault[0].rstrip('.')}.", fault[1]
         elif isinstance(part, MembersPart | ChunksPart) and part.kind is not None:
             named = [word for word in _words(layout, part, part.kind) if word]
             for word in named:
@@ -34,9 +41,11 @@ def check(layout: Layout) -> Iterator[Wrong]:
             yield from _facts(layout, place, part, [str(word) for word in named])
 
 
-def _words(layout: Layout, part: MembersPart | ChunksPart | PixelsPart, fact: Fact) -> Sequence[object]:
+def _words(
+    layout: Layout, part: MembersPart | ChunksPart | PixelsPart | FramesPart, fact: Fact
+) -> Sequence[object]:
     """What a fact can be, as far as the layout says it by words; nothing where any number is."""
-    source = layout.member_source(part, fact) if not isinstance(part, PixelsPart) else layout.source(fact)
+    source = layout.source(fact) if isinstance(part, PixelsPart | FramesPart) else layout.member_source(part, fact)
     if source is None:
         return [fact.is_ if isinstance(fact, Said) else fact]
     otherwise = [fact.otherwise] if isinstance(fact, Said) and fact.otherwise not in (None, "") else []

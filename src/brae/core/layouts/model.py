@@ -19,6 +19,7 @@ from brae.core.compression import described
 from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
+from brae.core.layouts.areas import AreasPart, check_areas
 from brae.core.layouts.fields import (
     MEMBER_FACTS,
     Bits,
@@ -110,7 +111,7 @@ class Layout(Strict):
 
     layout: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9\-]{0,63}$", description="its identifier")]
     title: str
-    kind: Literal["archive", "texture", "mesh", "sprite"]
+    kind: Literal["archive", "texture", "mesh", "sprite", "screen"]
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)
@@ -181,6 +182,11 @@ class Layout(Strict):
                 self._check_pixels(part, known, values)
             if isinstance(part, FramesPart):
                 self._check_frames(part, known, values)
+            if isinstance(part, AreasPart):
+                table = known.get(part.of)
+                if not isinstance(table, TablePart):
+                    raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
+                check_areas(part, table)
         kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
         if self.kind == "archive" and sum(kinds) != 1:
             raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
@@ -188,9 +194,14 @@ class Layout(Strict):
             self._check_mesh(known)
         if self.kind == "sprite" and sum(isinstance(part, FramesPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'sprite' has one part 'frames'")
+        if self.kind == "screen" and [len(self._parts(AreasPart)), len(self._parts(PixelsPart))] != [1, 1]:
+            raise ValueError("a layout of kind 'screen' has one part 'areas' and one part 'pixels'")
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'texture' has one part 'pixels'")
         return self
+
+    def _parts(self, kind: type[Any]) -> list[Part]:
+        return [part for part in self.parts if isinstance(part, kind)]
 
     def _check_mesh(self, known: Mapping[str, Part]) -> None:
         streams = [part for part in self.parts if isinstance(part, VerticesPart)]

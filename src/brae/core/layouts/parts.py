@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, Discriminator, Field, Tag, model_validator
 
 from brae.core.compression import names as packer_names
+from brae.core.layouts.areas import AreasPart
 from brae.core.layouts.fields import (
     BytesPart,
     Column,
@@ -283,8 +284,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "frames", "pixels", "vertices", "indices", "bytes",
-    "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "frames", "pixels", "vertices", "indices",
+    "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -298,7 +299,8 @@ Part = Annotated[
     | Annotated[NamesPart, Tag("names")]
     | Annotated[MembersPart, Tag("members")]
     | Annotated[PixelsPart, Tag("pixels")]
-    | Annotated[FramesPart, Tag("frames")],
+    | Annotated[FramesPart, Tag("frames")]
+    | Annotated[AreasPart, Tag("areas")],
     Discriminator(
         _part_kind,
         custom_error_type="part_kind",

@@ -10,6 +10,7 @@ import numpy as np
 
 from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, TruncatedError
 from brae.core.layouts import expressions
+from brae.core.layouts.areas import AreasPart
 from brae.core.layouts.chunks import Chunks, walk_chunks
 from brae.core.layouts.digits import BASES, as_text, number_of
 from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
@@ -252,8 +253,8 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             end = min(end + -end % part.align, source.size)
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end
-    if isinstance(part, FramesPart) and not part.own:
-        # Its frames lie in the picture that they are cut out of.
+    if isinstance(part, AreasPart) or (isinstance(part, FramesPart) and not part.own):
+        # What they are lies in a table, and in the picture that frames are cut out of.
         parsed.regions[part.name] = Region(part, part.file, start, start)
         return start
     if isinstance(part, PixelsPart | FramesPart):

@@ -12,6 +12,7 @@ from PIL import Image
 from pydantic import ValidationError
 
 from brae.core.assets.base import Context, ExchangeFile, Version, Viewed
+from brae.core.assets.said import check
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sprite import matching
 from brae.core.assets.sprite.described import SpriteFile
@@ -64,6 +65,13 @@ def true_colours(shape: writers.Shape, name: str) -> np.ndarray:
         rgb = np.rint(np.stack([five[0], (rgb[..., 1] >> 2) * 255 / 63, five[1]], axis=-1)).astype(int)
     alpha = np.full(shape.indices.shape, 255) if name == "gull" else np.where(shape.indices == 0, 0, 255)
     return np.dstack([rgb, alpha]).astype(np.uint8)
+
+
+@pytest.mark.parametrize("name", LAYOUTS)
+def test_what_the_layouts_say_is_known(name: str) -> None:
+    assert list(check(LAYOUTS[name])) == []
+    wrong = parse(writers.PUFF.replace("format: index8", "format: index9"))
+    assert ["format" in place for place, _, _ in check(wrong)] == [True]
 
 
 @pytest.mark.parametrize("name", LAYOUTS)
@@ -123,6 +131,21 @@ def test_one_painted_frame_changes_that_frame_alone(name: str) -> None:
                     file.parsed.content("shapes")[old.start : old.end]
                     == again.parsed.content("shapes")[new.start : new.end]
                 )
+
+
+def test_an_index_that_is_clear_is_no_change() -> None:
+    clear = parse(writers.PUFF.replace("format: rgb8}", "format: rgb8, clear: 0}"))
+    shapes = [writers.Shape(shape.indices.copy(), shape.anchor, shape.ticks) for shape in SHAPES]
+    data = writers.puff(shapes, COLOURS)
+    file = KIND.read(data, Context(Library(), "a.puf", layout=clear))
+    assert not file.sprite.frames[0].picture[0, 0].any()
+    _, encoded = KIND.match(file, Version(KIND.send(file)), KIND.recipe(file).model_dump())
+    assert encoded.data == data
+    cells = matching.split(file, sent(file))
+    cells[2][9:11, 6:8] = (*COLOURS[60], 255)
+    _, again = matched(file, png(matching.arranged(file, cells)))
+    kept = [old.raw.tobytes() == new.raw.tobytes() for old, new in zip(file.stored, again.stored, strict=True)]
+    assert kept == [number != 2 for number in range(len(shapes))]
 
 
 def test_indices_that_stand_twice_are_kept() -> None:

@@ -430,10 +430,9 @@ def _shown(one: Stored, pixel_format: PixelFormat) -> Picture:
     height, width = one.drawn.shape
     if not height or not width:
         return np.zeros((height, width, 4), np.uint8)
-    picture = formats.shown(pixel_format.decode(one.raw.tobytes(), width, height))
-    if not one.drawn.all():
-        picture = picture.copy()
-        picture[~one.drawn] = 0
+    picture = formats.shown(pixel_format.decode(one.raw.tobytes(), width, height)).copy()
+    # What is clear has one colour, whether it is not drawn or drawn in an entry that is clear.
+    picture[~one.drawn | (picture[..., 3] == 0)] = 0
     return picture
 
 

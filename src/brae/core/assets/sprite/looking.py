@@ -91,7 +91,7 @@ def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) ->
     ]
     if viewed.edit is not None and len(viewed.edit.sprite.frames) == len(frames):
         before = matching.shown(viewed.original)
-        after = _as_shown(viewed.original, viewed.edit)
+        after = as_shown(viewed.original, viewed.edit)
         for view, a, b in zip(frames, before, after, strict=True):
             view.painted = not np.array_equal(a, b)
         for one in matching.drifts(viewed.original, after):
@@ -109,7 +109,7 @@ def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) ->
     )  # fmt: skip
 
 
-def _as_shown(original: SpriteFile, edit: SpriteFile) -> list[Picture]:
+def as_shown(original: SpriteFile, edit: SpriteFile) -> list[Picture]:
     """An edit's frames on the original's canvas; what lies beyond it is cut off."""
     if original.sheet is not None:
         return [one.picture for one in edit.sprite.frames]

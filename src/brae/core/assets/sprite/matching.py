@@ -96,7 +96,9 @@ def texture_of(original: SpriteFile) -> TextureFile:
     pixel_format: Any = original.format
     palette = original.palette
     clear = bool((picture[..., 3] == 0).any()) or any(not one.drawn.all() for one in original.stored)
-    if clear and palette is not None and palette[:, 3].min() > 0:
+    if palette is not None and palette[:, 3].min() == 0:
+        pixel_format = pixel_format.with_palette(np.where(palette[:, 3:] == 0, 0, palette).astype(np.uint8))
+    elif clear and palette is not None:
         # What is not drawn has no number; here it needs one.
         none = np.zeros((1, 4), np.uint8)
         pixel_format = formats.get("index8").with_palette(np.concatenate([palette[:255], none]))  # type: ignore[attr-defined]

@@ -1,0 +1,62 @@
+"""The part of a screen: rectangles on its picture that act, as records of a table."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field, model_validator
+
+from brae.core.layouts.fields import Hidden, Name, check_inside
+from brae.core.layouts.pixels import beside
+from brae.core.layouts.records import Records
+
+#: where a rectangle is; the far edges are the first pixels that no longer belong to it
+PLACE_ROLES = ("area-x", "area-y", "area-width", "area-height", "area-right", "area-bottom")
+#: what else is said of one, as numbers
+NUMBER_ROLES = (
+    "action",
+    "target",
+    "shows",
+    "area-order",
+    "cursor-up",
+    "cursor-down",
+    "cursor-left",
+    "cursor-right",
+)
+
+
+class AreasPart(Hidden):
+    """Rectangles on a screen's picture; they lie in a table, and take no bytes themselves."""
+
+    areas: Name
+    of: Name = Field(description="the table whose records are the rectangles")
+    grid: Annotated[int, Field(ge=1, le=256)] = Field(1, description="places are multiples of so many pixels")
+    least: Annotated[int, Field(ge=1, le=1024)] = Field(1, description="the smallest side that a cursor meets")
+    target: str | None = Field(
+        None, description="how the item is called to which a target leads: '{number:04}', with {folder} of this one"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.areas
+
+    @model_validator(mode="after")
+    def _named(self) -> AreasPart:
+        if self.target is not None:
+            check_inside(self.target)
+            self.item("a/b", 0)
+        return self
+
+    def item(self, name: str, number: int) -> str | None:
+        """The name of the item to which a target of the item ``name`` leads; None where none is said."""
+        return None if self.target is None else beside(self.target, name, number=number)
+
+
+def check_areas(part: AreasPart, table: Records) -> None:
+    """A rectangle has a place and sides. Raises ValueError."""
+    roles = {str(leaf.meant.role) for leaf in table.leaves if leaf.meant.role}
+    for near, size, far in (("area-x", "area-width", "area-right"), ("area-y", "area-height", "area-bottom")):
+        if near not in roles:
+            raise ValueError(f"the rectangles of '{part.of}' need the role {near}")
+        if (size in roles) == (far in roles):
+            raise ValueError(f"the rectangles of '{part.of}' need one of the roles {size} and {far}")
