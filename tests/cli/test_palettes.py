@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from brae.core.palettes.files import read
+from brae.core.assets.palette.riff import read
 from tests.cli.test_cli import brae
 from tests.core.find.photos import pieces
 

@@ -25,11 +25,14 @@ from brae.work.items import (
     edited_asset,
     item_kind,
     look_at,
+    needed_by,
     neighbour,
     original_asset,
     original_bytes,
+    others_of,
     version_of,
 )
+from brae.work.others import told, users_of
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -63,6 +66,7 @@ def change_edit(
     """
     for _ in range(_TRIES):
         edit = workspace.edit(project_id, address)
+        before = _seen_by_others(edit)
         if not change(edit):
             return False
         if encode:
@@ -80,8 +84,41 @@ def change_edit(
             continue
         workspace.ledger.keep_edit(edit)
         _tell(workspace, project_id, address)
+        if _seen_by_others(edit) != before:
+            _renew(workspace, project_id, address)
         return True
     raise ChangedError("The edit changes all the time.", address=address, remedy="Try again in a moment.")
+
+
+def _seen_by_others(edit: Edit) -> tuple[object, ...]:
+    """What of an edit counts for items that are read with it, or with which it is read."""
+    return edit.in_work, edit.position > 0, edit.encoded_sha256
+
+
+def _renew(workspace: Workspace, project_id: str, address: str) -> None:
+    """Encode the edits anew that are read with this item, and those with which it is read."""
+    project, found = workspace.project(project_id), workspace.find(project_id, address)
+    if not any(layout.has_others for layout in workspace.project_library(project).layouts.values()):
+        return
+    reading = {one.member.address for one in users_of(workspace, project, found)}
+    with workspace.database.session() as session:
+        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work, Edit.position > 0)
+        addresses = [one for one in session.scalars(query) if one in reading]
+    for other in [*addresses, *needed_by(workspace, project, found)]:
+        change_edit(workspace, project_id, other, lambda edit: True, refuse=False)
+
+
+def add_version(workspace: Workspace, project_id: str, address: str, what: str) -> None:
+    """A version more of an item in work that holds the same as the one in use, or as the original."""
+
+    def add(edit: Edit) -> bool:
+        if not edit.position:
+            original = asset_at(workspace, project_id, address)
+            workspace.blobs.put(kind_of(edit.kind).send(original).data)
+        _add_step(edit, what)
+        return True
+
+    change_edit(workspace, project_id, address, add)
 
 
 def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
@@ -353,7 +390,8 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
     def replace(edit: Edit) -> bool:
         kind = kind_of(edit.kind)
         beside = dict(edit.current.beside) if edit.current else {}
-        made = edited_asset(workspace, kind, original, edit) if edit.current else None
+        others = others_of(workspace, workspace.project(project_id), workspace.find(project_id, address))
+        made = edited_asset(workspace, kind, original, edit, others) if edit.current else None
         try:
             words = kind.check_beside(original, made, part, ExchangeFile(name, data) if data else None)
         except BraeError as error:
@@ -480,7 +518,9 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     project = workspace.project(edit.project_id)
     found = workspace.find(edit.project_id, edit.address)
     kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
-    sheet, made = kind.match(original, version_of(workspace, step), edit.recipe)
+    others = others_of(workspace, project, found)
+    sheet, made = kind.match(original, version_of(workspace, step, others), edit.recipe)
+    sheet = told(workspace, project, found, made.data, sheet)
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump()
     edit.encoded_sha256 = workspace.blobs.put(made.data)
@@ -488,7 +528,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         neighbour(workspace, found, name).member.address: workspace.blobs.put(data)
         for name, data in made.elsewhere.items()
     }
-    if made.data == original_bytes(workspace, project, found) and kind.unchanged(original, made):
+    if made.data == original_bytes(workspace, project, found) and kind.unchanged(original, made) and not others:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"

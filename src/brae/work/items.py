@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import select
@@ -161,10 +161,13 @@ def look_at(
     here = workspace.edit_or_none(project_id, address) if edit else None
     if here is None or here.current is None or here.encoded_sha256 is None:
         return kind, Viewed(original)
-    # The same stub may go with other parts elsewhere, so those count as well.
-    version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()))
-    made = workspace.remembered(kind, (*key, *version), lambda: edited_asset(workspace, kind, original, here))
-    return kind, Viewed(original, made, version_of(workspace, here.current))
+    # The same stub may go with other parts elsewhere, so those count as well; and so does what it is read with.
+    others = others_of(workspace, project, found, library)
+    version = (here.encoded_sha256, *sorted(here.encoded_elsewhere.values()), *map(hash, others.values()))
+    made = workspace.remembered(
+        kind, (*key, *version), lambda: edited_asset(workspace, kind, original, here, others)
+    )
+    return kind, Viewed(original, made, version_of(workspace, here.current, others))
 
 
 def preview_of(workspace: Workspace, project_id: str, address: str, query: Query) -> Preview:
@@ -190,13 +193,14 @@ def preview_of(workspace: Workspace, project_id: str, address: str, query: Query
     return made
 
 
-def version_of(workspace: Workspace, step: EditStep) -> Version:
-    """One version of an edit, with the bytes of its files."""
+def version_of(workspace: Workspace, step: EditStep, others: Mapping[str, bytes] | None = None) -> Version:
+    """One version of an edit, with the bytes of its files; ``others``: what it is read with, as that will be."""
     return Version(
         ExchangeFile(step.file_name, workspace.blobs.get(step.file_sha256)),
         tuple(step.remedies),
         step.choices,
         {part: ExchangeFile(name, workspace.blobs.get(sha256)) for part, (sha256, name) in step.beside.items()},
+        others or {},
     )
 
 
@@ -239,12 +243,52 @@ def neighbour(workspace: Workspace, found: Located, name: str) -> Located:
     return Located(row[0], row[1])
 
 
-def edited_asset(workspace: Workspace, kind: AssetKind[Any], original: Any, edit: Edit) -> Any:
-    """What an edit was encoded as. Raises NotFoundError where no file has come back yet."""
+def others_of(
+    workspace: Workspace, project: Project, found: Located, library: Library | None = None
+) -> dict[str, bytes]:
+    """The items with whose bytes one is read and that are edited: their names, and their bytes as they will be."""
+    result: dict[str, bytes] = {}
+    for name, edit in _needed(workspace, project, found, library or workspace.project_library(project)):
+        if edit is not None and edit.in_work and edit.position and edit.encoded_sha256 and edit.state != "same":
+            result[name] = workspace.blobs.get(edit.encoded_sha256)
+    return result
+
+
+def needed_by(workspace: Workspace, project: Project, found: Located) -> list[str]:
+    """The addresses of the edited items with whose bytes one is read."""
+    needed = _needed(workspace, project, found, workspace.project_library(project))
+    return [edit.address for _, edit in needed if edit is not None and edit.in_work and edit.position]
+
+
+def _needed(
+    workspace: Workspace, project: Project, found: Located, library: Library
+) -> list[tuple[str, Edit | None]]:
+    layout = library.layouts.get(found.member.container or "")
+    result: list[tuple[str, Edit | None]] = []
+    for name in layout.others(found.member.name) if layout is not None else ():
+        try:
+            other = neighbour(workspace, found, name)
+        except NotFoundError:
+            continue
+        result.append((name, workspace.edit_or_none(project.id, other.member.address)))
+    return result
+
+
+def edited_asset(
+    workspace: Workspace,
+    kind: AssetKind[Any],
+    original: Any,
+    edit: Edit,
+    others: Mapping[str, bytes] | None = None,
+) -> Any:
+    """What an edit was encoded as; ``others``: what it is read with, as that will be.
+
+    Raises NotFoundError where no file has come back yet.
+    """
     if edit.encoded_sha256 is None:
         raise NotFoundError("No file has come back yet.", address=edit.address)
     elsewhere = {
         workspace.find(edit.project_id, address).member.name: workspace.blobs.get(sha256)
         for address, sha256 in edit.encoded_elsewhere.items()
     }
-    return kind.again(original, Encoded(workspace.blobs.get(edit.encoded_sha256), elsewhere))
+    return kind.again(original, Encoded(workspace.blobs.get(edit.encoded_sha256), elsewhere, others or {}))

@@ -37,3 +37,14 @@ def marked(sheet: MatchSheet, rules: Iterable[Rule], edit: Edit) -> MatchSheet:
 
     findings = [finding.model_copy(update={"meant": is_meant(finding.id)}) for finding in sheet.findings]
     return sheet.model_copy(update={"findings": findings})
+
+
+def standing(edit: Edit, severity: str) -> list[str]:
+    """Titles of an edit's findings of one severity that no applied remedy puts right."""
+    return [
+        finding["title"]
+        for finding in (edit.sheet or {}).get("findings", [])
+        if finding["severity"] == severity
+        and not finding.get("meant")
+        and not (finding["remedy"] and finding["remedy"]["applied"])
+    ]

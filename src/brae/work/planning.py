@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -24,6 +25,8 @@ from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import copies
+from brae.work.items import needed_by
+from brae.work.meant import standing
 from brae.work.outward import Outward
 from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Located, Workspace
@@ -131,9 +134,10 @@ class Planner:
         with self.workspace.database.session() as session:
             edits = list(session.scalars(query))
         self.ticker.begin(len(edits), "edits")
+        reasons = {edit.address: _left_out(edit) for edit in edits}
         for edit in edits:
             self.ticker.tick()
-            reason = _left_out(edit)
+            reason = reasons[edit.address] or self._without_others(edit, reasons)
             if reason is not None:
                 result.left_out[edit.address] = reason
                 continue
@@ -152,13 +156,13 @@ class Planner:
             entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, edit.recipe)
             result.edits.append(edit.address)
-            standing = _standing(edit, "shows")
+            told = standing(edit, "shows")
             winner = found.member.winner
             own = winner is not None and copies.is_own(self.workspace, self.project.id, winner)
             if winner is not None and not own and not self._loose_way():
-                standing.append(f"the game uses another copy: {found.member.winner}")
-            if standing:
-                result.warnings[edit.address] = standing[0]
+                told.append(f"the game uses another copy: {found.member.winner}")
+            if told:
+                result.warnings[edit.address] = told[0]
         targets = self._targets(work, result)
         result.files = [target.plan for target in targets]
         if not result.faults:
@@ -168,6 +172,17 @@ class Planner:
             result.up_to_date = not targets
             result.asks = [words for target in targets if (words := _asks(target.plan))]
         return result, targets
+
+    def _without_others(self, edit: Edit, reasons: Mapping[str, str | None]) -> str | None:
+        """Why an edit cannot be built that was encoded for another one (its palette) which is left out."""
+        try:
+            found = self.workspace.find(self.project.id, edit.address)
+        except BraeError:
+            return None  # told where it is built
+        for address in needed_by(self.workspace, self.project, found):
+            if reasons.get(address) is not None:
+                return f"it is made for {address.rpartition('//')[2]}, which is left out"
+        return None
 
     def _number(self, found: Located) -> int:
         """An item's number in its archive; of a loose file that is 0."""
@@ -357,16 +372,5 @@ def _left_out(edit: Edit) -> str | None:
         return "it is equal to the original"
     if edit.encoded_sha256 is None:
         return edit.fault or "it could not be encoded"
-    stops = _standing(edit, "stops")
+    stops = standing(edit, "stops")
     return f"the game would refuse it: {stops[0]}" if stops else None
-
-
-def _standing(edit: Edit, severity: str) -> list[str]:
-    """Titles of an edit's findings of one severity that no applied remedy puts right."""
-    return [
-        finding["title"]
-        for finding in (edit.sheet or {}).get("findings", [])
-        if finding["severity"] == severity
-        and not finding.get("meant")
-        and not (finding["remedy"] and finding["remedy"]["applied"])
-    ]

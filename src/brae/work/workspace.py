@@ -136,6 +136,8 @@ class Workspace:
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}
+        #: how items look with what another edit changes, by what was compared
+        self.compared: dict[tuple[Any, ...], tuple[float, float, float]] = {}
         self._viewed: OrderedDict[Version, tuple[Any, int]] = OrderedDict()
         #: of a game file: the database's version, whether its original is kept whole, else what it is on disk,
         #: and what tells that state

@@ -23,6 +23,8 @@ from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 from tests.core.assets.mesh.models import LAYOUT, lighthouse
 from tests.core.assets.mesh.models import written as model_file
+from tests.core.assets.palette.test_palette import FILE as COLOURS
+from tests.core.assets.palette.test_palette import LAYOUT as COLOURS_LAYOUT
 from tests.core.assets.screen.test_screen import BUTTONS, menu
 from tests.core.assets.screen.test_screen import LAYOUT as MENU
 from tests.core.assets.sprite import writers
@@ -61,6 +63,11 @@ def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Models]:
         "screen": _archive(
             folder / "menus.zip", {f"menu_{n}.men": menu(BUTTONS[: n % 4]) for n in range(12)}, [MENU]
         ),
+        "palette": _archive(
+            folder / "colours.zip",
+            {f"colours_{n}.clr": COLOURS[:-2] + bytes([n, n]) for n in range(12)},
+            [COLOURS_LAYOUT],
+        ),
         "sprite": _archive(folder / "sprites.zip", walks, [writers.PUFF, writers.GULL, writers.SHEET]),
     }
 
@@ -77,14 +84,14 @@ def _archive(path: Path, files: dict[str, bytes], layouts: list[str]) -> Models:
 
 
 def test_kinds_are_found_by_themselves_and_in_order() -> None:
-    assert list(kinds()) == ["texture", "screen", "sprite", "sound", "text", "mesh"]
+    assert list(kinds()) == ["texture", "screen", "sprite", "sound", "text", "mesh", "palette"]
     for kind in kinds().values():
         assert kind_of(kind.id) is kind
         assert declared(kind.facts)
         assert kind.exchange or kind.rebuild.__qualname__.startswith("AssetKind"), "what is edited is written again"
         assert issubclass(kind.query, Query)
         assert {one.suffix for one in kind.exchange} == {one.suffix.lower() for one in kind.exchange}
-    with pytest.raises(NotFoundError, match="texture, screen, sprite, sound, text, mesh"):
+    with pytest.raises(NotFoundError, match="texture, screen, sprite, sound, text, mesh, palette"):
         kind_of("smell")
 
 

@@ -13,9 +13,10 @@ from hypothesis import strategies as st
 from PIL import Image
 from skimage.color import deltaE_ciede2000, rgb2lab
 
+from brae.core.assets.palette.riff import read
 from brae.core.errors import FormatError
 from brae.core.palettes.best import Palette, Reserved, best, distinct, mapped, storable
-from brae.core.palettes.files import described, indexed, read, written
+from brae.core.palettes.files import described, indexed, written
 from brae.core.palettes.loss import loss
 
 

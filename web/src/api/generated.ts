@@ -696,6 +696,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/spoilt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Spoilt By Edit
+         * @description The items that look otherwise when this edit is built, those that nobody has seen to first.
+         */
+        get: operations["spoilt_by_edit_api_projects__project_id__edits_spoilt_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/spoilt/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Spoilt Picture
+         * @description An item as it looks now, or with the edit of the item ``by``; closely, where that changes something.
+         */
+        get: operations["spoilt_picture_api_projects__project_id__edits_spoilt_picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/spoilt/remap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remap Spoilt
+         * @description Items that this edit spoils made edits of their own, in the nearest colours, as a job; all by default.
+         */
+        post: operations["remap_spoilt_api_projects__project_id__edits_spoilt_remap_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/test-colours": {
         parameters: {
             query?: never;
@@ -1070,6 +1130,46 @@ export interface paths {
          * @description Look through the game again: its files as they are now; edits are kept.
          */
         post: operations["open_again_api_projects__project_id__open_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/palette/colour": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Palette: colour
+         * @description Another colour for an entry.
+         */
+        put: operations["palette_colour"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/palette/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Palette: entries
+         * @description A question without more words.
+         */
+        get: operations["palette_entries"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1970,6 +2070,23 @@ export interface components {
             state: "waiting" | "ready" | "attention" | "same";
             /** Steps */
             steps: components["schemas"]["brae__api__schemas__edits__StepView"][];
+        };
+        /**
+         * EntryView
+         * @description An entry: its colour as #rrggbb, what it became, and what it is reserved for.
+         */
+        EntryView: {
+            /**
+             * Clear
+             * @default false
+             */
+            clear: boolean;
+            /** Colour */
+            colour: string;
+            /** Edit */
+            edit: string;
+            /** Reserved */
+            reserved?: string | null;
         };
         /**
          * Envelope
@@ -3526,6 +3643,24 @@ export interface components {
             name: string;
             /** Start */
             start: number;
+        };
+        /**
+         * SpoiltView
+         * @description An item that looks otherwise with an edit: the share of its pixels, and how far those are off (CIEDE2000).
+         */
+        SpoiltView: {
+            /** Address */
+            address: string;
+            /** Edited */
+            edited: boolean;
+            /** Mean */
+            mean: number;
+            /** Most */
+            most: number;
+            /** Name */
+            name: string;
+            /** Share */
+            share: number;
         };
         /**
          * Spoken
@@ -5290,6 +5425,112 @@ export interface operations {
             };
         };
     };
+    spoilt_by_edit_api_projects__project_id__edits_spoilt_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpoiltView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    spoilt_picture_api_projects__project_id__edits_spoilt_picture_get: {
+        parameters: {
+            query: {
+                address: string;
+                by: string;
+                after?: boolean;
+                closely?: boolean;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remap_spoilt_api_projects__project_id__edits_spoilt_remap_post: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Addresses"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test_colours_api_projects__project_id__edits_test_colours_put: {
         parameters: {
             query?: never;
@@ -5931,6 +6172,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    palette_colour: {
+        parameters: {
+            query: {
+                index: number;
+                colour: string;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    palette_entries: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryView"][];
                 };
             };
             /** @description Default Response */

@@ -11,11 +11,12 @@ from starlette.concurrency import run_in_threadpool
 from brae.api.routes import Work
 from brae.api.schemas.common import JobView
 from brae.api.schemas.edits import EditChoices as Choices
-from brae.api.schemas.edits import EditView, GiveTo, Meant, Position, Remedies, StepView, TestColours
+from brae.api.schemas.edits import EditView, GiveTo, Meant, Position, Remedies, SpoiltView, StepView, TestColours
 from brae.api.schemas.items import Addresses
 from brae.core.assets.base import HEAD, AssetKind
 from brae.core.assets.registry import kind_of
 from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.texture.files import write_image
 from brae.core.errors import LimitError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.jobs import Job
@@ -39,6 +40,7 @@ from brae.work.edits import (
 )
 from brae.work.items import item_kind
 from brae.work.matching import say_meant
+from brae.work.remapping import remap, seen, spoilt
 
 #: larger files are looked at before the rest of them is taken
 LARGE_UPLOAD = 64 << 20
@@ -71,6 +73,35 @@ def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     """The edit of an item as the page shows it."""
     found, edit = workspace.find(project_id, address), workspace.edit(project_id, address)
     return edit_view(workspace, edit, found.member.name, workspace.library_of(project_id))
+
+
+@router.get("/spoilt")
+def spoilt_by_edit(project_id: str, address: str, workspace: Work) -> list[SpoiltView]:
+    """The items that look otherwise when this edit is built, those that nobody has seen to first."""
+    return [SpoiltView.model_validate(one) for one in spoilt(workspace, project_id, address)]
+
+
+@router.get("/spoilt/picture", responses={200: {"content": {"image/png": {}}}}, response_class=Response)
+def spoilt_picture(
+    project_id: str, address: str, by: str, workspace: Work, after: bool = False, closely: bool = True
+) -> Response:
+    """An item as it looks now, or with the edit of the item ``by``; closely, where that changes something."""
+    picture = seen(workspace, project_id, address, by, after=after, closely=closely)
+    return Response(write_image(picture, quick=True), media_type="image/png", headers={"Cache-Control": "no-store"})
+
+
+@router.post("/spoilt/remap", status_code=202)
+def remap_spoilt(project_id: str, address: str, request: Addresses, workspace: Work) -> JobView:
+    """Items that this edit spoils made edits of their own, in the nearest colours, as a job; all by default."""
+    name = workspace.find(project_id, address).member.name
+    job, _ = workspace.jobs.start(
+        "remap",
+        f"Re-mapping what {name} changes",
+        lambda job: vars(remap(workspace, project_id, address, request.addresses, job)),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
 
 
 @router.get("")

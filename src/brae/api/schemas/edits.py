@@ -37,6 +37,17 @@ class StepView(Row):
     made: datetime
 
 
+class SpoiltView(Row):
+    """An item that looks otherwise with an edit: the share of its pixels, and how far those are off (CIEDE2000)."""
+
+    address: str
+    name: str
+    share: float
+    mean: float
+    most: float
+    edited: bool
+
+
 class EditView(BaseModel):
     """An item in work."""
 

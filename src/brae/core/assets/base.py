@@ -99,6 +99,8 @@ class Version:
     choices: Mapping[str, Any] = field(default_factory=dict)
     #: files that replace parts of it, by the kind's own names for those
     beside: Mapping[str, ExchangeFile] = field(default_factory=dict)
+    #: other items with whose bytes it is read, by their names, as they will be in the game
+    others: Mapping[str, bytes] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -107,6 +109,13 @@ class Encoded:
 
     data: bytes
     elsewhere: Mapping[str, bytes] = field(default_factory=dict)
+    #: other items with whose bytes it is read, as they will be; they are written by their own edits
+    others: Mapping[str, bytes] = field(default_factory=dict)
+
+
+def fetching(fetch: Fetch, others: Mapping[str, bytes]) -> Fetch:
+    """A fetch that gives ``others`` for the items of those names."""
+    return lambda name: others[name] if name in others else fetch(name)
 
 
 @dataclass(frozen=True)

@@ -46,7 +46,7 @@ from brae.core.layouts.parts import (
     TablePart,
     TreePart,
 )
-from brae.core.layouts.pixels import PaletteOf, PixelsPart
+from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, leaves_of
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
@@ -111,7 +111,7 @@ class Layout(Strict):
 
     layout: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9\-]{0,63}$", description="its identifier")]
     title: str
-    kind: Literal["archive", "texture", "mesh", "sprite", "screen"]
+    kind: Literal["archive", "texture", "mesh", "sprite", "screen", "palette"]
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)
@@ -194,6 +194,8 @@ class Layout(Strict):
             self._check_mesh(known)
         if self.kind == "sprite" and sum(isinstance(part, FramesPart) for part in self.parts) != 1:
             raise ValueError("a layout of kind 'sprite' has one part 'frames'")
+        if self.kind == "palette" and len(self._parts(ColoursPart)) != 1:
+            raise ValueError("a layout of kind 'palette' has one part 'colours'")
         if self.kind == "screen" and [len(self._parts(AreasPart)), len(self._parts(PixelsPart))] != [1, 1]:
             raise ValueError("a layout of kind 'screen' has one part 'areas' and one part 'pixels'")
         if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
@@ -578,6 +580,21 @@ class Layout(Strict):
     def only(self, kind: type[Any]) -> Any:
         """The one part of a kind (members, pixels), or None."""
         return next((part for part in self.parts if isinstance(part, kind)), None)
+
+    @cached_property
+    def _palettes(self) -> list[PaletteOf]:
+        """The palettes that other items hold."""
+        found = [part.palette for part in self.parts if isinstance(part, PixelsPart | FramesPart)]
+        return [one for one in found if one is not None and one.file is not None]
+
+    @property
+    def has_others(self) -> bool:
+        """Whether such items are read with the bytes of others."""
+        return bool(self._palettes)
+
+    def others(self, name: str) -> list[str]:
+        """The names of the items with whose bytes the item ``name`` is read, as far as the layout says them."""
+        return [one.item(name) for one in self._palettes]
 
     @cached_property
     def signs(self) -> Signs:

@@ -24,7 +24,7 @@ from brae.core.layouts.fields import (
 from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import Steps
-from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, check_columns
 
 
@@ -284,8 +284,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "areas", "frames", "pixels", "vertices", "indices",
-    "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "colours", "frames", "pixels", "vertices",
+    "indices", "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -300,7 +300,8 @@ Part = Annotated[
     | Annotated[MembersPart, Tag("members")]
     | Annotated[PixelsPart, Tag("pixels")]
     | Annotated[FramesPart, Tag("frames")]
-    | Annotated[AreasPart, Tag("areas")],
+    | Annotated[AreasPart, Tag("areas")]
+    | Annotated[ColoursPart, Tag("colours")],
     Discriminator(
         _part_kind,
         custom_error_type="part_kind",

@@ -59,6 +59,21 @@ class PaletteOf(Strict):
         return beside(self.file, name)
 
 
+class ColoursPart(Hidden):
+    """The entries of a palette that is a file of its own."""
+
+    colours: Name
+    size: Expression = Field(description="bytes of all entries")
+    format: str = Field(description="the pixel format of an entry")
+    reserved: dict[Annotated[int, Field(ge=0, le=65535)], str] = Field(
+        default_factory=dict, description="entries that are no colours to be chosen, and what each is for"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.colours
+
+
 class Elsewhere(Strict):
     """Where the larger levels of a streamed texture are: another file of the game, or one for each."""
 

@@ -27,7 +27,7 @@ from brae.core.layouts.parts import (
     TablePart,
     TreePart,
 )
-from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Records, resolved, shifts
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, rows_of, trimmed, walk
 from brae.core.layouts.streams import BlockSource, Described, blocks_of
@@ -286,7 +286,7 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
         parsed.tables[part.name] = parsed.chunks.rows
         size = parsed.chunks.end - start
     else:
-        assert isinstance(part, BytesPart | NamesPart)
+        assert isinstance(part, BytesPart | NamesPart | ColoursPart)
         if isinstance(part, NamesPart) and part.count is not None:
             size = _names_size(part, parsed, start)
         else:

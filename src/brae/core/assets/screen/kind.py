@@ -21,6 +21,7 @@ from brae.core.assets.base import (
     Sniffed,
     Version,
     Viewed,
+    fetching,
 )
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.screen import matching
@@ -204,7 +205,7 @@ class ScreenKind(AssetKind[ScreenFile]):
         return matching.match(original, version, recipe)
 
     def again(self, original: ScreenFile, encoded: Encoded) -> ScreenFile:
-        return read(original.layout, encoded.data, original.name, original.fetch)
+        return read(original.layout, encoded.data, original.name, fetching(original.fetch, encoded.others))
 
     def check_beside(
         self, original: ScreenFile, edit: ScreenFile | None, part: str, file: ExchangeFile | None

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.base import Encoded, Version
+from brae.core.assets.base import Encoded, Version, fetching
 from brae.core.assets.screen.screen import Area, ScreenFile, from_json, read
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.assets.texture.kind import KIND as TEXTURE
@@ -29,16 +29,17 @@ def match(original: ScreenFile, version: Version, recipe: Mapping[str, Any]) -> 
     beside = {part: file for part, file in version.beside.items() if part != PART}
     sheet, made = TEXTURE.match(
         original.picture,
-        Version(version.file, own, version.choices, beside),
+        Version(version.file, own, version.choices, beside, version.others),
         original.picture.recipe().model_dump(),
     )
     file = version.beside.get(PART)
     wanted = original.areas if file is None else from_json(file.data, file.name)
-    head = original.picture.again(made.data, made.elsewhere).header
+    fetch = fetching(original.fetch, version.others)
+    head = TEXTURE.again(original.picture, made).header
     areas, findings = put_right(original, wanted, version.remedies, head.width, head.height)
     data = made.data
     if areas != original.areas:
-        data = read(original.layout, data, original.name, original.fetch).rewrite(areas)
+        data = read(original.layout, data, original.name, fetch).rewrite(areas)
     changed = sum(area not in original.areas for area in areas) + max(0, len(original.areas) - len(areas))
     lines = [
         Property.of("Rectangles", str(len(original.areas)), str(len(wanted)), str(len(areas)), matters=False),
@@ -46,7 +47,7 @@ def match(original: ScreenFile, version: Version, recipe: Mapping[str, Any]) -> 
     ]
     properties = [*sheet.properties, *lines]
     return sheet.model_copy(update={"properties": properties, "findings": [*sheet.findings, *findings]}), Encoded(
-        data, made.elsewhere
+        data, made.elsewhere, version.others
     )
 
 

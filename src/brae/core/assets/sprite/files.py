@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from PIL import Image, ImageSequence, UnidentifiedImageError
 
+from brae.core.assets.base import ExchangeFile
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.texture.files import read_image
 from brae.core.assets.texture.images import ImageFile
@@ -32,10 +33,15 @@ def read(data: bytes, name: str) -> ImageFile | Moving:
         moving = _moving(data, name)
         if moving is not None:
             return moving
+    return still(ExchangeFile(name, data))
+
+
+def still(file: ExchangeFile) -> ImageFile:
+    """A sheet that came back, or was put together of a moving file."""
     try:
-        return read_image(data, name)
+        return read_image(file.data, file.name)
     except BraeError as error:
-        raise error.at(name) from None
+        raise error.at(file.name) from None
 
 
 def _moving(data: bytes, name: str) -> Moving | None:

@@ -20,6 +20,7 @@ from brae.core.assets.base import (
     Sniffed,
     Version,
     Viewed,
+    fetching,
 )
 from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sheet import MatchSheet
@@ -154,7 +155,8 @@ class SpriteKind(AssetKind[SpriteFile]):
         return matching.match(original, version, recipe)
 
     def again(self, original: SpriteFile, encoded: Encoded) -> SpriteFile:
-        return described.read(original.layout, encoded.data, original.name, original.fetch)
+        fetch = fetching(original.fetch, encoded.others)
+        return described.read(original.layout, encoded.data, original.name, fetch)
 
     def mark(self, asset: SpriteFile, mark: str) -> Version:
         if mark not in MARKS:

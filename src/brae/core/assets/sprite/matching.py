@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.base import Encoded, ExchangeFile, Version
+from brae.core.assets.base import Encoded, ExchangeFile, Version, fetching
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.assets.sprite import files
 from brae.core.assets.sprite.described import SpriteFile, cut, paste, read
@@ -19,9 +19,9 @@ from brae.core.assets.texture import formats
 from brae.core.assets.texture.files import read_raw, write_image
 from brae.core.assets.texture.formats.indexed import nearest_entries
 from brae.core.assets.texture.images import ImageFile
-from brae.core.assets.texture.kind import KIND as TEXTURE
 from brae.core.assets.texture.metrics import ciede_map
 from brae.core.assets.texture.remedies import REMEDIES as TEXTURE_REMEDIES
+from brae.core.assets.texture.sheet import match as texture_match
 from brae.core.assets.texture.texture import Header, TextureFile
 from brae.core.sprites.drift import SURE, Drift, Shift
 from brae.core.sprites.drift import drift as drift_of
@@ -48,22 +48,26 @@ def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> 
         picture = arranged(original, cells)
         if image is None or not np.array_equal(image.picture, picture):
             file = ExchangeFile(f"{file.name.rpartition('.')[0]}.png", write_image(picture))
+    target = among(original, version.others)
     like = texture_of(original)
     own = tuple(name for name in remedies if name not in OWN_REMEDIES)
-    sheet, made = TEXTURE.match(like, Version(file, own), like.recipe().model_dump())
-    outside = _outside_palette(original, cells, findings)
+    sheet, made = texture_match(
+        files.still(file), like, like.recipe(), own, file.name,
+        target=texture_of(target) if target is not original else None,
+    )  # fmt: skip
+    outside = _outside_palette(target, cells, findings)
     findings[:0] = [one for one in sheet.findings if not outside or one.id != "outside-palette"]
     new_times = _times(original, times, remedies, findings)
     if original.sheet is not None:
         data = made.data
         properties = sheet.properties
     else:
-        result = like.again(made.data, made.elsewhere).picture()
-        frames = _frames(original, split(original, result), findings)
-        data = rewrite(original, frames)
+        result = texture_of(target).again(made.data, made.elsewhere).picture()
+        frames = _frames(target, split(original, result), findings)
+        data = rewrite(target, frames)
         properties = []
     if new_times is not None:
-        again = read(original.layout, data, original.name, original.fetch)
+        again = read(original.layout, data, original.name, target.fetch)
         data = rewrite(again, [replace(one, ms=ms) for one, ms in zip(again.sprite.frames, new_times, strict=True)])
     changed = (
         0 if cells is None else sum(not np.array_equal(a, b) for a, b in zip(cells, shown(original), strict=True))
@@ -74,7 +78,17 @@ def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> 
         ),
         Property.of("Frames painted on", "0", str(changed), str(changed), matters=False),
     ]
-    return MatchSheet(properties=[*lines, *properties], findings=findings), Encoded(data, made.elsewhere)
+    return MatchSheet(properties=[*lines, *properties], findings=findings), Encoded(
+        data, made.elsewhere, version.others
+    )
+
+
+def among(original: SpriteFile, others: Mapping[str, bytes]) -> SpriteFile:
+    """An original as it looks among other items as they will be: its palette may have other colours."""
+    if not others:
+        return original
+    data = rewrite(original, original.sprite.frames)
+    return read(original.layout, data, original.name, fetching(original.fetch, others))
 
 
 def _came(came: ImageFile | Moving, original: SpriteFile) -> str:

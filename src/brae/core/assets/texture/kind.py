@@ -235,12 +235,13 @@ class TextureKind(AssetKind[TextureFile]):
         }
         image = read_image(file.data, file.name)
         sheet, made = match(
-            image, original, wanted, version.remedies, file.name, replaced=replaced, normals=normals
-        )
-        return sheet, Encoded(made.data, made.elsewhere)
+            image, original, wanted, version.remedies, file.name, replaced=replaced, normals=normals,
+            target=among(original, version.others),
+        )  # fmt: skip
+        return sheet, Encoded(made.data, made.elsewhere, version.others)
 
     def again(self, original: TextureFile, encoded: Encoded) -> TextureFile:
-        return original.again(encoded.data, encoded.elsewhere)
+        return original.again(encoded.data, {**encoded.elsewhere, **encoded.others})
 
     def unchanged(self, original: TextureFile, encoded: Encoded) -> bool:
         return encoded.elsewhere == original.elsewhere
@@ -300,6 +301,14 @@ class TextureKind(AssetKind[TextureFile]):
         named = f"{mark}.png"
         beside = {str(level): ExchangeFile(named, write_image(own)) for level, own in levels.items()}
         return Version(ExchangeFile(named, write_image(picture)), beside=beside)
+
+
+def among(original: TextureFile, others: Mapping[str, bytes]) -> TextureFile:
+    """An original as it looks among other items as they will be: its palette may have other colours."""
+    if not others:
+        return original
+    data = original.rewrite(original.header, original.levels)
+    return original.again(data, {**original.elsewhere, **others})
 
 
 def _picture(file: ExchangeFile) -> Picture:

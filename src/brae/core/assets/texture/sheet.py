@@ -93,16 +93,19 @@ def match(
     *,
     replaced: dict[int, Picture] | None = None,
     normals: dict[Roughening, Picture] | None = None,
+    target: TextureFile | None = None,
 ) -> tuple[TextureSheet, Encoded]:
     """The match sheet of an edit, and the edit encoded like its original with the remedies applied.
 
-    ``replaced``: mip levels that a person made by hand; ``normals``: what the roughness of the others follows.
+    ``replaced``: mip levels that a person made by hand; ``normals``: what the roughness of the others follows;
+    ``target``: the original in the colours that its palette will have.
     """
+    target = target or original
     painted = apply_remedies(image.picture, original, remedies)
     exact = formats.as_precision(painted, original.header.format.precision)
     rough = roughened_levels(exact, recipe.levels, rule_of(recipe), normals or {})
-    encoded = encode_like(painted, original, recipe, replaced=rough | (replaced or {}))
-    result = original.again(encoded.data, encoded.elsewhere)
+    encoded = encode_like(painted, target, recipe, replaced=rough | (replaced or {}))
+    result = target.again(encoded.data, encoded.elsewhere)
     painted = formats.as_precision(painted, result.header.format.precision)
     edit = findings.Compared(image, original, recipe, remedies, name, result.size)
     sheet = TextureSheet(

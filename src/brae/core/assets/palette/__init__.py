@@ -1,0 +1,1 @@
+"""The kind of palettes that are files of their own."""

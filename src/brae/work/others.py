@@ -1,0 +1,150 @@
+"""Items that are read with the bytes of another, such as pictures with the palette that they share.
+
+An edit of that other item changes how they look. Those that are edited themselves are encoded for it as it will be;
+all others are told with what it does to them, so that nothing is spoilt silently.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+
+from brae.core.assets.base import AssetKind, Context, fetching
+from brae.core.assets.sheet import Finding, MatchSheet
+from brae.core.assets.texture.metrics import ciede_map
+from brae.core.errors import BraeError, NotFoundError
+from brae.core.layouts.library import Library
+from brae.store.models import ArchiveRow, Edit, Member, Project
+from brae.work.items import context_of, item_kind, neighbour, original_bytes
+from brae.work.meant import standing
+from brae.work.workspace import Located, Workspace
+
+#: longer sides are made smaller before two looks are compared
+_SIDE = 2048
+#: items that are looked at, and of which it is told by name
+_MOST, _NAMED = 500, 4
+#: comparisons that are remembered
+_REMEMBERED = 4096
+
+
+@dataclass(frozen=True)
+class Spoilt:
+    """An item that looks otherwise: the share of its pixels, and their CIEDE2000 in the mean and at most."""
+
+    address: str
+    name: str
+    share: float
+    mean: float
+    most: float
+    #: it is edited itself, so that it is encoded for the new bytes
+    edited: bool
+
+
+def users_of(workspace: Workspace, project: Project, found: Located) -> list[Located]:
+    """The items that are read with the bytes of this one."""
+    library = workspace.project_library(project)
+    named = [layout.layout for layout in library.layouts.values() if layout.has_others]
+    if not named:
+        return []
+    query = (
+        select(Member, ArchiveRow)
+        .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+        .where(Member.project_id == project.id, Member.container.in_(named), Member.fault.is_(None))
+        .order_by(Member.id)
+    )
+    with workspace.database.session() as session:
+        rows = [Located(member, archive) for member, archive in session.execute(query)]
+    return [one for one in rows if _reads(workspace, library, one, found)]
+
+
+def _reads(workspace: Workspace, library: Library, one: Located, found: Located) -> bool:
+    layout = library.layouts[one.member.container or ""]
+    if found.member.name not in layout.others(one.member.name):
+        return False
+    if one.member.archive_id == found.member.archive_id:
+        return True  # what lies in the same archive comes first
+    try:
+        return neighbour(workspace, one, found.member.name).member.address == found.member.address
+    except NotFoundError:
+        return False
+
+
+def spoilt_by(workspace: Workspace, project: Project, found: Located, made: bytes) -> list[Spoilt]:
+    """What looks otherwise when this item has the bytes ``made``, most of all first."""
+    users = users_of(workspace, project, found)[:_MOST]
+    if not users:
+        return []
+    with workspace.database.session() as session:
+        query = select(Edit).where(Edit.project_id == project.id, Edit.in_work, Edit.position > 0)
+        # What the game would refuse is not built, so it would be spoilt all the same.
+        edits = [edit for edit in session.scalars(query) if edit.encoded_sha256 and not standing(edit, "stops")]
+        edited = {edit.address for edit in edits}
+    told = []
+    for user in users:
+        try:
+            share, mean, most = _compared(workspace, project, found, user, made)
+        except BraeError:
+            share, mean, most = 1.0, 100.0, 100.0  # it cannot be read with it: worse than any colour
+        if share:
+            address = user.member.address
+            told.append(Spoilt(address, user.member.name, share, mean, most, address in edited))
+    return sorted(told, key=lambda one: (one.edited, -one.share * one.mean))
+
+
+def _compared(
+    workspace: Workspace, project: Project, found: Located, user: Located, made: bytes
+) -> tuple[float, float, float]:
+    """The share of pixels that look otherwise, and how far those are off."""
+    key = (project.id, project.listing, user.member.address, found.member.address, hash(made))
+    known = workspace.compared.get(key)
+    if known is not None:
+        return known
+    before, after = (look(workspace, project, user, others) for others in ({}, {found.member.name: made}))
+    if before.shape != after.shape:
+        result = (1.0, 100.0, 100.0)
+    else:
+        other = (before != after).any(axis=-1) & ((before[..., 3] > 0) | (after[..., 3] > 0))
+        seen = max(1, int(((before[..., 3] > 0) | (after[..., 3] > 0)).sum()))
+        apart = ciede_map(before, after)[other] if other.any() else np.zeros(1)
+        result = (float(other.sum()) / seen, float(apart.mean()), float(apart.max()))
+    if len(workspace.compared) >= _REMEMBERED:
+        workspace.compared.clear()
+    workspace.compared[key] = result
+    return result
+
+
+def look(workspace: Workspace, project: Project, user: Located, others: dict[str, bytes]) -> Any:
+    """How an item's original looks among other items as they will be: uint8 (height, width, 4)."""
+    library = workspace.project_library(project)
+    kind: AssetKind[Any] = item_kind(workspace, user)
+    context = context_of(workspace, project, user, library)
+    if context.fetch is not None and others:
+        fetch = fetching(context.fetch, others)
+        context = Context(context.library, context.name, fetch, context.layout, context.said)
+    return kind.likeness(kind.read(original_bytes(workspace, project, user, library), context), _SIDE)
+
+
+def told(workspace: Workspace, project: Project, found: Located, made: bytes, sheet: MatchSheet) -> MatchSheet:
+    """An edit's sheet with what the edit does to others that nobody has seen to."""
+    if not any(layout.has_others for layout in workspace.project_library(project).layouts.values()):
+        return sheet
+    open_ = [one for one in spoilt_by(workspace, project, found, made) if not one.edited]
+    if not open_:
+        return sheet
+    return sheet.model_copy(update={"findings": [*sheet.findings, _finding(open_)]})
+
+
+def _finding(spoilt: Sequence[Spoilt]) -> Finding:
+    names = ", ".join(f"{one.name.rpartition('/')[2]} {one.share:.0%}" for one in spoilt[:_NAMED])
+    more = f" and {len(spoilt) - _NAMED} more" if len(spoilt) > _NAMED else ""
+    items = "1 other item looks" if len(spoilt) == 1 else f"{len(spoilt)} other items look"
+    return Finding(
+        id="spoilt",
+        severity="stops",
+        title=f"{items} different with it: {names}{more}",
+        in_game="They are drawn by the same numbers in the new colours. Re-map them, or say that it is meant.",
+    )

@@ -1,0 +1,157 @@
+"""A palette that many pictures share: what its edit does to them is told, and they are re-mapped or follow it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from brae.core.assets.palette.palette import PaletteFile, written
+from brae.core.assets.sprite.described import SpriteFile
+from brae.core.containers.nesting import open_path
+from brae.core.layouts.library import Library
+from brae.demo import LAYOUTS
+from brae.demo.standin.quay import Figure, read_colours
+from brae.work import Workspace, builds, planning
+from brae.work.edits import exchange_file, go_to, put_in_work, take_file, take_out_of_work
+from brae.work.items import asset_at, look_at, original_bytes
+from brae.work.matching import say_meant
+from brae.work.opening import open_game
+from brae.work.others import users_of
+from brae.work.remapping import remap, spoilt
+from tests.work.test_flow import edit_of
+
+VOLUME = "skerry.bin//CARGO.VOL"
+COLOURS, WOMAN, BYSTANDER, DOG = (
+    f"{VOLUME}//{name}" for name in ("HARBOUR.COL", "POSTWOM.STR", "BYSTAND.STR", "DOG.STR")
+)
+#: the shades of the postwoman's coat; the bystander's scarf has one of them
+COAT = slice(16, 24)
+LIBRARY = Library.of([LAYOUTS])
+
+
+@pytest.fixture
+def opened(workspace: Workspace, disc_game: Path) -> Path:
+    open_game(workspace, disc_game)
+    return disc_game
+
+
+def colours(workspace: Workspace) -> PaletteFile:
+    found = asset_at(workspace, "skerry", COLOURS)
+    assert isinstance(found, PaletteFile)
+    return found
+
+
+def blue_coat(workspace: Workspace) -> None:
+    """The coat's shades turned to blue."""
+    entries = colours(workspace).entries.copy()
+    entries[COAT, :3] = entries[COAT, :3][:, ::-1]
+    put_in_work(workspace, "skerry", COLOURS)
+    take_file(workspace, "skerry", COLOURS, written(entries, ".png"), "HARBOUR.COL.png")
+
+
+def open_findings(workspace: Workspace, address: str) -> list[str]:
+    findings = (edit_of(workspace, address).sheet or {}).get("findings", [])
+    return [one["id"] for one in findings if one["severity"] != "note" and not one["meant"]]
+
+
+def frames(workspace: Workspace, address: str) -> list[np.ndarray]:
+    """The frames as they will be in the game."""
+    _, viewed = look_at(workspace, "skerry", address)
+    shown = viewed.edit if viewed.edit is not None else viewed.original
+    assert isinstance(shown, SpriteFile)
+    return [one.picture for one in shown.sprite.frames]
+
+
+def test_who_is_drawn_with_a_palette_is_known(workspace: Workspace, opened: Path) -> None:
+    project = workspace.project("skerry")
+    users = users_of(workspace, project, workspace.find("skerry", COLOURS))
+    assert sorted(one.member.name for one in users) == [
+        "BYSTAND.STR", "DOG.STR", "GULL.STR", "HARBOUR.BKD", "POSTWOM.STR",
+    ]  # fmt: skip
+    assert users_of(workspace, project, workspace.find("skerry", DOG)) == []
+
+
+def test_nothing_is_spoilt_silently(workspace: Workspace, opened: Path) -> None:
+    blue_coat(workspace)
+    told = spoilt(workspace, "skerry", COLOURS)
+    assert [one.name for one in told] == ["POSTWOM.STR", "BYSTAND.STR"]
+    assert told[0].share > told[1].share > 0
+    assert min(one.mean for one in told) > 10
+    assert open_findings(workspace, COLOURS) == ["spoilt"]
+    assert "2 other items look different" in planning.plan(workspace, "skerry").left_out[COLOURS]
+    # What is made for it is not built without it.
+    remap(workspace, "skerry", COLOURS, [BYSTANDER])
+    plan = planning.plan(workspace, "skerry")
+    assert plan.edits == []
+    assert plan.left_out[BYSTANDER] == "it is made for HARBOUR.COL, which is left out"
+    say_meant(workspace, "skerry", COLOURS, "spoilt", "item")
+    assert open_findings(workspace, COLOURS) == []
+    assert planning.plan(workspace, "skerry").edits == [BYSTANDER, COLOURS]
+
+
+def test_the_bystander_is_re_mapped_and_the_postwoman_is_blue(workspace: Workspace, opened: Path) -> None:
+    before = {address: frames(workspace, address) for address in (WOMAN, BYSTANDER, DOG)}
+    dog = original_bytes(workspace, workspace.project("skerry"), workspace.find("skerry", DOG))
+    blue_coat(workspace)
+    result = remap(workspace, "skerry", COLOURS, [BYSTANDER])
+    assert (result.done, result.faults) == (1, [])
+    assert [(one.name, one.edited) for one in spoilt(workspace, "skerry", COLOURS)] == [
+        ("POSTWOM.STR", False),
+        ("BYSTAND.STR", True),
+    ]
+    say_meant(workspace, "skerry", COLOURS, "spoilt", "item")
+    step = edit_of(workspace, BYSTANDER).current
+    assert step is not None
+    assert step.what == "re-mapped to HARBOUR.COL"
+    # His scarf is as red as the other colours allow; the rest of him kept its very numbers.
+    _, viewed = look_at(workspace, "skerry", BYSTANDER)
+    scarf = before[BYSTANDER][0][..., 0].astype(int) - before[BYSTANDER][0][..., 2] > 120
+    shown = frames(workspace, BYSTANDER)[0]
+    assert (shown[scarf][:, 0].astype(int) > shown[scarf][:, 2]).all()
+    old, new = viewed.original.stored[0], viewed.edit.stored[0]
+    assert np.array_equal(old.raw[~scarf], new.raw[~scarf])
+    assert not np.isin(new.raw[scarf], np.arange(COAT.start, COAT.stop)).any()
+    builds.build(workspace, "skerry")
+    # The game's own reader: the coat is blue, the scarf is not.
+    volume = open_path(opened / "skerry.bin", ["CARGO.VOL"], LIBRARY).container
+
+    def member(name: str) -> bytes:
+        return volume.read(volume.index_of(name))
+
+    palette = read_colours(member("HARBOUR.COL"))
+    for name, blue in (("POSTWOM.STR", True), ("BYSTAND.STR", False)):
+        _, _, rows = Figure(member(name), name).frames[0]
+        drawn = [palette[index] for row in rows for index in row if index is not None]
+        assert any(b > r + 60 for r, _, b in drawn) == blue, name
+    assert member("DOG.STR") == dog
+
+
+def test_an_edit_follows_the_palette_that_it_is_drawn_with(workspace: Workspace, opened: Path) -> None:
+    """Painted before or after the palette was changed: what is stored is right for the palette as it will be."""
+    put_in_work(workspace, "skerry", BYSTANDER)
+    path = exchange_file(workspace, edit_of(workspace, BYSTANDER))
+    picture = np.asarray(Image.open(path).convert("RGBA")).copy()
+    green = tuple(colours(workspace).entries[56].tolist())
+    picture[14:16, 10:14] = green
+    Image.fromarray(picture).save(path)
+    take_file(workspace, "skerry", BYSTANDER, path.read_bytes(), path.name)
+    before = frames(workspace, BYSTANDER)
+    blue_coat(workspace)
+    assert [one.name for one in spoilt(workspace, "skerry", COLOURS) if not one.edited] == ["POSTWOM.STR"]
+    after = frames(workspace, BYSTANDER)
+    red = before[0][..., 0].astype(int) - before[0][..., 2] > 120
+    assert np.array_equal(before[0][~red], after[0][~red])
+    assert (after[0][red][:, 0].astype(int) > after[0][red][:, 2]).all()
+    # The palette taken back: the edit is as it was.
+    go_to(workspace, "skerry", COLOURS, 0)
+    assert all(np.array_equal(a, b) for a, b in zip(before, frames(workspace, BYSTANDER), strict=True))
+    go_to(workspace, "skerry", COLOURS, 1)
+    assert not np.array_equal(before[0], frames(workspace, BYSTANDER)[0])
+    # The edit out of work: he is spoilt again, and that is told.
+    take_out_of_work(workspace, "skerry", BYSTANDER)
+    assert "2 other items" in str(edit_of(workspace, COLOURS).sheet)
+    take_out_of_work(workspace, "skerry", COLOURS)
+    assert spoilt(workspace, "skerry", COLOURS) != []
