@@ -19,6 +19,7 @@ from brae.core.errors import FormatError
 from brae.core.sprites.drift import drift, shift
 from brae.core.sprites.frames import Frame, grid, listed, same_size
 from brae.core.sprites.moving import gif_times, written
+from brae.demo import strollers
 
 SIDE = 64
 SHIFTS = [(0, 0), (1, 0), (-2, 3), (0.4, -0.7), (2.3, 1.6), (-0.5, -0.5)]
@@ -137,3 +138,21 @@ def test_a_sequence_as_one_file(ending: str) -> None:
         assert image.info["duration"] == (40, 70, 110)[number]
         if ending == ".apng":
             assert (shown == frame.of(sheet)).all()
+
+
+@pytest.mark.parametrize("way", strollers.DIRECTIONS)
+@pytest.mark.parametrize("name", ["POSTWOM.STR", "BYSTAND.STR"])
+def test_other_colours_on_a_figure_that_nods_are_no_drift(name: str, way: str) -> None:
+    """A scarf moves with the head, which moves against the feet."""
+    palette, _ = strollers.colours()
+    blue = palette.copy()
+    blue[16:24] = blue[16:24][:, ::-1]
+    frames = [strollers.FIGURES[name](frame, way) for frame in range(strollers.FRAMES)]
+
+    def shown(colours: np.ndarray) -> list[np.ndarray]:
+        alphas = [np.where(one == 0, 0, 255).astype(np.uint8) for one in frames]
+        return [np.dstack([colours[one], alpha]) for one, alpha in zip(frames, alphas, strict=True)]
+
+    told = drift(shown(palette), shown(blue))
+    assert any(one.painted is not None for one in told)
+    assert not [one.frame for one in told if one.jumps]

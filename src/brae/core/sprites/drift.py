@@ -17,14 +17,16 @@ import numpy as np
 from brae.core.sprites.frames import Picture
 
 Floats = np.ndarray[Any, np.dtype[np.float64]]
-#: parts of a pixel that are told apart, and how far around the whole pixel they are looked for
-_PARTS, _REACH = 50, 1.5
+#: how far around the best place a better one is looked for, and by which parts of a pixel: coarsely, then finely
+_FINER = ((1.5, 0.1), (0.1, 0.02))
 #: below this likeness (of 1) a place is a guess
 SURE = 0.5
 #: pixels by which a frame has to be off the others to jump
 JUMP = 0.5
 #: pixels that a frame may be off and still count as where it was
 _STILL = 0.1
+#: pixels around what was painted in which the figure is looked at
+_AROUND = 6.0
 #: channels' numbers that have to differ for a pixel to be painted over
 _DIFFERS = 8
 
@@ -57,13 +59,14 @@ def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]
     if len(originals) != len(edits):
         raise ValueError("an original for each edit")
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        whole = list(pool.map(shift, originals, edits))
+        shown = list(pool.map(_outline, originals))
+        whole = list(pool.map(_between, shown, pool.map(_outline, edits)))
     # Where the whole frame moved, every edge of it differs: what was painted cannot be told from it.
     layers = [
         _painted(before, after) if np.hypot(moved.dx, moved.dy) < _STILL else None
         for before, after, moved in zip(originals, edits, whole, strict=True)
     ]
-    painted = _on_the_figure(originals, layers)
+    painted = _on_the_figure(shown, layers)
     usual = [_middle([one for one in shifts if one.sure >= SURE]) for shifts in (whole, _those(painted))]
     found = []
     for number, (moved, part) in enumerate(zip(whole, painted, strict=True)):
@@ -99,47 +102,77 @@ def _painted(before: Picture, after: Picture) -> Picture | None:
     return layer
 
 
-def _on_the_figure(originals: Sequence[Picture], layers: Sequence[Picture | None]) -> list[Shift | None]:
-    """How far what was painted moved from one frame to another, beyond what the figure under it moved."""
+def _on_the_figure(originals: Sequence[Floats], layers: Sequence[Picture | None]) -> list[Shift | None]:
+    """How far what was painted moved from one frame to another, beyond what the figure under it did (outlines)."""
     sizes = [0 if layer is None else int((layer[..., 3] > 0).sum()) for layer in layers]
     first = int(np.argmax(sizes)) if sizes else 0
     reference = layers[first] if layers else None
     if reference is None:
         return [None] * len(layers)
-    found: list[Shift | None] = []
-    for before, layer in zip(originals, layers, strict=True):
+    near, own_outline = _window(reference), _outline(reference)
+
+    def moved(before: Floats, layer: Picture | None) -> Shift | None:
         if layer is None or layer.shape != reference.shape:
-            found.append(None)
-            continue
-        own, figure = shift(reference, layer), shift(originals[first], before)
-        found.append(Shift(own.dx - figure.dx, own.dy - figure.dy, min(own.sure, figure.sure)))
-    return found
+            return None
+        own = _between(own_outline, _outline(layer))
+        # A head nods while the feet stand: what is painted on it moves with it, else with the whole figure.
+        figure = _between(originals[first] * near, before * near)
+        if figure.sure < SURE or np.hypot(own.dx - figure.dx, own.dy - figure.dy) >= JUMP / 2:
+            all_of_it = _between(originals[first], before)
+            figure = min(
+                (figure, all_of_it),
+                key=lambda one: np.hypot(own.dx - one.dx, own.dy - one.dy) if one.sure >= SURE else np.inf,
+            )
+        return Shift(own.dx - figure.dx, own.dy - figure.dy, min(own.sure, figure.sure))
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return list(pool.map(moved, originals, layers))
+
+
+def _window(layer: Picture) -> Floats:
+    """A soft window around what is painted on a frame: 1 on it, falling to 0 some pixels further."""
+    seen = layer[..., 3] > 0
+    sides = []
+    for axis, length in ((1, layer.shape[0]), (0, layer.shape[1])):
+        places = np.flatnonzero(seen.any(axis=axis))
+        away = np.maximum(np.maximum(places[0] - np.arange(length), np.arange(length) - places[-1]), 0)
+        sides.append(np.clip(1 - away / _AROUND, 0, 1))
+    window: Floats = np.outer(sides[0], sides[1])
+    return window
 
 
 def shift(before: Picture, after: Picture) -> Shift:
     """How far ``after`` lies from ``before``, uint8 (height, width, 4) of the same size."""
-    one, two = _cropped(_outline(before), _outline(after))
+    return _between(_outline(before), _outline(after))
+
+
+def _between(before: Floats, after: Floats) -> Shift:
+    """How far one outline lies from another."""
+    one, two = _cropped(before, after)
     power = float(np.sqrt((one**2).sum() * (two**2).sum()))
     if power == 0:
         return NOWHERE
-    if np.array_equal(before, after):
+    if np.array_equal(one, two):
         return Shift(0.0, 0.0, 1.0)
-    # Twice the size, so that nothing comes in again on the other side.
-    shape = tuple(2 * side for side in one.shape)
-    cross = np.fft.fft2(two, shape) * np.conj(np.fft.fft2(one, shape))
-    map_ = np.fft.ifft2(cross).real
+    # Twice the size, so that nothing comes in again on the other side; a multiple of 32 is quickly transformed.
+    height, width = (2 * side + -2 * side % 32 for side in one.shape)
+    cross = np.fft.rfft2(two, (height, width)) * np.conj(np.fft.rfft2(one, (height, width)))
+    map_ = np.fft.irfft2(cross, (height, width))
     peak = np.unravel_index(int(np.argmax(map_)), map_.shape)
-    middle = [float(at if at < side // 2 else at - side) for at, side in zip(peak, map_.shape, strict=True)]
-    # The finer map by two products of matrices instead of a transform fifty times as large.
-    steps = np.arange(-_REACH, _REACH + 1 / _PARTS, 1 / _PARTS)
-    down, right = (
-        np.exp(2j * np.pi * np.outer(place + steps, np.fft.fftfreq(side)))
-        for place, side in zip(middle, map_.shape, strict=True)
-    )
-    fine = (down @ cross @ right.T).real / map_.size
-    best = np.unravel_index(int(np.argmax(fine)), fine.shape)
-    dy, dx = (middle[axis] + float(steps[best[axis]]) for axis in (0, 1))
-    return Shift(round(dx, 2) + 0.0, round(dy, 2) + 0.0, round(min(float(fine[best]) / power, 1.0), 3))
+    dy, dx = (float(at if at < side // 2 else at - side) for at, side in zip(peak, map_.shape, strict=True))
+    # The finer maps by two products of matrices each, instead of a transform fifty times as large. Of the half of
+    # the spectrum that is the mirror image, every column but the first and the last stands for two.
+    rows, columns = np.fft.fftfreq(height), np.fft.rfftfreq(width)
+    cross[:, 1:-1] *= 2
+    highest = 0.0
+    for reach, part in _FINER:
+        steps = np.arange(-reach, reach + part / 2, part)
+        down = np.exp(2j * np.pi * np.outer(dy + steps, rows))
+        right = np.exp(2j * np.pi * np.outer(dx + steps, columns))
+        fine = (down @ cross @ right.T).real / map_.size
+        best = np.unravel_index(int(np.argmax(fine)), fine.shape)
+        dy, dx, highest = dy + float(steps[best[0]]), dx + float(steps[best[1]]), float(fine[best])
+    return Shift(round(dx, 2) + 0.0, round(dy, 2) + 0.0, round(min(highest / power, 1.0), 3))
 
 
 def _cropped(one: Floats, two: Floats) -> tuple[Floats, Floats]:
