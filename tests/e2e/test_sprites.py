@@ -156,3 +156,40 @@ def test_a_menus_buttons_move_to_the_top_and_its_picture_is_exchanged(page: Page
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
     page.get_by_role("link", name="See it in the game").click()
     expect(page.get_by_text("screen 312: 4 rectangles").first).to_be_visible(timeout=30_000)
+
+
+def test_a_coat_of_another_colour_spoils_nobody_silently(page: Page, tmp_path: Path) -> None:
+    page.goto(f"{DISC}/find?q=kind:palette")
+    page.get_by_text("HARBOUR.COL").first.click()
+    page.get_by_role("button", name="Edit this").click()
+    page.get_by_role("region", name="Editing HARBOUR.COL").wait_for()
+    expect(
+        page.get_by_role("button", name=re.compile("^Entry 0: .*, reserved: what is not drawn$"))
+    ).to_be_visible()
+    # The coat's second shade is the bystander's scarf too.
+    page.get_by_role("button", name=re.compile("^Entry 17: ")).click()
+    page.get_by_label("As #rrggbb").fill("#2040c8")
+    page.get_by_role("button", name="Use it").click()
+    spoilt = page.get_by_role("region", name="What looks different with it")
+    expect(spoilt.get_by_role("listitem")).to_have_count(2)
+    expect(page.get_by_text(re.compile("^2 other items look different with it"))).to_be_visible()
+    for when in ("as it is", "in the new colours"):
+        picture = spoilt.get_by_role("img", name=f"BYSTAND.STR {when}")
+        assert picture.evaluate("image => image.complete && image.naturalWidth") == 72
+    stage(page, "Build").click()
+    expect(page.get_by_text("the game would refuse it: 2 other items look different")).to_be_visible()
+    page.go_back()
+    bystander = spoilt.get_by_role("listitem").filter(has_text="BYSTAND.STR")
+    bystander.get_by_role("button", name="Re-map").click()
+    expect(bystander.get_by_role("link", name="edited: follows it")).to_be_visible()
+    expect(page.get_by_text(re.compile("^1 other item looks different with it"))).to_be_visible()
+    page.get_by_role("button", name="This is meant").click()
+    page.get_by_role("menuitem", name=re.compile("item", re.IGNORECASE)).first.click()
+    expect(page.get_by_text("ready to build").first).to_be_visible()
+    bystander.get_by_role("link", name="edited: follows it").click()
+    expect(page.get_by_role("img", name="The edit, frame 0")).to_be_visible()
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("BYSTAND.STR: walks").first).to_be_visible(timeout=30_000)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
-import numpy as np
-
 from brae.core.assets.base import Head, Sniffed
 from brae.core.assets.facts import Value
 from brae.core.errors import BraeError
@@ -21,18 +19,15 @@ Counted = Callable[[Layout, Parsed], Mapping[str, Value]]
 def sniff(kind: str, heads: Sequence[Head], library: Library, counted: Counted) -> list[Sniffed | None]:
     """What members are that a layout of this kind describes; None for each other."""
     found: list[Sniffed | None] = [None] * len(heads)
-    if not any(layout.kind == kind for layout in library.layouts.values()):
-        return found
-    width = max((len(head.data) for head in heads), default=0)
-    rows = np.zeros((len(heads), max(width, 1)), np.uint8)
-    for row, head in enumerate(heads):
-        rows[row, : len(head.data)] = np.frombuffer(head.data, np.uint8)
-    lengths = np.array([len(head.data) for head in heads], np.int64)
-    sizes = np.array([-1 if head.size is None else head.size for head in heads], np.int64)
-    names = [head.name for head in heads]
-    for layout, mask in library.recognised(names, rows, lengths, sizes, kind, np.ones(len(heads), bool)):
-        for place in np.flatnonzero(mask).tolist():
+    free: Sequence[int] = range(len(heads))
+    for layout in reversed(list(library.layouts.values())):
+        if layout.kind != kind:
+            continue
+        signs = layout.signs
+        fitting = [n for n in free if signs.fit(heads[n].name, heads[n].data, b"", heads[n].size)]
+        for place in fitting:
             found[place] = Sniffed(layout.layout, _facts(layout, heads[place].data, counted))
+        free = [n for n in free if found[n] is None] if fitting else free
     return found
 
 
