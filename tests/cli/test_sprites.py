@@ -39,7 +39,11 @@ def test_a_sheet_out_and_its_drift(tmp_path: Path) -> None:
         brae("frames", sheet, "-o", tmp_path / "a.apng", "--frames", tmp_path / "frames.json", "--json")
     )
     assert told["milliseconds"] == [100]
-    assert "either --cell" in brae("frames", sheet, "-o", tmp_path / "b.gif", fails=True)
+    both = (*cell, "--frames", tmp_path / "frames.json")
+    assert "either --cell" in brae("frames", sheet, "-o", tmp_path / "b.gif", *both, fails=True)
+    grey = tmp_path / "grey.png"
+    Image.fromarray(np.tile(np.arange(200, dtype=np.uint8), (100, 1))).save(grey)
+    assert "not clear" in brae("frames", grey, "-o", tmp_path / "b.gif", fails=True)
     assert "no whole number" in brae("frames", sheet, "-o", tmp_path / "b.gif", "--cell", "31x5", fails=True)
     Image.fromarray(frames[0]).save(tmp_path / "other.png")
     assert "64 x 64 pixels, the original 256 x 64" in brae(
@@ -58,6 +62,8 @@ def test_a_described_sprite_goes_out_and_comes_back_without_rectangles(tmp_path:
     brae("unpack", f"{made_disc / 'skerry.bin'}//CARGO.VOL", "-o", tmp_path / "volume")
     assert (tmp_path / "POSTWOM.STR").read_bytes() == (tmp_path / "volume" / "POSTWOM.STR").read_bytes()
     sheet = np.asarray(Image.open(tmp_path / "woman.png")).copy()
+    brae("frames", tmp_path / "woman.png", "-o", tmp_path / "cut.gif", "--ms", 80)
+    assert Image.open(tmp_path / "cut.gif").n_frames == 32, "the grid is told by the picture alone"
     cell = sheet[:44, :25]
     sheet[:44, :25] = np.roll(cell, 2, axis=1)
     Image.fromarray(sheet).save(tmp_path / "moved.png")

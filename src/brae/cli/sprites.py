@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from brae.core.sprites.drift import Drift
     from brae.core.sprites.frames import Frame, Picture
 
+#: a grid that fits less is not taken without being asked for
+_LIKELY = 0.6
 CellOption = Annotated[str | None, typer.Option("--cell", help="The size of a frame in a grid, such as 32x48.")]
 FramesOption = Annotated[
     Path | None,
@@ -181,7 +183,16 @@ def _sheet(target: str, home: Path | None) -> Picture:
 
 def _frames(sheet: Picture, cell: str | None, rectangles: Path | None) -> list[Frame]:
     from brae.core.sprites.frames import grid, listed
+    from brae.core.sprites.gridding import proposed
 
-    if (cell is None) == (rectangles is None):
+    if cell is not None and rectangles is not None:
         raise FormatError("Say either --cell WxH or --frames FILE.")
+    if cell is None and rectangles is None:
+        likely = proposed(sheet)
+        if not likely or likely[0].fit < _LIKELY:
+            near = ", ".join(one.words for one in likely)
+            raise FormatError(
+                "Where the frames lie is not clear: say --cell WxH or --frames FILE.", expected=near or None
+            )
+        cell = likely[0].words
     return grid(sheet, cell) if cell is not None else listed(rectangles or Path(), sheet)

@@ -193,10 +193,10 @@ def volume_members(
     found = [("MENUS.SCR", screens_pack(region, screens, ticker))]
     ticker.begin(members * 5 // 24 + members * 2 // 3, "files made")
     found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_told(_sprites(members * 5 // 24), ticker))]
-    keepsakes = _keepsakes()
+    keepsakes = [*_keepsakes(), *strollers.harbour()]
     tiles = _told(_tiles(members * 2 // 3 - len(keepsakes)), ticker)
     found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(tiles)]
-    found += [*keepsakes, *strollers.harbour()]
+    found += keepsakes
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
     for k in range(members // 12):
         found.append((f"L{k:05d}.TXT", f"[letter {k}]\ntide = {k % 12 + 1}\n{greeting}\n".encode()))

@@ -18,6 +18,7 @@ from skimage.registration import phase_cross_correlation
 from brae.core.errors import FormatError
 from brae.core.sprites.drift import drift, shift
 from brae.core.sprites.frames import Frame, grid, listed, same_size
+from brae.core.sprites.gridding import proposed
 from brae.core.sprites.moving import gif_times, written
 from brae.demo import strollers
 
@@ -156,3 +157,32 @@ def test_other_colours_on_a_figure_that_nods_are_no_drift(name: str, way: str) -
     told = drift(shown(palette), shown(blue))
     assert any(one.painted is not None for one in told)
     assert not [one.frame for one in told if one.jumps]
+
+
+@pytest.mark.parametrize(("columns", "count"), [(4, 8), (8, 32), (2, 7), (5, 25)])
+@pytest.mark.parametrize("ground", [None, (248, 0, 248)])
+@pytest.mark.parametrize("name", sorted(strollers.FIGURES))
+def test_the_grid_of_a_sheet_is_among_the_first_proposals(
+    name: str, columns: int, count: int, ground: tuple[int, int, int] | None
+) -> None:
+    palette, _ = strollers.colours()
+    frames = [strollers.FIGURES[name](n % 8, strollers.DIRECTIONS[n // 8 % 4]) for n in range(count)]
+    rows = -(-count // columns)
+    sheet = np.zeros((rows * 48, columns * 40), np.uint8)
+    for number, frame in enumerate(frames):
+        y, x = number // columns * 48, number % columns * 40
+        sheet[y : y + 48, x : x + 40] = frame
+    picture = np.dstack([palette[sheet], np.where(sheet == 0, 0, 255).astype(np.uint8)])
+    if ground is not None:
+        picture[sheet == 0] = (*ground, 255)
+    told = proposed(np.ascontiguousarray(picture))
+    assert "40x48" in [one.words for one in told[:3]]
+    assert told[0].fit <= 1
+
+
+def test_photographs_have_no_likely_grid() -> None:
+    for name in ("astronaut", "coffee", "chelsea", "rocket"):
+        picture = getattr(skimage.data, name)()
+        alpha = np.full((*picture.shape[:2], 1), 255, np.uint8)
+        assert all(one.fit < 0.6 for one in proposed(np.concatenate([picture, alpha], axis=2)))
+    assert proposed(np.zeros((4, 4, 4), np.uint8)) == []

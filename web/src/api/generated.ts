@@ -1497,6 +1497,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/texture/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Texture: sheet
+         * @description The size of a cell, such as 32x48; without it, the likeliest.
+         */
+        get: operations["texture_sheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/texture/texels": {
         parameters: {
             query?: never;
@@ -2373,12 +2393,18 @@ export interface components {
         };
         /**
          * FramesView
-         * @description What plays a sprite: cells of one size, so many side by side, in the order of the frames.
+         * @description What plays frames: cells of one size, so many side by side, in the order of the frames.
          */
         FramesView: {
-            /** Anchor X */
+            /**
+             * Anchor X
+             * @default 0
+             */
             anchor_x: number;
-            /** Anchor Y */
+            /**
+             * Anchor Y
+             * @default 0
+             */
             anchor_y: number;
             /** Columns */
             columns: number;
@@ -2388,6 +2414,10 @@ export interface components {
             height: number;
             /** Sequences */
             sequences: components["schemas"]["RunView"][];
+            /** Sheet Height */
+            sheet_height: number;
+            /** Sheet Width */
+            sheet_width: number;
             /** Width */
             width: number;
         };
@@ -2483,6 +2513,18 @@ export interface components {
             tested: number;
             /** Text */
             text: string;
+        };
+        /**
+         * GridView
+         * @description A grid that a sheet may have: the size of a cell, how many there are, and how well that fits, 0 to 1.
+         */
+        GridView: {
+            /** Cell */
+            cell: string;
+            /** Count */
+            count: number;
+            /** Fit */
+            fit: number;
         };
         /**
          * Guess
@@ -3502,7 +3544,7 @@ export interface components {
             /** Name */
             name: string;
             /** Steps */
-            steps: components["schemas"]["brae__core__assets__sprite__looking__StepView"][];
+            steps: components["schemas"]["brae__core__sprites__view__StepView"][];
         };
         /**
          * Said
@@ -3540,6 +3582,15 @@ export interface components {
             start: number;
             /** Text */
             text: string;
+        };
+        /**
+         * SheetView
+         * @description Grids that a sheet may have, and its frames by the one that was chosen; none where there is no grid.
+         */
+        SheetView: {
+            frames: components["schemas"]["FramesView"] | null;
+            /** Grids */
+            grids: components["schemas"]["GridView"][];
         };
         /**
          * Some
@@ -4063,7 +4114,7 @@ export interface components {
          * StepView
          * @description A frame of a sequence, and how long it is shown there.
          */
-        brae__core__assets__sprite__looking__StepView: {
+        brae__core__sprites__view__StepView: {
             /** Frame */
             frame: number;
             /** Ms */
@@ -6862,6 +6913,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PixelView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    texture_sheet: {
+        parameters: {
+            query: {
+                cell?: string | null;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetView"];
                 };
             };
             /** @description Default Response */

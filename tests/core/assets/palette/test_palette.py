@@ -146,7 +146,7 @@ def test_told_by_its_beginning() -> None:
     library.add(parse(LAYOUT))
     (found,) = KIND.sniff([Head(FILE[:20], "x.clr", len(FILE))], library)
     assert found is not None
-    assert found.facts == {"entries": 40, "format": "xbgr1555-be"}
+    assert found.facts == {"entries": 40, "entry": "xbgr1555-be"}
 
 
 @pytest.mark.parametrize(

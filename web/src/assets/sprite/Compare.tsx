@@ -1,10 +1,10 @@
 /** Original and edit of a sprite, playing in step. */
 import type { Edit } from "../../api/client";
-import { Player } from "./Player";
+import Playing from "./Playing";
 
 export default function Compare({ project, edit }: { project: string; edit: Edit }) {
   return (
-    <Player
+    <Playing
       project={project}
       address={edit.address}
       revision={edit.revision}

@@ -5,7 +5,7 @@ import { previewUrl } from "../../api/client";
 import { many } from "../../lib/format";
 import type { Face } from "../face";
 
-const Player = lazy(() => import("./Player").then((module) => ({ default: module.Player })));
+const Player = lazy(() => import("./Playing"));
 
 /** A frame; while the pointer is on it, the first sequence. */
 function Playing({ still, moving, side }: { still: string; moving: string; side?: number }) {

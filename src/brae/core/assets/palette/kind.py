@@ -45,7 +45,7 @@ class PaletteFacts(Facts):
     """The facts of a palette."""
 
     entries: Annotated[int | None, Fact("Entries", order="down")] = None
-    format: Annotated[str | None, Fact("Format of an entry", case="capitals", facet=True)] = None
+    entry: Annotated[str | None, Fact("Format of an entry", case="capitals", facet=True)] = None
 
 
 class PaletteRecipe(BaseModel):
@@ -256,7 +256,7 @@ def _rounded(original: PaletteFile, entries: Entries) -> list[Finding]:
 
 def _counted(layout: Layout, parsed: Parsed) -> Mapping[str, Value]:
     part: ColoursPart = layout.only(ColoursPart)
-    found: dict[str, Value] = {"format": part.format}
+    found: dict[str, Value] = {"entry": part.format}
     # The entries themselves may lie behind what was read.
     found["entries"] = evaluate(part.size, parsed.values) // formats.get(part.format).block_bytes
     return found

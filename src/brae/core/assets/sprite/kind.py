@@ -26,7 +26,7 @@ from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sprite import described, files, looking, matching
 from brae.core.assets.sprite.described import SpriteFile
-from brae.core.assets.sprite.looking import FramesQuery, FramesView, SpriteQuery
+from brae.core.assets.sprite.looking import FramesQuery, SpriteQuery
 from brae.core.assets.sprite.marks import MARKS, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
@@ -34,6 +34,7 @@ from brae.core.assets.texture.files import write_image
 from brae.core.errors import FormatError, NotFoundError, UnknownFormatError
 from brae.core.layouts.library import Library
 from brae.core.sprites.moving import written
+from brae.core.sprites.view import FramesView
 
 _LARGEST = 1 << 29
 

@@ -15,6 +15,7 @@ from brae.core.assets.sprite.sprite import Picture, Sprite, sheet_of
 from brae.core.assets.texture.files import write_image
 from brae.core.errors import NotFoundError
 from brae.core.sprites.moving import written
+from brae.core.sprites.view import FramesView, FrameView, RunView, StepView
 
 
 class SpriteQuery(Query):
@@ -36,50 +37,6 @@ class FramesQuery(BaseModel):
     """A question without more words."""
 
     model_config = ConfigDict(extra="forbid")
-
-
-class FrameView(BaseModel):
-    """A frame: where it lies on the canvas, in pixels, and how long it is shown in milliseconds."""
-
-    x: int
-    y: int
-    width: int
-    height: int
-    ms: int
-    #: of the edit: whether it was painted on, how far it is off the others, and whether that jumps
-    painted: bool = False
-    dx: float | None = None
-    dy: float | None = None
-    sure: float | None = None
-    jumps: bool = False
-
-
-class StepView(BaseModel):
-    """A frame of a sequence, and how long it is shown there."""
-
-    frame: int
-    ms: int
-
-
-class RunView(BaseModel):
-    """A sequence."""
-
-    name: str
-    steps: list[StepView]
-    loop: bool
-
-
-class FramesView(BaseModel):
-    """What plays a sprite: cells of one size, so many side by side, in the order of the frames."""
-
-    width: int
-    height: int
-    columns: int
-    #: where the anchor lies in a cell
-    anchor_x: int
-    anchor_y: int
-    frames: list[FrameView]
-    sequences: list[RunView]
 
 
 def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) -> FramesView:
@@ -104,8 +61,10 @@ def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) ->
         for run in sprite.sequences
     ]
     return FramesView(
-        width=canvas.width, height=canvas.height, columns=sprite.columns, anchor_x=-canvas.left,
-        anchor_y=-canvas.top, frames=frames, sequences=runs,
+        width=canvas.width, height=canvas.height, columns=sprite.columns,
+        sheet_width=sprite.columns * canvas.width,
+        sheet_height=-(-len(frames) // sprite.columns) * canvas.height,
+        anchor_x=-canvas.left, anchor_y=-canvas.top, frames=frames, sequences=runs,
     )  # fmt: skip
 
 

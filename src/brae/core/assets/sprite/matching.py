@@ -23,8 +23,9 @@ from brae.core.assets.texture.metrics import ciede_map
 from brae.core.assets.texture.remedies import REMEDIES as TEXTURE_REMEDIES
 from brae.core.assets.texture.sheet import match as texture_match
 from brae.core.assets.texture.texture import Header, TextureFile
-from brae.core.sprites.drift import SURE, Drift, Shift
+from brae.core.sprites.drift import Drift
 from brae.core.sprites.drift import drift as drift_of
+from brae.core.sprites.view import off, usual
 
 OWN_REMEDIES: dict[str, str] = {
     "settle": "Move the frames that jump back",
@@ -315,23 +316,13 @@ def drifts(original: SpriteFile, cells: Sequence[Picture]) -> list[Moved]:
         if len(numbers) < 2 or len(fits) != 1 or all(np.array_equal(before[n], cells[n]) for n in numbers):
             continue
         told = drift_of([before[n] for n in numbers], [cells[n] for n in numbers])
-        usual = [_usual([one.whole for one in told]), _usual([one.painted for one in told if one.painted])]
+        middle = usual([one.whole for one in told]), usual([one.painted for one in told if one.painted])
         for number, one in zip(numbers, told, strict=True):
-            whole = one.painted is None or one.painted.sure < SURE
-            moved = one.whole if one.painted is None or whole else one.painted
-            middle = usual[0] if whole else usual[1]
-            off = (moved.dx - middle[0], moved.dy - middle[1])
-            mine = Moved(number, one.whole, one.painted, one.jumps, off, whole)
+            right, down, whole = off(one, *middle)
+            mine = Moved(number, one.whole, one.painted, one.jumps, (right, down), whole)
             if number not in found or (mine.jumps and not found[number].jumps):
                 found[number] = mine
     return [found[number] for number in sorted(found)]
-
-
-def _usual(shifts: Sequence[Shift]) -> tuple[float, float]:
-    sure = [one for one in shifts if one.sure >= SURE]
-    if not sure:
-        return 0.0, 0.0
-    return float(np.median([one.dx for one in sure])), float(np.median([one.dy for one in sure]))
 
 
 def settled(before: Picture, after: Picture, one: Moved) -> Picture:

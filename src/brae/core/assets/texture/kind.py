@@ -36,6 +36,7 @@ from brae.core.assets.texture.files import (
     write_image,
 )
 from brae.core.assets.texture.formats import Picture, Precision
+from brae.core.assets.texture.framing import SheetQuery, SheetView, sheet
 from brae.core.assets.texture.guess import HEADLESS
 from brae.core.assets.texture.looking import TextureQuery
 from brae.core.assets.texture.maps import MapView, surface
@@ -154,6 +155,7 @@ class TextureKind(AssetKind[TextureFile]):
         "pixel": Question(PixelQuery, PixelView, _pixel),
         "texels": Question(TexelsQuery, Density, _texels),
         "maps": Question(NoQuery, list[MapView], surface),
+        "sheet": Question(SheetQuery, SheetView, sheet),
     }
     changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
     headless = HEADLESS

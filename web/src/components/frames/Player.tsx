@@ -1,43 +1,24 @@
-/** Sprites that play: the original alone, or the original and its edit in step beside each other. */
-import { useQuery } from "@tanstack/react-query";
+/** Frames that play: the original alone, or the original and its edit in step beside each other. */
 import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
 import { useLayoutEffect, useRef, useState } from "react";
-import { client, previewUrl, take } from "../../api/client";
 import { GROUNDS, setLook, useGround } from "../../app/look";
-import { Button, Choice } from "../../components/controls";
+import { Button, Choice } from "../controls";
 import { Cell, type Frames, zoomFor } from "./Cell";
 import { usePlaying } from "./usePlaying";
 
-type Which = "original" | "edit";
+export type Which = "original" | "edit";
 const SPEEDS = [0.25, 0.5, 1, 2] as const;
 
-export const useFrames = (project: string, address: string, revision: string | number) =>
-  useQuery({
-    queryKey: ["frames", project, address, revision],
-    queryFn: () =>
-      take(
-        client.GET("/api/projects/{project_id}/sprite/frames", {
-          params: { path: { project_id: project }, query: { address } },
-        }),
-      ),
-  });
-
 type Props = {
-  project: string;
-  address: string;
-  revision: string | number;
+  frames: Frames;
+  /** the picture in which the frames lie */
+  src: (which: Which) => string;
   /** what is shown beside each other */
   sides: readonly Which[];
   tall?: boolean;
 };
 
-export function Player(props: Props) {
-  const { data } = useFrames(props.project, props.address, props.revision);
-  if (!data) return <div className={`ground rounded-xl ${props.tall ? "h-full min-h-60" : "h-56"}`} />;
-  return <Playing {...props} frames={data} />;
-}
-
-function Playing({ project, address, revision, sides, tall, frames }: Props & { frames: Frames }) {
+export function Player({ frames, src, sides, tall }: Props) {
   const [sequence, setSequence] = useState(0);
   const [speed, setSpeed] = useState<(typeof SPEEDS)[number]>(1);
   const [skin, setSkin] = useState(false);
@@ -57,7 +38,6 @@ function Playing({ project, address, revision, sides, tall, frames }: Props & { 
     return () => observer.disconnect();
   }, [sides.length]);
   const zoom = zoomFor(frames, room.width, room.height);
-  const src = (which: Which) => previewUrl(project, address, { which, view: "cells", revision });
   const beside = (by: number) => run.steps[(step + by + run.steps.length) % run.steps.length]?.frame ?? 0;
   const edited = sides.includes("edit");
   // A frame of another sequence is shown in that one.

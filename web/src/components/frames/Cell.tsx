@@ -1,4 +1,4 @@
-/** One frame of a sprite, cut out of a picture that holds all of them in cells of one size. */
+/** One frame, cut out of a picture that holds all of them in cells of one size. */
 import type { Schemas } from "../../api/client";
 
 export type Frames = Schemas["FramesView"];
@@ -17,7 +17,6 @@ export function Cell({
   zoom: number;
   faint?: boolean;
 }) {
-  const rows = Math.ceil(frames.frames.length / frames.columns);
   const x = (frame % frames.columns) * frames.width * zoom;
   const y = Math.floor(frame / frames.columns) * frames.height * zoom;
   return (
@@ -29,7 +28,7 @@ export function Cell({
         height: frames.height * zoom,
         backgroundImage: `url("${src}")`,
         backgroundPosition: `${-x}px ${-y}px`,
-        backgroundSize: `${frames.columns * frames.width * zoom}px ${rows * frames.height * zoom}px`,
+        backgroundSize: `${frames.sheet_width * zoom}px ${frames.sheet_height * zoom}px`,
       }}
     />
   );
