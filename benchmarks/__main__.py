@@ -36,6 +36,7 @@ from benchmarks import (
     signs,
     sizes,
     sounds,
+    sprites,
     voices,
 )
 from benchmarks.report import best, in_turn, report
@@ -320,6 +321,7 @@ def main() -> None:
     palettes.run()
     sizes.run()
     sounds.run()
+    sprites.run()
     voices.run()
     seconds = best(
         lambda: encode_new(np.random.default_rng(1).integers(0, 256, (2048, 2048, 4), np.uint8), formats.BC3, None),

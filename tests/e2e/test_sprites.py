@@ -16,9 +16,9 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from brae.demo import disc
+from brae.demo import disc, strollers
 from tests.e2e.driver import base, chromium, served
-from tests.e2e.tour import DISC, stage, wait_for_jobs
+from tests.e2e.tour import DISC, open_folder, stage, wait_for_jobs
 
 pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
 POSTWOMAN = "skerry.bin//CARGO.VOL//POSTWOM.STR"
@@ -193,3 +193,29 @@ def test_a_coat_of_another_colour_spoils_nobody_silently(page: Page, tmp_path: P
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
     page.get_by_role("link", name="See it in the game").click()
     expect(page.get_by_text("BYSTAND.STR: walks").first).to_be_visible(timeout=30_000)
+
+
+def test_a_sheet_that_no_layout_describes_plays_too(page: Page, tmp_path: Path) -> None:
+    palette, _ = strollers.colours()
+    frames = [strollers.FIGURES["DOG.STR"](n % 8, strollers.DIRECTIONS[n // 8]) for n in range(16)]
+    rows = [np.hstack(frames[at : at + 8]) for at in (0, 8)]
+    indices = np.vstack(rows)
+    picture = np.dstack([palette[indices], np.where(indices == 0, 0, 255).astype(np.uint8)])
+    game = tmp_path / "kennel"
+    game.mkdir()
+    Image.fromarray(picture).save(game / "dog.png")
+    open_folder(page, game)
+    page.goto("/p/kennel/find?q=dog")
+    page.get_by_role("button", name="Edit this").click()
+    page.get_by_role("radio", name="Frames").click()
+    expect(page.get_by_label("Width of a cell")).to_have_value("40")
+    expect(page.get_by_label("Height of a cell")).to_have_value("48")
+    path = (page.locator("button[title^='Copy ']").first.get_attribute("title") or "").removeprefix("Copy ")
+    # A white collar on the first row, in the sixth frame two pixels too low.
+    for number in range(8):
+        top = 27 + 2 * (number == 5)
+        picture[top : top + 2, number * 40 + 17 : number * 40 + 24] = (250, 250, 250, 255)
+    Image.fromarray(picture).save(path)
+    expect(page.get_by_text("frame 5 jumps", exact=True)).to_be_visible()
+    page.get_by_label("Sequence").select_option(label="row 1 (8)")
+    expect(page.get_by_role("img", name="The edit, frame 8")).to_be_visible()

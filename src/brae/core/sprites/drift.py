@@ -16,7 +16,7 @@ import numpy as np
 
 from brae.core.sprites.frames import Picture
 
-Floats = np.ndarray[Any, np.dtype[np.float64]]
+Floats = np.ndarray[Any, np.dtype[np.float32]]
 #: how far around the best place a better one is looked for, and by which parts of a pixel: coarsely, then finely
 _FINER = ((1.5, 0.1), (0.1, 0.02))
 #: below this likeness (of 1) a place is a guess
@@ -58,6 +58,8 @@ def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]
     """Every frame of an edit against its original; pictures of uint8 (height, width, 4), pairs of the same size."""
     if len(originals) != len(edits):
         raise ValueError("an original for each edit")
+    crop = _drawn([*originals, *edits])
+    originals, edits = [one[crop] for one in originals], [one[crop] for one in edits]
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         shown = list(pool.map(_outline, originals))
         whole = list(pool.map(_between, shown, pool.map(_outline, edits)))
@@ -75,6 +77,17 @@ def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]
             jumps = jumps or _far(part, usual[1])
         found.append(Drift(number, moved, part, jumps))
     return found
+
+
+def _drawn(pictures: Sequence[Picture]) -> tuple[slice, slice]:
+    """The rows and columns in which any picture shows something, where all have the same sides."""
+    if len({one.shape for one in pictures}) != 1:
+        return np.s_[:, :]
+    seen = np.zeros(pictures[0].shape[:2], bool)
+    for one in pictures:
+        seen |= one[..., 3] > 0
+    rows, columns = np.flatnonzero(seen.any(axis=1)), np.flatnonzero(seen.any(axis=0))
+    return np.s_[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1] if len(rows) else np.s_[:, :]
 
 
 def _those(shifts: Sequence[Shift | None]) -> list[Shift]:
@@ -137,8 +150,7 @@ def _window(layer: Picture) -> Floats:
         places = np.flatnonzero(seen.any(axis=axis))
         away = np.maximum(np.maximum(places[0] - np.arange(length), np.arange(length) - places[-1]), 0)
         sides.append(np.clip(1 - away / _AROUND, 0, 1))
-    window: Floats = np.outer(sides[0], sides[1])
-    return window
+    return np.outer(sides[0], sides[1]).astype(np.float32)
 
 
 def shift(before: Picture, after: Picture) -> Shift:
@@ -187,11 +199,11 @@ def _cropped(one: Floats, two: Floats) -> tuple[Floats, Floats]:
 
 def _outline(picture: Picture) -> Floats:
     """How fast alpha and lightness change at each pixel: what an eye takes for the shape."""
-    alpha = picture[..., 3] / 255.0
-    light = picture[..., :3].mean(axis=-1) / 255.0 * alpha
-    total = np.zeros(alpha.shape)
+    alpha = picture[..., 3] * np.float32(1 / 255)
+    light = (picture[..., 0].astype(np.uint16) + picture[..., 1] + picture[..., 2]) * np.float32(1 / 765) * alpha
+    total = np.zeros(alpha.shape, np.float32)
     for layer, weight in ((alpha, 1.0), (light, 0.5)):
         padded = np.pad(layer, 1)
         across, along = padded[1:-1, 2:] - padded[1:-1, :-2], padded[2:, 1:-1] - padded[:-2, 1:-1]
-        total += weight * np.hypot(across, along)
+        total += np.sqrt(across * across + along * along) * np.float32(weight)
     return total
