@@ -14,7 +14,7 @@ from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.demo.standin.quay import Figure, read_colours
-from brae.work import Workspace, builds, planning
+from brae.work import Workspace, builds, edits, planning
 from brae.work.edits import exchange_file, go_to, put_in_work, take_file, take_out_of_work
 from brae.work.items import asset_at, look_at, original_bytes
 from brae.work.matching import say_meant
@@ -127,6 +127,30 @@ def test_the_bystander_is_re_mapped_and_the_postwoman_is_blue(workspace: Workspa
         drawn = [palette[index] for row in rows for index in row if index is not None]
         assert any(b > r + 60 for r, _, b in drawn) == blue, name
     assert member("DOG.STR") == dog
+
+
+def test_what_was_left_behind_is_noticed_before_a_build(
+    workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Brae was ended between the change of the palette and the following of the figures."""
+    blue_coat(workspace)
+    remap(workspace, "skerry", COLOURS, [BYSTANDER, WOMAN])
+    assert open_findings(workspace, COLOURS) == []
+    with monkeypatch.context() as killed:
+        killed.setattr(edits, "_renew", lambda *_: None)
+        entries = colours(workspace).entries.copy()
+        entries[COAT, :3] = entries[COAT, :3][:, [1, 0, 2]]
+        take_file(workspace, "skerry", COLOURS, written(entries, ".png"), "HARBOUR.COL.png")
+        take_out_of_work(workspace, "skerry", WOMAN)
+    before = (edit_of(workspace, BYSTANDER).sheet or {})["others"]
+    plan = planning.plan(workspace, "skerry")
+    assert "1 other item looks different" in plan.left_out[COLOURS]
+    assert BYSTANDER in plan.left_out
+    after = (edit_of(workspace, BYSTANDER).sheet or {})["others"]
+    assert before != after == {"HARBOUR.COL": edit_of(workspace, COLOURS).encoded_sha256}
+    scarf = frames(workspace, BYSTANDER)[0]
+    assert planning.plan(workspace, "skerry").left_out == plan.left_out
+    assert np.array_equal(scarf, frames(workspace, BYSTANDER)[0])
 
 
 def test_an_edit_follows_the_palette_that_it_is_drawn_with(workspace: Workspace, opened: Path) -> None:

@@ -32,7 +32,7 @@ from brae.work.items import (
     others_of,
     version_of,
 )
-from brae.work.others import told, users_of
+from brae.work.others import made_for, told, users_of
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -522,7 +522,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     sheet, made = kind.match(original, version_of(workspace, step, others), edit.recipe)
     sheet = told(workspace, project, found, made.data, sheet)
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
-    edit.sheet = sheet.model_dump()
+    edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
         neighbour(workspace, found, name).member.address: workspace.blobs.put(data)

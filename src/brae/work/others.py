@@ -6,7 +6,8 @@ all others are told with what it does to them, so that nothing is spoilt silentl
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import hashlib
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +20,7 @@ from brae.core.assets.texture.metrics import ciede_map
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.store.models import ArchiveRow, Edit, Member, Project
-from brae.work.items import context_of, item_kind, neighbour, original_bytes
+from brae.work.items import context_of, item_kind, neighbour, original_bytes, others_of
 from brae.work.meant import standing
 from brae.work.workspace import Located, Workspace
 
@@ -138,6 +139,28 @@ def told(workspace: Workspace, project: Project, found: Located, made: bytes, sh
     return sheet.model_copy(update={"findings": [*sheet.findings, _finding(open_)]})
 
 
+def made_for(others: Mapping[str, bytes]) -> dict[str, str]:
+    """What an edit was encoded for, to be kept with it: the hashes of the others' bytes, by their names."""
+    return {name: hashlib.sha256(data).hexdigest() for name, data in others.items()}
+
+
+def is_fresh(workspace: Workspace, project: Project, edit: Edit) -> bool:
+    """Whether an edit is encoded for the others as they are now, and tells what it does to them as it is now.
+
+    It is not where Brae was ended between the change of one and the following of the others.
+    """
+    if edit.encoded_sha256 is None or edit.sheet is None:
+        return True
+    found = workspace.find(project.id, edit.address)
+    if edit.sheet.get("others", {}) != made_for(others_of(workspace, project, found)):
+        return False
+    sheet = told(
+        workspace, project, found, workspace.blobs.get(edit.encoded_sha256), MatchSheet(properties=[], findings=[])
+    )
+    before = [one["title"] for one in edit.sheet.get("findings", []) if one["id"] == "spoilt"]
+    return before == [one.title for one in sheet.findings]
+
+
 def _finding(spoilt: Sequence[Spoilt]) -> Finding:
     names = ", ".join(f"{one.name.rpartition('/')[2]} {one.share:.0%}" for one in spoilt[:_NAMED])
     more = f" and {len(spoilt) - _NAMED} more" if len(spoilt) > _NAMED else ""
@@ -146,5 +169,5 @@ def _finding(spoilt: Sequence[Spoilt]) -> Finding:
         id="spoilt",
         severity="stops",
         title=f"{items} different with it: {names}{more}",
-        in_game="They are drawn by the same numbers in the new colours. Re-map them, or say that it is meant.",
+        in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say that it is meant.",
     )

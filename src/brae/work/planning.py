@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Literal
@@ -25,8 +26,10 @@ from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import copies
+from brae.work.edits import change_edit
 from brae.work.items import needed_by
 from brae.work.meant import standing
+from brae.work.others import is_fresh
 from brae.work.outward import Outward
 from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Located, Workspace
@@ -130,9 +133,9 @@ class Planner:
     def run(self) -> tuple[BuildPlan, list[Target]]:
         result = BuildPlan()
         work: dict[int, _Changes] = {}
-        query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
-        with self.workspace.database.session() as session:
-            edits = list(session.scalars(query))
+        edits = self._edits()
+        if self._follow(edits):
+            edits = self._edits()
         self.ticker.begin(len(edits), "edits")
         reasons = {edit.address: _left_out(edit) for edit in edits}
         for edit in edits:
@@ -172,6 +175,25 @@ class Planner:
             result.up_to_date = not targets
             result.asks = [words for target in targets if (words := _asks(target.plan))]
         return result, targets
+
+    def _edits(self) -> list[Edit]:
+        query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
+        with self.workspace.database.session() as session:
+            return list(session.scalars(query))
+
+    def _follow(self, edits: Sequence[Edit]) -> bool:
+        """Encode edits anew that do not fit the others any more; whether there were any."""
+        layouts = self.workspace.project_library(self.project).layouts.values()
+        if not any(layout.has_others for layout in layouts):
+            return False
+        stale = []
+        for edit in edits:
+            with suppress(BraeError):  # what is gone is told where it is built
+                if not is_fresh(self.workspace, self.project, edit):
+                    stale.append(edit.address)
+        for address in stale:
+            change_edit(self.workspace, self.project.id, address, lambda edit: True, refuse=False)
+        return bool(stale)
 
     def _without_others(self, edit: Edit, reasons: Mapping[str, str | None]) -> str | None:
         """Why an edit cannot be built that was encoded for another one (its palette) which is left out."""
