@@ -154,9 +154,8 @@ def is_fresh(workspace: Workspace, project: Project, edit: Edit) -> bool:
     found = workspace.find(project.id, edit.address)
     if edit.sheet.get("others", {}) != made_for(others_of(workspace, project, found)):
         return False
-    sheet = told(
-        workspace, project, found, workspace.blobs.get(edit.encoded_sha256), MatchSheet(properties=[], findings=[])
-    )
+    made = workspace.blobs.get(edit.encoded_sha256)
+    sheet = told(workspace, project, found, made, MatchSheet(properties=[], findings=[]))
     before = [one["title"] for one in edit.sheet.get("findings", []) if one["id"] == "spoilt"]
     return before == [one.title for one in sheet.findings]
 
@@ -169,5 +168,5 @@ def _finding(spoilt: Sequence[Spoilt]) -> Finding:
         id="spoilt",
         severity="stops",
         title=f"{items} different with it: {names}{more}",
-        in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say that it is meant.",
+        in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say it is meant.",
     )
