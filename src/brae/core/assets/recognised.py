@@ -1,10 +1,10 @@
-"""Which members a kind's layouts describe, of many at once by their beginnings."""
+"""Which members a kind's layouts describe: of many at once by their beginnings, or one that is read."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
-from brae.core.assets.base import Head, Sniffed
+from brae.core.assets.base import HEAD, Context, Head, Sniffed, unknown
 from brae.core.assets.facts import Value
 from brae.core.errors import BraeError
 from brae.core.layouts.library import Library
@@ -29,6 +29,19 @@ def sniff(kind: str, heads: Sequence[Head], library: Library, counted: Counted) 
             found[place] = Sniffed(layout.layout, _facts(layout, heads[place].data, counted))
         free = [n for n in free if found[n] is None] if fitting else free
     return found
+
+
+def layout_of(kind: str, title: str, data: bytes, context: Context) -> Layout:
+    """The layout by which an item of a kind is read: the one that a person named, or the one that fits.
+
+    Raises UnknownFormatError where there is none.
+    """
+    layout = context.layout
+    if layout is None:
+        layout = context.library.recognise(context.name, data[:HEAD], kind, data[-HEAD:], len(data))
+    if layout is None or layout.kind != kind:
+        raise unknown(title.lower())
+    return layout
 
 
 def _facts(layout: Layout, head: bytes, counted: Counted) -> Mapping[str, Value]:

@@ -10,9 +10,7 @@ from brae.core.layouts.fields import Hidden, Name, check_inside
 from brae.core.layouts.pixels import beside
 from brae.core.layouts.records import Records
 
-#: where a rectangle is; the far edges are the first pixels that no longer belong to it
-PLACE_ROLES = ("area-x", "area-y", "area-width", "area-height", "area-right", "area-bottom")
-#: what else is said of one, as numbers
+#: what is said of a rectangle beside its place, as numbers
 NUMBER_ROLES = (
     "action",
     "target",

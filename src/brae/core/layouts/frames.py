@@ -7,7 +7,6 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
 from brae.core.layouts.fields import Column, Expression, Hidden, Name, Strict
 from brae.core.layouts.pixels import PaletteOf
@@ -18,9 +17,6 @@ FRAME_ROLES = (
     "frame-x", "frame-y", "frame-width", "frame-height", "frame-turned", "canvas-x", "canvas-y", "anchor-x",
     "anchor-y", "duration", "offset", "stored-size",
 )  # fmt: skip
-#: what a field of a sequence's record, or of a step's, can be
-SEQUENCE_ROLES = ("name", "first-frame", "frame-count", "first-step", "step-count", "duration", "loop")
-STEP_ROLES = ("frame", "duration")
 Width = Literal["u8", "u16", "u32"]
 
 
@@ -204,11 +200,3 @@ def check_frames(part: FramesPart, table: Records | None, sequences: Records | N
             raise ValueError(f"the table of sequences needs the role {pair[1]}")
     if steps is not None and steps.column("frame") is None:
         raise ValueError("the table of steps needs the role frame")
-
-
-def straight_counts(codes: Runs) -> None:
-    """Raise LayoutError where a code's count cannot be worked out for one of its bytes."""
-    for one in codes.codes:
-        for code in range(one.first, one.last + 1):
-            if one.pixels(code) < 0:
-                raise LayoutError(f"Code {code} counts {one.pixels(code)} pixels.")

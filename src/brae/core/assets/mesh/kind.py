@@ -26,7 +26,7 @@ from brae.core.assets.mesh import described, files, matching
 from brae.core.assets.mesh.described import MeshFile
 from brae.core.assets.mesh.looking import as_png, picture
 from brae.core.assets.sheet import MatchSheet
-from brae.core.errors import BraeError, FormatError, UnknownFormatError
+from brae.core.errors import BraeError, FormatError
 from brae.core.layouts import expressions
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.library import Library
@@ -84,11 +84,7 @@ class MeshKind(AssetKind[MeshFile]):
         return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> MeshFile:
-        layout = context.layout
-        if layout is None:
-            layout = context.library.recognise(context.name, data[:512], self.id, data[-512:], len(data))
-        if layout is None or layout.kind != self.id:
-            raise UnknownFormatError("These bytes are no model that Brae knows.", offset=0)
+        layout = recognised.layout_of(self.id, self.title, data, context)
         return described.read(layout, data)
 
     def weight(self, asset: MeshFile) -> int:

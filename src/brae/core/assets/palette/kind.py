@@ -29,8 +29,9 @@ from brae.core.assets.palette import palette
 from brae.core.assets.palette.palette import Entries, PaletteFile, read, swatches, written
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.assets.texture import formats
+from brae.core.assets.texture.files import read_image, write_image
 from brae.core.assets.texture.metrics import ciede_map
-from brae.core.errors import BraeError, NotFoundError, UnknownFormatError
+from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
@@ -134,11 +135,7 @@ class PaletteKind(AssetKind[PaletteFile]):
         return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> PaletteFile:
-        layout = context.layout
-        if layout is None:
-            layout = context.library.recognise(context.name, data[:512], self.id, data[-512:], len(data))
-        if layout is None or layout.kind != self.id:
-            raise UnknownFormatError("These bytes are no palette that Brae knows.", offset=0)
+        layout = recognised.layout_of(self.id, self.title, data, context)
         return read(layout, data)
 
     def rebuild(self, asset: PaletteFile) -> bytes | None:
@@ -146,7 +143,7 @@ class PaletteKind(AssetKind[PaletteFile]):
 
     def preview(self, viewed: Viewed[PaletteFile], query: PaletteQuery) -> Preview:
         shown = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
-        return Preview(palette.as_png(swatches(shown.entries, query.side)), "image/png")
+        return Preview(write_image(swatches(shown.entries, query.side), quick=True), "image/png")
 
     def recipe(self, asset: PaletteFile) -> PaletteRecipe:
         return PaletteRecipe(
@@ -165,8 +162,6 @@ class PaletteKind(AssetKind[PaletteFile]):
     def check_file(self, file: ExchangeFile) -> None:
         # How many entries it must have is known when it is matched; here it has to be readable at all.
         if file.suffix == ".png":
-            from brae.core.assets.texture.files import read_image
-
             try:
                 read_image(file.data, file.name)
             except BraeError as error:
@@ -187,7 +182,6 @@ class PaletteKind(AssetKind[PaletteFile]):
         entries, findings = original.entries.copy(), []
         both = min(count, len(found.colours))
         entries[:both, :3] = found.colours[:both]
-        # What is not seen may have any colour: it is no change.
         if found.uneven:
             findings.append(
                 Finding(

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from PIL import Image
 
 from brae.core.assets.palette.riff import read as read_riff
 from brae.core.assets.palette.riff import riff
@@ -163,10 +161,3 @@ def _squares(data: bytes, name: str, count: int) -> Came:
     uneven = (blocks != blocks[:, :1]).any(axis=(1, 2))
     middle = blocks[:, (side // 2) * side + side // 2]
     return Came(np.ascontiguousarray(middle), tuple(np.flatnonzero(uneven).tolist()))
-
-
-def as_png(picture: Entries) -> bytes:
-    """A picture as a PNG of few colours."""
-    stream = io.BytesIO()
-    Image.fromarray(picture).save(stream, "PNG")
-    return stream.getvalue()

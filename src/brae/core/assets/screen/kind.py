@@ -31,7 +31,7 @@ from brae.core.assets.texture.described import header_of
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.kind import KIND as TEXTURE
 from brae.core.assets.texture.looking import TextureQuery
-from brae.core.errors import BraeError, FormatError, NotFoundError, UnknownFormatError
+from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.areas import AreasPart
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
@@ -151,11 +151,7 @@ class ScreenKind(AssetKind[ScreenFile]):
         return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> ScreenFile:
-        layout = context.layout
-        if layout is None:
-            layout = context.library.recognise(context.name, data[:512], self.id, data[-512:], len(data))
-        if layout is None or layout.kind != self.id:
-            raise UnknownFormatError("These bytes are no screen that Brae knows.", offset=0)
+        layout = recognised.layout_of(self.id, self.title, data, context)
         return read(layout, data, context.name, context.fetch or _nowhere)
 
     def weight(self, asset: ScreenFile) -> int:

@@ -31,7 +31,7 @@ from brae.core.assets.sprite.marks import MARKS, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
 from brae.core.assets.texture.files import write_image
-from brae.core.errors import FormatError, NotFoundError, UnknownFormatError
+from brae.core.errors import FormatError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.sprites.moving import written
 from brae.core.sprites.view import FramesView
@@ -88,11 +88,7 @@ class SpriteKind(AssetKind[SpriteFile]):
         return recognised.sniff(self.id, heads, library, described.sniffed)
 
     def read(self, data: bytes, context: Context) -> SpriteFile:
-        layout = context.layout
-        if layout is None:
-            layout = context.library.recognise(context.name, data[:512], self.id, data[-512:], len(data))
-        if layout is None or layout.kind != self.id:
-            raise UnknownFormatError("These bytes are no sprite that Brae knows.", offset=0)
+        layout = recognised.layout_of(self.id, self.title, data, context)
         return described.read(layout, data, context.name, context.fetch or _nowhere)
 
     def weight(self, asset: SpriteFile) -> int:
