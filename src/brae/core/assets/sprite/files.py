@@ -9,6 +9,7 @@ import numpy as np
 from PIL import Image, ImageSequence, UnidentifiedImageError
 
 from brae.core.assets.base import ExchangeFile
+from brae.core.assets.sprite import ora
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.texture.files import read_image
 from brae.core.assets.texture.images import ImageFile
@@ -38,6 +39,8 @@ def read(data: bytes, name: str) -> ImageFile | Moving:
 
 def still(file: ExchangeFile) -> ImageFile:
     """A sheet that came back, or was put together of a moving file."""
+    if file.suffix == ".ora":
+        return ImageFile(ora.read(file.data, file.name), "ora", "RGBA", True, 8, 1)
     try:
         return read_image(file.data, file.name)
     except BraeError as error:

@@ -27,7 +27,7 @@ from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sprite import described, files, looking, matching
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.looking import FramesQuery, SpriteQuery
-from brae.core.assets.sprite.marks import MARKS, marked
+from brae.core.assets.sprite.marks import MARKS, layered, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
 from brae.core.assets.texture.files import write_image
@@ -74,7 +74,7 @@ class SpriteKind(AssetKind[SpriteFile]):
     facts = SpriteFacts
     exchange = (
         Exchange(".png", "image/png"), Exchange(".gif", "image/gif"), Exchange(".apng", "image/apng"),
-        *map(Exchange, (".webp", ".bmp", ".tga")),
+        Exchange(".ora", "image/openraster"), *map(Exchange, (".webp", ".bmp", ".tga")),
     )  # fmt: skip
     remedies: ClassVar[Mapping[str, str]] = matching.REMEDIES
     query = SpriteQuery
@@ -135,6 +135,8 @@ class SpriteKind(AssetKind[SpriteFile]):
             return written(
                 [asset.sprite.on_canvas(step.frame) for step in steps], [step.ms for step in steps], suffix
             )
+        if suffix == ".ora":
+            return layered(asset)
         return write_image(_sheet(asset), suffix[1:])
 
     def check_file(self, file: ExchangeFile) -> None:

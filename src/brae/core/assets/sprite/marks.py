@@ -7,6 +7,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.matching import arranged, shown
+from brae.core.assets.sprite.ora import Layer, written
 from brae.core.assets.sprite.sprite import Picture
 
 MARKS = {"frames": "each frame as a rectangle with its number, sequences in colours of their own"}
@@ -42,3 +43,32 @@ def marked(original: SpriteFile) -> Picture:
         else:
             cells.append(np.asarray(image))
     return arranged(original, cells)
+
+
+def layered(original: SpriteFile) -> bytes:
+    """The picture that goes out to an editor as a layered file: the sheet, the frames' borders, the anchors."""
+    sheet = arranged(original, shown(original))
+    height, width = sheet.shape[:2]
+    borders, anchors = (Image.fromarray(np.zeros_like(sheet)) for _ in range(2))
+    lines, crosses = ImageDraw.Draw(borders), ImageDraw.Draw(anchors)
+    canvas = original.sprite.canvas
+    for number, frame in enumerate(original.sprite.frames):
+        if original.sheet is not None:
+            x, y, wide, high, turned = original.places[number]
+            wide, high = (high, wide) if turned else (wide, high)
+            left, top = x - frame.x, y - frame.y
+        else:
+            column, row = number % original.sprite.columns, number // original.sprite.columns
+            left, top = column * canvas.width - canvas.left, row * canvas.height - canvas.top
+            x, y, wide, high = left + frame.x, top + frame.y, frame.width, frame.height
+            turned = False
+        if wide and high:
+            lines.rectangle((x, y, x + wide - 1, y + high - 1), outline=(*_COLOURS[1], 255))
+        if not turned:
+            crosses.line((left - 2, top, left + 2, top), fill=(*_COLOURS[0], 255))
+            crosses.line((left, top - 2, left, top + 2), fill=(*_COLOURS[0], 255))
+    layers = [
+        Layer("anchors", np.asarray(anchors)), Layer("borders", np.asarray(borders), opacity=0.5),
+        Layer("sheet", sheet),
+    ]  # fmt: skip
+    return written(layers, width, height)
