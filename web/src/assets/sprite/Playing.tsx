@@ -3,6 +3,17 @@ import { useQuery } from "@tanstack/react-query";
 import { client, previewUrl, take } from "../../api/client";
 import { Player, type Which } from "../../components/frames/Player";
 
+export const useFrames = (project: string, address: string, revision: string) =>
+  useQuery({
+    queryKey: ["frames", project, address, revision],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/sprite/frames", {
+          params: { path: { project_id: project }, query: { address } },
+        }),
+      ),
+  });
+
 type Props = {
   project: string;
   address: string;
@@ -12,15 +23,7 @@ type Props = {
 };
 
 export default function Playing({ project, address, revision, sides, tall }: Props) {
-  const { data } = useQuery({
-    queryKey: ["frames", project, address, revision],
-    queryFn: () =>
-      take(
-        client.GET("/api/projects/{project_id}/sprite/frames", {
-          params: { path: { project_id: project }, query: { address } },
-        }),
-      ),
-  });
+  const { data } = useFrames(project, address, revision);
   if (!data) return <div className={`ground rounded-xl ${tall ? "h-full min-h-60" : "h-56"}`} />;
   return (
     <Player

@@ -48,5 +48,6 @@ const face: Face = {
     );
   },
   Compare: lazy(() => import("./Compare")),
+  Forms: lazy(() => import("./Forms")),
 };
 export default face;
