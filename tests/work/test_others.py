@@ -67,11 +67,12 @@ def frames(workspace: Workspace, address: str) -> list[np.ndarray]:
 
 def test_who_is_drawn_with_a_palette_is_known(workspace: Workspace, opened: Path) -> None:
     project = workspace.project("skerry")
-    users = users_of(workspace, project, workspace.find("skerry", COLOURS))
+    users, unseen = users_of(workspace, project, workspace.find("skerry", COLOURS))
+    assert unseen == 0
     assert sorted(one.member.name for one in users) == [
         "BYSTAND.STR", "DOG.STR", "GULL.STR", "HARBOUR.BKD", "POSTWOM.STR",
     ]  # fmt: skip
-    assert users_of(workspace, project, workspace.find("skerry", DOG)) == []
+    assert users_of(workspace, project, workspace.find("skerry", DOG)) == ([], 0)
 
 
 def test_nothing_is_spoilt_silently(workspace: Workspace, opened: Path) -> None:

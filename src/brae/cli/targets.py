@@ -35,6 +35,10 @@ def library_for(file: Path, home: Path | None) -> Library:
 def check_file(file: Path) -> None:
     """Raise NotFoundError where there is no such file."""
     if not file.is_file():
+        if file.is_dir():
+            raise NotFoundError(
+                f"{file} is a folder.", remedy="Name a file in it, or a project that was opened from it."
+            )
         raise NotFoundError(f"There is no file {file}.", remedy="Check the spelling.")
 
 

@@ -18,6 +18,7 @@ from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
+from brae.jobs import Silent, Ticker
 from brae.store.models import Edit, EditStep, Project, now
 from brae.work import meant
 from brae.work.items import (
@@ -32,7 +33,7 @@ from brae.work.items import (
     others_of,
     version_of,
 )
-from brae.work.others import made_for, told, users_of
+from brae.work.others import made_for, told
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -42,6 +43,8 @@ CAME_BACK = "file came back"
 _MARKED = "test colours: "
 #: how often an edit is worked out anew because something else changed it meanwhile
 _TRIES = 50
+#: edits that are encoded anew while somebody waits; more are a job
+_FEW_FOLLOW = 6
 
 
 def exchange_file(workspace: Workspace, edit: Edit) -> Path:
@@ -57,6 +60,7 @@ def change_edit(
     *,
     encode: bool = True,
     refuse: bool = True,
+    alone: bool = False,
 ) -> bool:
     """One unit of work on one edit: read it, ``change`` the copy, encode it, write it down if it is still as read.
 
@@ -84,32 +88,69 @@ def change_edit(
             continue
         workspace.ledger.keep_edit(edit)
         _tell(workspace, project_id, address)
-        if _seen_by_others(edit) != before:
+        if not alone and _seen_by_others(edit) != before:
             _renew(workspace, project_id, address)
         return True
     raise ChangedError("The edit changes all the time.", address=address, remedy="Try again in a moment.")
 
 
-def _seen_by_others(edit: Edit) -> tuple[object, ...]:
+def _seen_by_others(edit: Edit) -> str | None:
     """What of an edit counts for items that are read with it, or with which it is read."""
-    return edit.in_work, edit.position > 0, edit.encoded_sha256
+    return edit.encoded_sha256 if edit.in_work and edit.position else None
 
 
 def _renew(workspace: Workspace, project_id: str, address: str) -> None:
     """Encode the edits anew that are read with this item, and those with which it is read."""
     project, found = workspace.project(project_id), workspace.find(project_id, address)
-    if not any(layout.has_others for layout in workspace.project_library(project).layouts.values()):
+    layouts = workspace.project_library(project).layouts.values()
+    reading: list[str] = []
+    if any(layout.may_need(found.member.name) for layout in layouts):
+        with workspace.database.session() as session:
+            query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work, Edit.position > 0)
+            edited = list(session.scalars(query))
+        for other in edited:
+            with suppress(NotFoundError):  # what is gone from the game needs nothing
+                if address in needed_by(workspace, project, workspace.find(project_id, other)):
+                    reading.append(other)
+    # What they tell of each other is told anew once, when all of them have followed.
+    following = [*reading, *needed_by(workspace, project, found), *([address] if reading else [])]
+    if len(following) <= _FEW_FOLLOW:
+        _follow_others(workspace, project_id, following, Silent())
         return
-    reading = {one.member.address for one in users_of(workspace, project, found)}
-    with workspace.database.session() as session:
-        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work, Edit.position > 0)
-        addresses = [one for one in session.scalars(query) if one in reading]
-    for other in [*addresses, *needed_by(workspace, project, found)]:
-        change_edit(workspace, project_id, other, lambda edit: True, refuse=False)
+    name = found.member.name.rpartition("/")[2]
+    workspace.jobs.start(
+        "follow",
+        f"Encoding what is drawn with {name} anew",
+        lambda job: {"edits": _follow_others(workspace, project_id, following, job)},
+        project=project_id,
+        queue=project_id,
+    )
 
 
-def add_version(workspace: Workspace, project_id: str, address: str, what: str) -> None:
-    """A version more of an item in work that holds the same as the one in use, or as the original."""
+def _follow_others(workspace: Workspace, project_id: str, addresses: Sequence[str], ticker: Ticker) -> int:
+    """Encode edits anew, each by itself; one that is not there any more has nothing to follow."""
+    ticker.begin(len(addresses), "edits encoded")
+    for address in addresses:
+        ticker.tick()
+        edit = workspace.edit_or_none(project_id, address)
+        if edit is not None and edit.in_work and edit.position:
+            encode_anew(workspace, project_id, address, alone=True)
+    return len(addresses)
+
+
+def encode_anew(workspace: Workspace, project_id: str, address: str, *, alone: bool = False) -> None:
+    """Match and encode the version in use once more: what it is read with, or what is read with it, has changed.
+
+    ``alone``: who calls sees to the others.
+    """
+    change_edit(workspace, project_id, address, lambda edit: True, refuse=False, alone=alone)
+
+
+def add_version(workspace: Workspace, project_id: str, address: str, what: str, *, alone: bool = False) -> None:
+    """A version more of an item in work that holds the same as the one in use, or as the original.
+
+    ``alone``: who calls sees to what is read with it, or with which it is read.
+    """
 
     def add(edit: Edit) -> bool:
         if not edit.position:
@@ -118,7 +159,7 @@ def add_version(workspace: Workspace, project_id: str, address: str, what: str) 
         _add_step(edit, what)
         return True
 
-    change_edit(workspace, project_id, address, add)
+    change_edit(workspace, project_id, address, add, alone=alone)
 
 
 def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:

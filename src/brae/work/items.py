@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 from sqlalchemy import select
@@ -248,29 +249,25 @@ def others_of(
 ) -> dict[str, bytes]:
     """The items with whose bytes one is read and that are edited: their names, and their bytes as they will be."""
     result: dict[str, bytes] = {}
-    for name, edit in _needed(workspace, project, found, library or workspace.project_library(project)):
+    for name, address in _needed(workspace, found, library or workspace.project_library(project)):
+        edit = workspace.edit_or_none(project.id, address)
         if edit is not None and edit.in_work and edit.position and edit.encoded_sha256 and edit.state != "same":
             result[name] = workspace.blobs.get(edit.encoded_sha256)
     return result
 
 
 def needed_by(workspace: Workspace, project: Project, found: Located) -> list[str]:
-    """The addresses of the edited items with whose bytes one is read."""
-    needed = _needed(workspace, project, found, workspace.project_library(project))
-    return [edit.address for _, edit in needed if edit is not None and edit.in_work and edit.position]
+    """The addresses of the items with whose bytes one is read."""
+    return [address for _, address in _needed(workspace, found, workspace.project_library(project))]
 
 
-def _needed(
-    workspace: Workspace, project: Project, found: Located, library: Library
-) -> list[tuple[str, Edit | None]]:
+def _needed(workspace: Workspace, found: Located, library: Library) -> list[tuple[str, str]]:
+    """Names and addresses of the items with whose bytes one is read."""
     layout = library.layouts.get(found.member.container or "")
-    result: list[tuple[str, Edit | None]] = []
+    result: list[tuple[str, str]] = []
     for name in layout.others(found.member.name) if layout is not None else ():
-        try:
-            other = neighbour(workspace, found, name)
-        except NotFoundError:
-            continue
-        result.append((name, workspace.edit_or_none(project.id, other.member.address)))
+        with suppress(NotFoundError):
+            result.append((name, neighbour(workspace, found, name).member.address))
     return result
 
 

@@ -18,7 +18,6 @@ from brae.core.assets.base import AssetKind, Context, fetching
 from brae.core.assets.sheet import Finding, MatchSheet
 from brae.core.assets.texture.metrics import ciede_map
 from brae.core.errors import BraeError, NotFoundError
-from brae.core.layouts.library import Library
 from brae.store.models import ArchiveRow, Edit, Member, Project
 from brae.work.items import context_of, item_kind, neighbour, original_bytes, others_of
 from brae.work.meant import standing
@@ -45,27 +44,34 @@ class Spoilt:
     edited: bool
 
 
-def users_of(workspace: Workspace, project: Project, found: Located) -> list[Located]:
-    """The items that are read with the bytes of this one."""
+def users_of(workspace: Workspace, project: Project, found: Located) -> tuple[list[Located], int]:
+    """The items that are read with the bytes of this one, so many at most, and how many more there may be."""
     library = workspace.project_library(project)
-    named = [layout.layout for layout in library.layouts.values() if layout.has_others]
+    # Of a hundred thousand items hardly any can be one that others need.
+    named = [layout.layout for layout in library.layouts.values() if layout.may_need(found.member.name)]
     if not named:
-        return []
-    query = (
-        select(Member, ArchiveRow)
-        .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
-        .where(Member.project_id == project.id, Member.container.in_(named), Member.fault.is_(None))
-        .order_by(Member.id)
+        return [], 0
+    query = select(Member.id, Member.name, Member.container).where(
+        Member.project_id == project.id, Member.container.in_(named), Member.fault.is_(None)
     )
     with workspace.database.session() as session:
-        rows = [Located(member, archive) for member, archive in session.execute(query)]
-    return [one for one in rows if _reads(workspace, library, one, found)]
+        wanted = [
+            number
+            for number, name, container in session.execute(query.order_by(Member.id))
+            if found.member.name in library.layouts[container or ""].others(name)
+        ]
+        rows = session.execute(
+            select(Member, ArchiveRow)
+            .join(ArchiveRow, Member.archive_id == ArchiveRow.id)
+            .where(Member.id.in_(wanted[:_MOST]))
+            .order_by(Member.id)
+        )
+        users = [Located(member, archive) for member, archive in rows]
+    return [one for one in users if _reads(workspace, one, found)], max(0, len(wanted) - _MOST)
 
 
-def _reads(workspace: Workspace, library: Library, one: Located, found: Located) -> bool:
-    layout = library.layouts[one.member.container or ""]
-    if found.member.name not in layout.others(one.member.name):
-        return False
+def _reads(workspace: Workspace, one: Located, found: Located) -> bool:
+    """Whether an item that needs one of that name gets this one."""
     if one.member.archive_id == found.member.archive_id:
         return True  # what lies in the same archive comes first
     try:
@@ -76,7 +82,7 @@ def _reads(workspace: Workspace, library: Library, one: Located, found: Located)
 
 def spoilt_by(workspace: Workspace, project: Project, found: Located, made: bytes) -> list[Spoilt]:
     """What looks otherwise when this item has the bytes ``made``, most of all first."""
-    users = users_of(workspace, project, found)[:_MOST]
+    users, _ = users_of(workspace, project, found)
     if not users:
         return []
     with workspace.database.session() as session:
@@ -131,12 +137,11 @@ def look(workspace: Workspace, project: Project, user: Located, others: dict[str
 
 def told(workspace: Workspace, project: Project, found: Located, made: bytes, sheet: MatchSheet) -> MatchSheet:
     """An edit's sheet with what the edit does to others that nobody has seen to."""
-    if not any(layout.has_others for layout in workspace.project_library(project).layouts.values()):
-        return sheet
+    _, unseen = users_of(workspace, project, found)
     open_ = [one for one in spoilt_by(workspace, project, found, made) if not one.edited]
-    if not open_:
+    if not open_ and not unseen:
         return sheet
-    return sheet.model_copy(update={"findings": [*sheet.findings, _finding(open_)]})
+    return sheet.model_copy(update={"findings": [*sheet.findings, _finding(open_, unseen)]})
 
 
 def made_for(others: Mapping[str, bytes]) -> dict[str, str]:
@@ -160,13 +165,16 @@ def is_fresh(workspace: Workspace, project: Project, edit: Edit) -> bool:
     return before == [one.title for one in sheet.findings]
 
 
-def _finding(spoilt: Sequence[Spoilt]) -> Finding:
+def _finding(spoilt: Sequence[Spoilt], unseen: int) -> Finding:
     names = ", ".join(f"{one.name.rpartition('/')[2]} {one.share:.0%}" for one in spoilt[:_NAMED])
     more = f" and {len(spoilt) - _NAMED} more" if len(spoilt) > _NAMED else ""
     items = "1 other item looks" if len(spoilt) == 1 else f"{len(spoilt)} other items look"
+    title = f"{items} different with it: {names}{more}" if spoilt else "Other items are drawn with it"
+    if unseen:
+        title += f"; {unseen:,} more were not looked at"
     return Finding(
         id="spoilt",
         severity="stops",
-        title=f"{items} different with it: {names}{more}",
+        title=title,
         in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say it is meant.",
     )

@@ -26,7 +26,7 @@ from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Edit, Original, Project
 from brae.work import copies
-from brae.work.edits import change_edit
+from brae.work.edits import encode_anew
 from brae.work.items import needed_by
 from brae.work.meant import standing
 from brae.work.others import is_fresh
@@ -192,11 +192,13 @@ class Planner:
                 if not is_fresh(self.workspace, self.project, edit):
                     stale.append(edit.address)
         for address in stale:
-            change_edit(self.workspace, self.project.id, address, lambda edit: True, refuse=False)
+            encode_anew(self.workspace, self.project.id, address)
         return bool(stale)
 
     def _without_others(self, edit: Edit, reasons: Mapping[str, str | None]) -> str | None:
         """Why an edit cannot be built that was encoded for another one (its palette) which is left out."""
+        if not (edit.sheet or {}).get("others"):
+            return None
         try:
             found = self.workspace.find(self.project.id, edit.address)
         except BraeError:

@@ -10,7 +10,7 @@ import numpy as np
 
 from brae.core.errors import BraeError
 from brae.jobs import Silent, Ticker
-from brae.work.edits import add_version, put_in_work
+from brae.work.edits import add_version, encode_anew, put_in_work
 from brae.work.others import Spoilt, look, spoilt_by
 from brae.work.workspace import Workspace
 
@@ -72,8 +72,10 @@ def remap(
         ticker.tick()
         try:
             put_in_work(workspace, project_id, one.address)
-            add_version(workspace, project_id, one.address, f"re-mapped to {name}")
+            add_version(workspace, project_id, one.address, f"re-mapped to {name}", alone=True)
             result.done += 1
         except BraeError as error:
             result.faults.append(error.at(one.address).as_dict())
+    # Once for all of them: what is still spoilt.
+    encode_anew(workspace, project_id, address)
     return result

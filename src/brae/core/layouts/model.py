@@ -592,6 +592,10 @@ class Layout(Strict):
         """Whether such items are read with the bytes of others."""
         return bool(self._palettes)
 
+    def may_need(self, name: str) -> bool:
+        """Whether an item of that name can be one with whose bytes such items are read."""
+        return any(one.form.fullmatch(name) or one.form.fullmatch(f"/{name}") for one in self._palettes)
+
     def others(self, name: str) -> list[str]:
         """The names of the items with whose bytes the item ``name`` is read, as far as the layout says them."""
         return [one.item(name) for one in self._palettes]

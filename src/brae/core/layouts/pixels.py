@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from functools import cached_property
 from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -57,6 +59,12 @@ class PaletteOf(Strict):
         """The name of the item that holds the colours of the item ``name``."""
         assert self.file is not None
         return beside(self.file, name)
+
+    @cached_property
+    def form(self) -> re.Pattern[str]:
+        """What the names of items that hold such colours look like."""
+        pieces = re.split(r"\{[^{}]*\}", (self.file or "").lstrip("/"))
+        return re.compile(".*".join(map(re.escape, pieces)), re.DOTALL)
 
 
 class ColoursPart(Hidden):
