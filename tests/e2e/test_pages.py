@@ -598,7 +598,9 @@ def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
     (tmp_path / "empty game" / "readme.txt").write_text("hello\n")
     page.goto("/")
     page.get_by_role("button", name="Choose a game's folder").click()
-    page.get_by_label("Folder or file").fill(str(tmp_path))
+    field = page.get_by_label("Folder or file")
+    expect(field).not_to_have_value("")  # the folder to begin with
+    field.fill(str(tmp_path))
     page.get_by_role("button", name="Go there").click()
     check_access(page, "choosing a folder")
     page.get_by_role("button", name="empty game").click()

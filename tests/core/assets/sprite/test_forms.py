@@ -268,6 +268,10 @@ def test_frames_of_four_bits_and_odd_sides_with_colours_in_another_file() -> Non
     assert (canvas.width, canvas.height) == (9, 8)
     again = painted(file, 1, (*colours[7][::-1], 255), (slice(0, 3), slice(0, 9)))
     assert (again.stored[1].raw[:, :-1] == 0x77).all()
+    for name, other in (("figures/a.spr", "figures/day.col"), ("a.spr", "day.col"), ("x/y/b.spr", "x/y/day.col")):
+        assert file.layout.others(name) == [other]
+        assert file.layout.may_need(other)
+    assert not file.layout.may_need("figures/night.col")
     same = [
         np.array_equal(a.picture, b.picture) for a, b in zip(file.sprite.frames, again.sprite.frames, strict=True)
     ]
