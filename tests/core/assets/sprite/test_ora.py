@@ -22,7 +22,7 @@ def foreign(layers: list[tuple[str, np.ndarray, dict[str, str]]], sides: tuple[i
     """A file as another program would write it, by zipfile and Pillow alone: layers in a nested stack."""
     stream = io.BytesIO()
     with zipfile.ZipFile(stream, "w") as archive:
-        archive.writestr("mimetype", "image/openraster")
+        archive.writestr("mimetype", files.pop("mimetype", b"image/openraster"))
         rows = ""
         for number, (name, picture, more) in enumerate(layers):
             data = io.BytesIO()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import struct
 
 import numpy as np
 import pytest
@@ -19,7 +20,7 @@ from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.kind import KIND
 from brae.core.assets.sprite.looking import FramesQuery, SpriteQuery, frames_of
 from brae.core.assets.sprite.runs import Coding
-from brae.core.errors import BraeError, FormatError
+from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.frames import Code, Runs
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
@@ -412,3 +413,15 @@ def test_frames_outside_the_sheet_are_refused() -> None:
     data[14:16] = (60).to_bytes(2, "little")
     with pytest.raises(FormatError, match="outside the sheet"):
         opened("sheet", bytes(data))
+
+
+def test_frames_far_apart_and_more_than_a_sprite_has_are_refused() -> None:
+    shapes = [writers.Shape(shape.indices, shape.anchor, 3) for shape in SHAPES]
+    shapes[0].anchor, shapes[1].anchor = (-32_000, -32_000), (32_000, 32_000)
+    with pytest.raises(LimitError, match="far apart"):
+        opened("puff", writers.puff(shapes, COLOURS))
+    count = 9_000
+    rectangles = struct.pack("<HHHHhhH", 0, 0, 200, 200, 0, 0, 1) * count
+    head = struct.pack("<4sHHHHH", b"SHEE", 200, 200, count, 0, 0)
+    with pytest.raises(LimitError, match="more pixels"):
+        opened("sheet", head + rectangles + COLOURS.tobytes() + bytes(200 * 200))

@@ -99,10 +99,27 @@ def read(layout: Layout, data: bytes, name: str, fetch: Fetch) -> SpriteFile:
                 f"Frame {number} ends outside the sheet of {picture.shape[1]} x {picture.shape[0]} pixels.",
                 expected=f"at most {picture.shape[1]} x {picture.shape[0]}",
             )
+    _check_pixels(sum(width * height for _, _, width, height, _ in places))
     columns = Columns(parsed, part, None)
     frames = _framed([cut(picture, place, part.turned) for place in places], columns, part)
-    sprite = Sprite(frames, _sequences(parsed, part, frames))
+    sprite = _bounded(Sprite(frames, _sequences(parsed, part, frames)))
     return SpriteFile(layout, name, sprite, len(data), parsed, fetch, sheet, tuple(places))
+
+
+def _check_pixels(pixels: int) -> None:
+    if pixels > MOST_PIXELS:
+        raise LimitError("The frames have more pixels than a sprite has.", expected=f"at most {MOST_PIXELS:,}")
+
+
+def _bounded(sprite: Sprite) -> Sprite:
+    """A sprite whose frames, each on the canvas of all, can be held in memory. Raises LimitError for others."""
+    canvas = sprite.canvas
+    if canvas.width * canvas.height * len(sprite.frames) > MOST_PIXELS:
+        raise LimitError(
+            f"The frames' anchors lie so far apart that each needs {canvas.width:,} x {canvas.height:,} pixels.",
+            expected=f"at most {MOST_PIXELS:,} pixels for {len(sprite.frames):,} frames",
+        )
+    return sprite
 
 
 def cut(picture: Picture, place: tuple[int, int, int, int, bool], way: str) -> Picture:
@@ -295,8 +312,7 @@ def _read_own(layout: Layout, data: bytes, name: str, fetch: Fetch, parsed: Pars
         heads.append(head)
         width, height = shapes.of(number, head)
         total += width * height
-        if total > MOST_PIXELS:
-            raise LimitError("The frames have more pixels than a sprite has.", expected=f"at most {MOST_PIXELS:,}")
+        _check_pixels(total)
         one = known.get(start)
         if one is None or one.raw.shape[:2] != (height, width):
             one = _take(
@@ -326,7 +342,7 @@ def _read_own(layout: Layout, data: bytes, name: str, fetch: Fetch, parsed: Pars
     frames = _framed(pictures, columns, part)
     if part.over == "frame before":
         frames = _over(frames, stored)
-    sprite = Sprite(frames, _sequences(parsed, part, frames))
+    sprite = _bounded(Sprite(frames, _sequences(parsed, part, frames)))
     return SpriteFile(
         layout, name, sprite, len(data), parsed, fetch, stored=tuple(stored), format=pixel_format
     )  # fmt: skip
