@@ -278,3 +278,33 @@ def test_frames_of_four_bits_and_odd_sides_with_colours_in_another_file() -> Non
     assert same == [True, False, True, True]
     with pytest.raises(NotFoundError, match=r"figures/day\.col"):
         opened(layout, data)
+
+
+def test_a_frame_without_pixels_begins_where_the_next_one_does() -> None:
+    layout = HEAD + "  - {bytes: colours, size: 768}" + LIST + """
+      - {field: at, type: u32, role: offset}
+      - {field: bytes, type: u16, role: stored-size}
+      - {field: w, type: u8, role: frame-width}
+      - {field: h, type: u8, role: frame-height}
+      - {field: x, type: i8, role: canvas-x}
+      - {field: y, type: i8, role: canvas-y}
+  - {frames: all, of: list, facts: {format: index8}, palette: {of: colours, format: rgb8, clear: 0}}
+"""  # fmt: skip
+    one, two = (np.random.default_rng(k).integers(1, 9, (4, 4)).astype(np.uint8) for k in (4, 5))
+    start = 774 + 10 * 4
+    rows = b"".join(
+        struct.pack("<IHBBbb", start + at, size, side, side, 0, 0)
+        for at, size, side in ((0, 0, 0), (0, 16, 4), (16, 0, 0), (16, 16, 4))
+    )
+    data = b"FORM" + struct.pack("<H", 4) + COLOURS.tobytes() + rows + one.tobytes() + two.tobytes()
+    file = opened(layout, data)
+    again = painted(file, 1, (*COLOURS[7], 255), (slice(0, 1), slice(0, 4)))
+    assert again.size == file.size
+    assert [(a.start, a.end) for a in again.stored] == [(a.start, a.end) for a in file.stored]
+    # Something is drawn where nothing was: the frame gets its sides, its place and its pixels.
+    drawn = painted(file, 2, (*COLOURS[7], 255), (slice(1, 3), slice(2, 4)))
+    assert drawn.size == file.size + 4
+    new = drawn.sprite.frames[2]
+    assert (new.width, new.height, new.x, new.y) == (2, 2, 2, 1)
+    for number in (1, 3):
+        assert np.array_equal(drawn.sprite.frames[number].picture, file.sprite.frames[number].picture)

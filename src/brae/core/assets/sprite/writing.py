@@ -122,12 +122,11 @@ class _Writer:
                     offset=region.start + start,
                 )
         out = bytearray()
-        place: dict[int, int] = {}
         offsets = np.zeros(len(stored), np.int64)
         sizes = np.array([one.end - one.start for one in stored], np.int64)
-        users: dict[int, list[int]] = {}
+        users: dict[tuple[int, int], list[int]] = {}
         for number, one in enumerate(stored):
-            users.setdefault(one.start, []).append(number)
+            users.setdefault((one.start, one.end), []).append(number)
         behind = 0
         apart: list[int] = []
         for start, end in spans:
@@ -137,19 +136,19 @@ class _Writer:
                 # What lies between is kept, as far as it is no mere alignment.
                 gap = gap if len(gap) >= self.part.align else bytes(-(region.start + len(out)) % self.part.align)
             out += gap
-            own = users[start]
+            own = users[start, end]
             first = own[0]
             data = (
                 self._data(first, changed[first])
                 if changed[first] or self._head(first)
                 else self.content[start:end]
             )
-            place[start] = len(out)
+            place = len(out)
             out += data
             for number in own:
                 same = number == first or self._alike(first, number)
                 if same:
-                    offsets[number], sizes[number] = place[start], len(data)
+                    offsets[number], sizes[number] = place, len(data)
                 else:
                     apart.append(number)
             behind = end
@@ -162,7 +161,10 @@ class _Writer:
         return bytes(out), offsets + region.start - base, sizes
 
     def _alike(self, first: int, number: int) -> bool:
+        """Whether two frames can go on having the same bytes."""
         a, b = self.frames[first], self.frames[number]
+        if self.heads is not None and self.heads.record(first) != self.heads.record(number):
+            return False
         return a.picture.shape == b.picture.shape and np.array_equal(a.picture, b.picture)
 
     def _head(self, number: int) -> bool:
