@@ -238,3 +238,14 @@ def test_layouts_that_cannot_be_are_refused(old: str, new: str, words: str) -> N
     assert old in LAYOUT
     with pytest.raises(BraeError, match=words):
         parse(LAYOUT.replace(old, new))
+
+
+def test_a_screen_without_rectangles_gets_some_and_loses_them_again() -> None:
+    empty = opened(menu([]))
+    fresh = Area(x=2, y=4, width=8, height=6, numbers={"action": 9, "cursor_down": 0}, label="GO", like=7)
+    sheet, again, data = matched(empty, [fresh])
+    assert not sheet.open_findings
+    assert data == menu([(2, 4, 10, 10, 9, b"GO", 0, 0)])
+    _, none, data = matched(again, [])
+    assert none.areas == ()
+    assert data == menu([])

@@ -112,11 +112,15 @@ class ScreenFile:
         table.insert_all(np.full(len(records), old, np.int64), records)
         table.keep(np.arange(old, old + len(records)))
         for row, area in enumerate(areas):
-            _put(table, part, row, area, self.areas[area.like] if area.like is not None else None)
+            _put(table, part, row, area, self._original(area))
         return b"".join(compose(self.parsed, model=Model({}, {}, {name: table})).read(MAIN))
 
+    def _original(self, area: Area) -> Area | None:
+        """The original's rectangle that one is like; None where there is none of that number."""
+        return self.areas[area.like] if area.like is not None and area.like < len(self.areas) else None
+
     def _record(self, table: Rows, part: TablePart, area: Area) -> bytes:
-        if area.like is not None and area.like < len(table):
+        if area.like is not None and self._original(area) is not None:
             return table.record(area.like)
         return encode_record(part, table.endian, alike(part, table))
 
