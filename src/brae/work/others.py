@@ -27,6 +27,7 @@ from brae.work.workspace import Located, Workspace
 _SIDE = 2048
 #: items that are looked at, and of which it is told by name
 _MOST, _NAMED = 500, 4
+_SPOILT = "spoilt-"
 #: comparisons that are remembered
 _REMEMBERED = 4096
 
@@ -161,7 +162,7 @@ def is_fresh(workspace: Workspace, project: Project, edit: Edit) -> bool:
         return False
     made = workspace.blobs.get(edit.encoded_sha256)
     sheet = told(workspace, project, found, made, MatchSheet(properties=[], findings=[]))
-    before = [one["title"] for one in edit.sheet.get("findings", []) if one["id"] == "spoilt"]
+    before = [one["title"] for one in edit.sheet.get("findings", []) if one["id"].startswith(_SPOILT)]
     return before == [one.title for one in sheet.findings]
 
 
@@ -173,7 +174,8 @@ def _finding(spoilt: Sequence[Spoilt], unseen: int) -> Finding:
     if unseen:
         title += f"; {unseen:,} more were not looked at"
     return Finding(
-        id="spoilt",
+        # What is meant is meant for these items: where there are others, it is asked again.
+        id=f"{_SPOILT}{hashlib.sha256(' '.join(sorted(one.address for one in spoilt)).encode()).hexdigest()[:8]}",
         severity="stops",
         title=title,
         in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say it is meant.",
