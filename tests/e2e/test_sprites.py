@@ -175,7 +175,8 @@ def test_a_coat_of_another_colour_spoils_nobody_silently(page: Page, tmp_path: P
     expect(page.get_by_text(re.compile("^2 other items look different with it"))).to_be_visible()
     for when in ("as it is", "in the new colours"):
         picture = spoilt.get_by_role("img", name=f"BYSTAND.STR {when}")
-        assert picture.evaluate("image => image.complete && image.naturalWidth") == 72
+        picture.scroll_into_view_if_needed()
+        expect(picture).to_have_js_property("naturalWidth", 72)
     stage(page, "Build").click()
     expect(page.get_by_text("the game would refuse it: 2 other items look different")).to_be_visible()
     page.go_back()
