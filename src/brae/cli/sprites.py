@@ -151,14 +151,14 @@ def _steps(sprite: SpriteFile, sequence: str | None) -> Sequence[Step]:
 def _drift_of(sprite: SpriteFile, edit: str, home: Path | None) -> Sequence[Drift]:
     """The drift of an edit (a sheet, or a sprite's file) of a sprite, sequence by sequence."""
     from brae.core.assets.sprite.looking import as_shown
-    from brae.core.assets.sprite.matching import arranged, drifts, shown, split
+    from brae.core.assets.sprite.matching import drifts, sides_of, split
 
     other = _sprite(edit, home)
     if other is not None:
         return drifts(sprite, as_shown(sprite, other))
     sheet = _sheet(edit, home)
-    wanted = arranged(sprite, shown(sprite)).shape
-    if sheet.shape != wanted:
+    wanted = sides_of(sprite)
+    if sheet.shape[:2] != wanted:
         raise FormatError(
             f"The edit has {sheet.shape[1]} x {sheet.shape[0]} pixels.", expected=f"{wanted[1]} x {wanted[0]}"
         )

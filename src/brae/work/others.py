@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from sqlalchemy import select
 
-from brae.core.assets.base import AssetKind, Context, fetching
+from brae.core.assets.base import AssetKind, fetching
 from brae.core.assets.sheet import Finding, MatchSheet
 from brae.core.assets.texture.metrics import ciede_map
 from brae.core.errors import BraeError, NotFoundError
@@ -81,33 +81,35 @@ def _reads(workspace: Workspace, one: Located, found: Located) -> bool:
         return False
 
 
-def spoilt_by(workspace: Workspace, project: Project, found: Located, made: bytes) -> list[Spoilt]:
-    """What looks otherwise when this item has the bytes ``made``, most of all first."""
-    users, _ = users_of(workspace, project, found)
+def spoilt_by(workspace: Workspace, project: Project, found: Located, made: bytes) -> tuple[list[Spoilt], int]:
+    """What looks otherwise when this item has the bytes ``made``, most of all first; how many remain."""
+    users, unseen = users_of(workspace, project, found)
     if not users:
-        return []
+        return [], unseen
+    digest = hashlib.sha256(made).hexdigest()
     with workspace.database.session() as session:
         query = select(Edit).where(Edit.project_id == project.id, Edit.in_work, Edit.position > 0)
         # What the game would refuse is not built, so it would be spoilt all the same.
         edits = [edit for edit in session.scalars(query) if edit.encoded_sha256 and not standing(edit, "stops")]
         edited = {edit.address for edit in edits}
-    told = []
+    spoilt = []
     for user in users:
         try:
-            share, mean, most = _compared(workspace, project, found, user, made)
+            share, mean, most = _compared(workspace, project, found, user, made, digest)
         except BraeError:
             share, mean, most = 1.0, 100.0, 100.0  # it cannot be read with it: worse than any colour
         if share:
             address = user.member.address
-            told.append(Spoilt(address, user.member.name, share, mean, most, address in edited))
-    return sorted(told, key=lambda one: (one.edited, -one.share * one.mean))
+            spoilt.append(Spoilt(address, user.member.name, share, mean, most, address in edited))
+    return sorted(spoilt, key=lambda one: (one.edited, -one.share * one.mean)), unseen
 
 
 def _compared(
-    workspace: Workspace, project: Project, found: Located, user: Located, made: bytes
+    workspace: Workspace, project: Project, found: Located, user: Located, made: bytes, digest: str
 ) -> tuple[float, float, float]:
-    """The share of pixels that look otherwise, and how far those are off."""
-    key = (project.id, project.listing, user.member.address, found.member.address, hash(made))
+    """The share of pixels that look otherwise, and how far those are off; ``digest`` is that of ``made``."""
+    versions = tuple(workspace.project_library(project).versions.items())
+    key = (project.id, project.listing, versions, user.member.address, found.member.address, digest)
     known = workspace.compared.get(key)
     if known is not None:
         return known
@@ -130,16 +132,16 @@ def look(workspace: Workspace, project: Project, user: Located, others: dict[str
     library = workspace.project_library(project)
     kind: AssetKind[Any] = item_kind(workspace, user)
     context = context_of(workspace, project, user, library)
-    if context.fetch is not None and others:
+    if others:
         fetch = fetching(context.fetch, others)
-        context = Context(context.library, context.name, fetch, context.layout, context.said)
+        context = replace(context, fetch=fetch)
     return kind.likeness(kind.read(original_bytes(workspace, project, user, library), context), _SIDE)
 
 
 def told(workspace: Workspace, project: Project, found: Located, made: bytes, sheet: MatchSheet) -> MatchSheet:
     """An edit's sheet with what the edit does to others that nobody has seen to."""
-    _, unseen = users_of(workspace, project, found)
-    open_ = [one for one in spoilt_by(workspace, project, found, made) if not one.edited]
+    spoilt, unseen = spoilt_by(workspace, project, found, made)
+    open_ = [one for one in spoilt if not one.edited]
     if not open_ and not unseen:
         return sheet
     return sheet.model_copy(update={"findings": [*sheet.findings, _finding(open_, unseen)]})
@@ -173,9 +175,10 @@ def _finding(spoilt: Sequence[Spoilt], unseen: int) -> Finding:
     title = f"{items} different with it: {names}{more}" if spoilt else "Other items are drawn with it"
     if unseen:
         title += f"; {unseen:,} more were not looked at"
+    which = " ".join([str(unseen), *sorted(one.address for one in spoilt)])
     return Finding(
-        # What is meant is meant for these items: where there are others, it is asked again.
-        id=f"{_SPOILT}{hashlib.sha256(' '.join(sorted(one.address for one in spoilt)).encode()).hexdigest()[:8]}",
+        # What is meant is meant for these items: where there are others, or more, it is asked again.
+        id=f"{_SPOILT}{hashlib.sha256(which.encode()).hexdigest()[:8]}",
         severity="stops",
         title=title,
         in_game="They are drawn by the same numbers in the new colours. Re-map them (below), or say it is meant.",

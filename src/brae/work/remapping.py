@@ -32,7 +32,7 @@ def spoilt(workspace: Workspace, project_id: str, address: str) -> list[Spoilt]:
     if edit.encoded_sha256 is None:
         return []
     project, found = workspace.project(project_id), workspace.find(project_id, address)
-    return spoilt_by(workspace, project, found, workspace.blobs.get(edit.encoded_sha256))
+    return spoilt_by(workspace, project, found, workspace.blobs.get(edit.encoded_sha256))[0]
 
 
 def seen(workspace: Workspace, project_id: str, address: str, by: str, *, after: bool, closely: bool) -> Any:
@@ -43,11 +43,11 @@ def seen(workspace: Workspace, project_id: str, address: str, by: str, *, after:
     project, user = workspace.project(project_id), workspace.find(project_id, address)
     edit, other = workspace.edit(project_id, by), workspace.find(project_id, by)
     made = workspace.blobs.get(edit.encoded_sha256) if edit.encoded_sha256 else None
-    looks = [look(workspace, project, user, {})]
-    looks.append(looks[0] if made is None else look(workspace, project, user, {other.member.name: made}))
-    shown = looks[int(after)]
-    if closely and looks[0].shape == looks[1].shape and (looks[0] != looks[1]).any():
-        y, x = (int(part[0]) for part in np.nonzero((looks[0] != looks[1]).any(axis=-1)))
+    new = {other.member.name: made} if made is not None else {}
+    shown = look(workspace, project, user, new if after else {})
+    beside = look(workspace, project, user, {} if after else new) if closely else shown
+    if shown.shape == beside.shape and (shown != beside).any():
+        y, x = (int(part[0]) for part in np.nonzero((shown != beside).any(axis=-1)))
         height, width = shown.shape[:2]
         top = min(max(0, y - _CLOSE // 4), max(0, height - _CLOSE))
         left = min(max(0, x - _CLOSE // 2), max(0, width - _CLOSE))

@@ -529,6 +529,7 @@ class Workspace:
         with self._lock:
             self._archives.clear()
             self._viewed.clear()
+            self.compared.clear()
 
     def remembered(self, kind: AssetKind[Any], key: Version, make: Callable[[], Any]) -> Any:
         with self._lock:

@@ -1391,7 +1391,7 @@ export interface paths {
         };
         /**
          * Text: rows
-         * @description Nothing more is asked.
+         * @description A question without more words.
          */
         get: operations["text_rows"];
         put?: never;

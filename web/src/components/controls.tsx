@@ -129,3 +129,28 @@ export function Empty({
     </div>
   );
 }
+
+/** A box to tick, with its words. */
+export function Tick({
+  title,
+  checked,
+  onChange,
+  children,
+}: {
+  title: string;
+  checked: boolean;
+  onChange: (checked: boolean) => void;
+  children: ReactNode;
+}) {
+  return (
+    <label className="flex items-center gap-1.5 text-quiet" title={title}>
+      <input
+        type="checkbox"
+        checked={checked}
+        onChange={(event) => onChange(event.target.checked)}
+        className="size-4 accent-heather"
+      />
+      {children}
+    </label>
+  );
+}

@@ -51,7 +51,6 @@ def decode(
             typer.echo(f"{out}: {len(made):,} bytes")
             return
         if chosen is not None:
-            assert context.fetch is not None
             texture = described.read(library.layouts[chosen], target.data, context.name, context.fetch)
         elif kind is not None:
             texture = kind.read(target.data, context)

@@ -15,7 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from brae.core.assets.facts import Facts, Value
 from brae.core.assets.sheet import MatchSheet
-from brae.core.errors import FormatError, UnknownFormatError
+from brae.core.errors import FormatError, NotFoundError, UnknownFormatError
 from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
 from brae.core.layouts.library import Library
@@ -26,6 +26,13 @@ Asset = TypeVar("Asset")
 HEAD = 512
 #: the bytes of another item of the game by its name; NotFoundError where there is none
 Fetch = Callable[[str], bytes]
+
+
+def nowhere(name: str) -> bytes:
+    """A fetch where there are no other items."""
+    raise NotFoundError(f"The rest of it is in {name}, and only this file is known here.")
+
+
 #: what a preview shows: the original, the file that came back, what is stored of it, or a view of the kind's own
 Which = Literal["original", "edit"]
 
@@ -61,7 +68,7 @@ class Context:
 
     library: Library
     name: str = ""
-    fetch: Fetch | None = None
+    fetch: Fetch = nowhere
     #: the layout that a person named; without it the one that fits
     layout: Layout | None = None
     #: what its container says of it
@@ -209,6 +216,12 @@ class Query(BaseModel):
     def small(self) -> bool:
         """Whether it asks for a small picture of the original, which is kept for the next time."""
         return False
+
+
+class NoWords(BaseModel):
+    """A question without more words."""
+
+    model_config = ConfigDict(extra="forbid")
 
 
 class SaidKind(BaseModel):

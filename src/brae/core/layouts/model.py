@@ -1,7 +1,7 @@
 """The layout language: a proprietary format described as data.
 
 A layout is a list of *parts* in the order in which they lie in the file. Each part is named by the key that
-says what it is: ``field``, ``bytes``, ``table``, ``tree``, ``chunks``, ``names``, ``members`` or ``pixels``.
+says what it is, such as ``field``, ``table``, ``members``, ``pixels`` or ``frames``.
 Reading and writing both follow from this one description; docs/layouts.md explains it with examples.
 """
 
@@ -19,7 +19,7 @@ from brae.core.compression import described
 from brae.core.compression import names as packer_names
 from brae.core.errors import LayoutError
 from brae.core.layouts import expressions
-from brae.core.layouts.areas import AreasPart, check_areas
+from brae.core.layouts.checks import check_kind, check_reads
 from brae.core.layouts.fields import (
     MEMBER_FACTS,
     Bits,
@@ -33,7 +33,7 @@ from brae.core.layouts.fields import (
     check_inside,
     near,
 )
-from brae.core.layouts.frames import FramesPart, Sequences, check_frames
+from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
 from brae.core.layouts.obfuscation import hide
 from brae.core.layouts.parts import (
@@ -46,7 +46,7 @@ from brae.core.layouts.parts import (
     TablePart,
     TreePart,
 )
-from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
+from brae.core.layouts.pixels import PaletteOf, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, leaves_of
 from brae.core.layouts.signs import Signs
 from brae.core.sources import MAIN
@@ -178,60 +178,8 @@ class Layout(Strict):
                 values |= {part.field} | {piece.field for piece in part.bits or []}
         for part in self.parts:
             self._check_mentions(part, known, values)
-            if isinstance(part, PixelsPart):
-                self._check_pixels(part, known, values)
-            if isinstance(part, FramesPart):
-                self._check_frames(part, known, values)
-            if isinstance(part, AreasPart):
-                table = known.get(part.of)
-                if not isinstance(table, TablePart):
-                    raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
-                check_areas(part, table)
-        kinds = [isinstance(part, MembersPart | ChunksPart) for part in self.parts]
-        if self.kind == "archive" and sum(kinds) != 1:
-            raise ValueError("a layout of kind 'archive' has one part 'members' or 'chunks'")
-        if self.kind == "mesh":
-            self._check_mesh(known)
-        if self.kind == "sprite" and sum(isinstance(part, FramesPart) for part in self.parts) != 1:
-            raise ValueError("a layout of kind 'sprite' has one part 'frames'")
-        if self.kind == "palette" and len(self._parts(ColoursPart)) != 1:
-            raise ValueError("a layout of kind 'palette' has one part 'colours'")
-        if self.kind == "screen" and [len(self._parts(AreasPart)), len(self._parts(PixelsPart))] != [1, 1]:
-            raise ValueError("a layout of kind 'screen' has one part 'areas' and one part 'pixels'")
-        if self.kind == "texture" and sum(isinstance(part, PixelsPart) for part in self.parts) != 1:
-            raise ValueError("a layout of kind 'texture' has one part 'pixels'")
+        check_kind(self.kind, known, values)
         return self
-
-    def _parts(self, kind: type[Any]) -> list[Part]:
-        return [part for part in self.parts if isinstance(part, kind)]
-
-    def _check_mesh(self, known: Mapping[str, Part]) -> None:
-        streams = [part for part in self.parts if isinstance(part, VerticesPart)]
-        names = [name for part in streams for name in part.places]
-        if "POSITION" not in names:
-            raise ValueError("a layout of kind 'mesh' has a part 'vertices' with POSITION")
-        if twice := next((name for name in names if names.count(name) > 1), None):
-            raise ValueError(f"two buffers of vertices have '{twice}'")
-        forms = {(part.axes, part.metres, part.origin) for part in streams}
-        if len(forms) > 1:
-            raise ValueError("all buffers of vertices have the same axes, metres and origin")
-        faces = [part for part in self.parts if isinstance(part, IndicesPart)]
-        if len(faces) > 1:
-            raise ValueError("a layout of kind 'mesh' has one part 'indices' at most")
-        for part in faces:
-            table = known.get(part.parts or "")
-            if part.parts is not None and not isinstance(table, TablePart):
-                raise ValueError(f"'{part.parts}' is no table of parts{near(part.parts, known)}")
-            if isinstance(table, TablePart) and table.column("index-count") is None:
-                raise ValueError(f"'{part.parts}' tells the model's parts, and needs the role index-count")
-        texts = {part.field for part in self.parts if isinstance(part, FieldPart) and part.type == "f32"}
-        for stream in streams:
-            wanted = [*(stream.box.least + stream.box.most if stream.box else [])]
-            wanted += [*stream.sphere.centre, stream.sphere.radius] if stream.sphere else []
-            if lost := next((name for name in wanted if name not in texts), None):
-                raise ValueError(
-                    f"'{lost}' says where the vertices are, and is no field of type f32{near(lost, texts)}"
-                )
 
     def _naming_fields(self) -> list[str]:
         """The fields that can name another file: texts of the main one, before any of another is read."""
@@ -249,48 +197,6 @@ class Layout(Strict):
         patterns = [pattern for pattern in self.files.values() if isinstance(pattern, str)]
         words = {word for pattern in patterns for _, word, *_ in Formatter().parse(pattern) if word is not None}
         return [name for name in self._naming_fields() if name in words]
-
-    def _check_pixels(self, part: PixelsPart, known: dict[str, Part], values: Collection[str]) -> None:
-        self._check_palette(part.palette, known)
-        for name in (part.elsewhere.here, part.elsewhere.stored) if part.elsewhere is not None else ():
-            if name is not None and name not in values:
-                raise ValueError(f"'elsewhere' reads '{name}', which no field says{near(name, values)}")
-        self._check_reads(part.facts, {one.field for one in self.parts if isinstance(one, FieldPart)}, values)
-
-    @staticmethod
-    def _check_palette(palette: PaletteOf | None, known: Mapping[str, Part]) -> None:
-        if palette is not None and palette.of is not None and not isinstance(known.get(palette.of), BytesPart):
-            raise ValueError(f"'{palette.of}' holds a palette, but is no part 'bytes'")
-
-    def _check_frames(self, part: FramesPart, known: Mapping[str, Part], values: Collection[str]) -> None:
-        self._check_palette(part.palette, known)
-        if part.sheet is not None and not isinstance(known.get(part.sheet), PixelsPart):
-            raise ValueError(f"'{part.name}' are cut out of '{part.sheet}', which is no part 'pixels'")
-        told = part.sequences or Sequences(of=part.name)
-        tables: list[TablePart | None] = []
-        for name, wanted in ((part.of, True), (told.of, part.sequences is not None), (told.steps, True)):
-            table = known.get(name) if name is not None and wanted else None
-            if name is not None and wanted and not isinstance(table, TablePart):
-                raise ValueError(
-                    f"'{part.name}' speaks of the table '{name}', which there is not{near(name, known)}"
-                )
-            tables.append(table if isinstance(table, TablePart) else None)
-        check_frames(part, *tables)
-        for key in ("columns", "rows", "width", "height", "count") if part.grid is not None else ():
-            said = getattr(part.grid, key)
-            for name in sorted(expressions.field_names(said) - set(values)) if said is not None else ():
-                raise ValueError(f"the grid reads '{name}', which no field says{near(name, values)}")
-        self._check_reads(part.facts, {one.field for one in self.parts if isinstance(one, FieldPart)}, values)
-
-    @staticmethod
-    def _check_reads(facts: Mapping[str, Fact], fields: Collection[str], values: Collection[str]) -> None:
-        """What facts are sums of has to be there."""
-        numbers = {*values, *fields}
-        for name, one in facts.items():
-            if not isinstance(one, Said) or one.of is None or one.of in fields:
-                continue
-            for read in sorted(expressions.field_names(one.of) - numbers):
-                raise ValueError(f"'{name}' reads '{read}', which no field says{near(read, numbers)}")
 
     def source(self, fact: Fact) -> tuple[FieldPart | Bits | None, Mapping[Any, Any] | None] | None:
         """The header's field that a fact is, and what its values mean; no field where it is a sum over several.
@@ -403,7 +309,7 @@ class Layout(Strict):
         if part.facts and part.kind is None:
             raise ValueError(f"'facts' of '{part.name}' are facts of a kind: say which, such as kind: texture")
         kind = {"kind": part.kind} if part.kind is not None else {}
-        Layout._check_reads({**kind, **part.facts}, fields, numbers)
+        check_reads({**kind, **part.facts}, fields, numbers)
 
     def _check_packers(self, part: MembersPart | ChunksPart, known: dict[str, Part]) -> None:
         names = {*packer_names(), *self.packers}

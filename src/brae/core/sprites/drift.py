@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -21,6 +21,8 @@ Floats = np.ndarray[Any, np.dtype[np.float32]]
 _FINER = ((1.5, 0.1), (0.1, 0.02))
 #: below this likeness (of 1) a place is a guess
 SURE = 0.5
+#: frames that are worth the time it takes
+MOST = 512
 #: pixels by which a frame has to be off the others to jump
 JUMP = 0.5
 #: pixels that a frame may be off and still count as where it was
@@ -52,6 +54,18 @@ class Drift:
     #: what was painted: how far it moved on the figure, against the frame where most was painted
     painted: Shift | None
     jumps: bool
+    #: how far it is off most of the others, in pixels to the right and down
+    off: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def by(self) -> Shift:
+        """What it is off by: what was painted on it, or all of it where that cannot be told."""
+        return self.whole if self.painted is None or self.painted.sure < SURE else self.painted
+
+    @property
+    def all_of_it(self) -> bool:
+        """Whether all of the frame is off; else what was painted on it."""
+        return self.by is self.whole
 
 
 def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]:
@@ -75,7 +89,9 @@ def drift(originals: Sequence[Picture], edits: Sequence[Picture]) -> list[Drift]
         jumps = moved.sure >= SURE and _far(moved, usual[0])
         if part is not None and part.sure >= SURE:
             jumps = jumps or _far(part, usual[1])
-        found.append(Drift(number, moved, part, jumps))
+        told = Drift(number, moved, part, jumps)
+        middle = usual[0] if told.all_of_it else usual[1]
+        found.append(replace(told, off=(told.by.dx - middle[0], told.by.dy - middle[1])))
     return found
 
 

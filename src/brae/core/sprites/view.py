@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from statistics import median
-
 from pydantic import BaseModel
 
-from brae.core.sprites.drift import SURE, Drift, Shift
+from brae.core.sprites.drift import Drift
 
 
 class FrameView(BaseModel):
@@ -24,6 +21,11 @@ class FrameView(BaseModel):
     dy: float | None = None
     sure: float | None = None
     jumps: bool = False
+
+    def drifted(self, one: Drift) -> None:
+        """Say how far the frame of the edit is off the others."""
+        self.dx, self.dy = round(one.off[0], 2), round(one.off[1], 2)
+        self.sure, self.jumps = one.by.sure, one.jumps
 
 
 class StepView(BaseModel):
@@ -55,19 +57,3 @@ class FramesView(BaseModel):
     anchor_y: int = 0
     frames: list[FrameView]
     sequences: list[RunView]
-
-
-def usual(shifts: Sequence[Shift]) -> tuple[float, float]:
-    """Where most of some frames lie, in pixels to the right and down."""
-    sure = [one for one in shifts if one.sure >= SURE]
-    if not sure:
-        return 0.0, 0.0
-    return median(one.dx for one in sure), median(one.dy for one in sure)
-
-
-def off(one: Drift, whole: tuple[float, float], painted: tuple[float, float]) -> tuple[float, float, bool]:
-    """How far a frame is off the others, right and down, and whether all of it is (else what was painted on it)."""
-    all_of_it = one.painted is None or one.painted.sure < SURE
-    moved = one.whole if one.painted is None or all_of_it else one.painted
-    middle = whole if all_of_it else painted
-    return moved.dx - middle[0], moved.dy - middle[1], all_of_it

@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image, ImagePalette
 
-from brae.core.assets.base import Context, ExchangeFile, Head, Version, Viewed
-from brae.core.assets.palette.kind import KIND, ColourChange, EntriesQuery, PaletteQuery
+from brae.core.assets.base import Context, ExchangeFile, Head, NoWords, Version, Viewed
+from brae.core.assets.palette.kind import KIND, ColourChange, PaletteQuery
 from brae.core.assets.palette.palette import PaletteFile, swatches, written
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError, NotFoundError
@@ -91,7 +91,7 @@ def test_one_colour_changes_its_own_two_bytes() -> None:
     assert [one.id for one in sheet.findings] == ["rounded"]
     assert not sheet.open_findings
     edit = KIND.again(file, KIND.match(file, Version(made), {})[1])
-    told = KIND.questions["entries"].ask(Viewed(file, edit), EntriesQuery(), None)
+    told = KIND.questions["entries"].ask(Viewed(file, edit), NoWords(), None)
     assert [n for n, one in enumerate(told) if one.colour != one.edit] == [20]
     assert told[39].reserved == "the frame"
     assert told[20].edit in ("#f60000", "#f70000")  # thirty thirty-firsts of 255, cut or rounded

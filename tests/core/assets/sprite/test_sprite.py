@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 from PIL import Image
 from pydantic import ValidationError
 
-from brae.core.assets.base import Context, ExchangeFile, Version, Viewed
+from brae.core.assets.base import Context, ExchangeFile, NoWords, Version, Viewed
 from brae.core.assets.said import check
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sprite import matching
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.kind import KIND
-from brae.core.assets.sprite.looking import FramesQuery, SpriteQuery, frames_of
+from brae.core.assets.sprite.looking import SpriteQuery, frames_of
 from brae.core.assets.sprite.runs import Coding
 from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.frames import Code, Runs
@@ -284,7 +284,7 @@ def test_colours_outside_the_palette_are_told() -> None:
 
 def test_what_the_page_plays() -> None:
     file = opened("gull")
-    view = frames_of(Viewed(file), FramesQuery(), None)
+    view = frames_of(Viewed(file), NoWords(), None)
     assert [run.name for run in view.sequences] == ["walk", "rest"]
     cells = KIND.preview(Viewed(file), SpriteQuery(view="cells"))
     with Image.open(io.BytesIO(cells.data)) as image:

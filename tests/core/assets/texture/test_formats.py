@@ -66,6 +66,16 @@ def test_kept_blocks_keep_their_bytes(pixel_format: PixelFormat, picture: np.nda
     )
 
 
+@given(st.sampled_from([one for one in ALL if one.block == (4, 4)]), st.data())
+def test_a_block_does_not_depend_on_those_beside_it(pixel_format: PixelFormat, draw: st.DataObject) -> None:
+    """Few values, extreme ones among them: where two ways to say a block are as good, the same one is taken."""
+    few = st.sampled_from([0, 1, 12, 13, 254, 255])
+    picture = draw.draw(arrays.arrays(np.uint8, (4, 24, 4), elements=few))
+    together = pixel_format.encode(picture)
+    alone = [pixel_format.encode(np.ascontiguousarray(picture[:, x : x + 4])) for x in range(0, 24, 4)]
+    assert together == b"".join(alone)
+
+
 @every_format
 def test_short_data_is_refused(pixel_format: PixelFormat) -> None:
     with pytest.raises(TruncatedError):

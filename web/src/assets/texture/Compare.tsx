@@ -3,8 +3,8 @@ import { Maximize2, ZoomIn, ZoomOut } from "lucide-react";
 import { Slider } from "radix-ui";
 import { type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { GROUNDS, setLook, useGround } from "../../app/look";
-import { Button, Choice } from "../../components/controls";
+import { Button, Choice, Tick } from "../../components/controls";
+import { Ground } from "../../components/Ground";
 import { ANYWHERE, BY_KEY } from "../../lib/keys";
 import type { Spot } from "../face";
 import { Blink, Pane, Picture } from "./panes";
@@ -67,7 +67,6 @@ export function Compare({
   const [smooth, setSmooth] = useState(false);
   const [pane, setPane] = useState<Size>({ width: 400, height: 400 });
   const frame = useRef<HTMLDivElement>(null);
-  const ground = useGround();
   const pair = mode === "difference" || mode === "heat";
   const shown = !hasEdit || (pair && !canDiffer) ? "both" : mode;
   const two = shown === "both" && hasEdit;
@@ -255,30 +254,16 @@ export function Compare({
         <Button title="One pixel for each pixel ( 1 )" onClick={() => setView(centred(size, pane, 1))}>
           1 : 1
         </Button>
-        <label
-          className="flex items-center gap-1.5 text-quiet"
-          title="Enlarged as the game does, between pixels"
-        >
-          <input
-            type="checkbox"
-            checked={smooth}
-            onChange={(event) => setSmooth(event.target.checked)}
-            className="size-4 accent-heather"
-          />
+        <Tick title="Enlarged as the game does, between pixels" checked={smooth} onChange={setSmooth}>
           smooth
-        </label>
+        </Tick>
         <output
           aria-label="Values under the pointer"
           className="min-w-0 flex-1 truncate text-[13.5px] text-quiet"
         >
           {under.words}
         </output>
-        <Choice
-          label="Background"
-          value={ground}
-          onChange={(next) => setLook({ ground: next })}
-          options={GROUNDS.map((id) => [id, id] as const)}
-        />
+        <Ground />
       </div>
     </div>
   );

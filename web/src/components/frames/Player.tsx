@@ -1,8 +1,8 @@
 /** Frames that play: the original alone, or the original and its edit in step beside each other. */
 import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
 import { useLayoutEffect, useRef, useState } from "react";
-import { GROUNDS, setLook, useGround } from "../../app/look";
-import { Button, Choice } from "../controls";
+import { Button, Choice, Tick } from "../controls";
+import { Ground } from "../Ground";
 import { Cell, type Frames, zoomFor } from "./Cell";
 import { usePlaying } from "./usePlaying";
 
@@ -23,7 +23,6 @@ export function Player({ frames, src, sides, tall }: Props) {
   const [speed, setSpeed] = useState<(typeof SPEEDS)[number]>(1);
   const [skin, setSkin] = useState(false);
   const [room, setRoom] = useState({ width: 240, height: 224 });
-  const ground = useGround();
   const stage = useRef<HTMLDivElement>(null);
   const run = frames.sequences[sequence] ?? { name: "", steps: [], loop: true };
   const { step, frame, playing, toggle, go } = usePlaying(run.steps, run.loop, speed);
@@ -85,15 +84,9 @@ export function Player({ frames, src, sides, tall }: Props) {
           onChange={(next) => setSpeed(Number(next) as typeof speed)}
           options={SPEEDS.map((one) => [String(one), `${one}×`] as const)}
         />
-        <label className="flex items-center gap-1.5 text-quiet" title="The frames before and after, faintly">
-          <input
-            type="checkbox"
-            checked={skin}
-            onChange={(event) => setSkin(event.target.checked)}
-            className="size-4 accent-heather"
-          />
+        <Tick title="The frames before and after, faintly" checked={skin} onChange={setSkin}>
           neighbours
-        </label>
+        </Tick>
         <span className="text-[14px] text-quiet tabular-nums">
           frame {frame} · {run.steps[step]?.ms ?? 0} ms
         </span>
@@ -131,12 +124,7 @@ export function Player({ frames, src, sides, tall }: Props) {
             step={step}
             onStep={go}
           />
-          <Choice
-            label="Background"
-            value={ground}
-            onChange={(next) => setLook({ ground: next })}
-            options={GROUNDS.map((id) => [id, id] as const)}
-          />
+          <Ground />
         </div>
       )}
     </div>

@@ -17,6 +17,7 @@ from brae.core.assets.base import (
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Query,
     Question,
@@ -69,12 +70,6 @@ class PaletteQuery(Query):
         return self.which == "original" and self.side <= 16
 
 
-class EntriesQuery(BaseModel):
-    """A question without more words."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
 class EntryView(BaseModel):
     """An entry: its colour as #rrggbb, what it became, and what it is reserved for."""
 
@@ -98,7 +93,7 @@ def _hex(colour: Sequence[int]) -> str:
     return "#{:02x}{:02x}{:02x}".format(*colour[:3])
 
 
-def _entries(viewed: Viewed[PaletteFile], query: EntriesQuery, around: object) -> list[EntryView]:
+def _entries(viewed: Viewed[PaletteFile], query: NoWords, around: object) -> list[EntryView]:
     file = viewed.original
     edit = viewed.edit if viewed.edit is not None else file
     return [
@@ -128,7 +123,7 @@ class PaletteKind(AssetKind[PaletteFile]):
     remedies: ClassVar[Mapping[str, str]] = REMEDIES
     query = PaletteQuery
     preview_media = "image"
-    questions: ClassVar[Mapping[str, Question]] = {"entries": Question(EntriesQuery, list[EntryView], _entries)}
+    questions: ClassVar[Mapping[str, Question]] = {"entries": Question(NoWords, list[EntryView], _entries)}
     changes: ClassVar[Mapping[str, Change]] = {"colour": Change(ColourChange, _recolour)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:

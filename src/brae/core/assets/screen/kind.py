@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Annotated, Any, ClassVar
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel
 
 from brae.core.assets import recognised
 from brae.core.assets.base import (
@@ -16,6 +16,7 @@ from brae.core.assets.base import (
     Encoded,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Question,
     Sniffed,
@@ -31,7 +32,7 @@ from brae.core.assets.texture.described import header_of
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.kind import KIND as TEXTURE
 from brae.core.assets.texture.looking import TextureQuery
-from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.areas import AreasPart
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
@@ -39,10 +40,6 @@ from brae.core.layouts.read import Parsed
 
 #: screens whose rectangles are looked at for what a game knows
 _MOST_TOLD = 40
-
-
-def _nowhere(name: str) -> bytes:
-    raise NotFoundError(f"The colours are in {name}, and only this file is known here.")
 
 
 class ScreenFacts(Facts):
@@ -62,12 +59,6 @@ class ScreenRecipe(BaseModel):
     areas: int
     says: list[str]
     picture: dict[str, Any]
-
-
-class AreasQuery(BaseModel):
-    """A question without more words."""
-
-    model_config = ConfigDict(extra="forbid")
 
 
 class Role(BaseModel):
@@ -96,7 +87,7 @@ class AreasView(BaseModel):
     lost: list[int]
 
 
-def _told(viewed: Viewed[ScreenFile], query: AreasQuery, around: Around) -> AreasView:
+def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasView:
     file = viewed.original
     current = viewed.edit if viewed.edit is not None else file
     head = current.picture.header
@@ -145,14 +136,14 @@ class ScreenKind(AssetKind[ScreenFile]):
     preview_media = "image"
     pictured = True
     colour_findings = TEXTURE.colour_findings
-    questions: ClassVar[Mapping[str, Question]] = {"areas": Question(AreasQuery, AreasView, _told)}
+    questions: ClassVar[Mapping[str, Question]] = {"areas": Question(NoWords, AreasView, _told)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> ScreenFile:
         layout = recognised.layout_of(self.id, self.title, data, context)
-        return read(layout, data, context.name, context.fetch or _nowhere)
+        return read(layout, data, context.name, context.fetch)
 
     def weight(self, asset: ScreenFile) -> int:
         return 2 * asset.size

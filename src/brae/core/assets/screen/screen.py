@@ -10,8 +10,8 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
+from brae.core.assets.base import Fetch
 from brae.core.assets.texture import described as textures
-from brae.core.assets.texture.described import Fetch
 from brae.core.assets.texture.texture import TextureFile
 from brae.core.errors import FormatError, LimitError
 from brae.core.layouts.areas import NUMBER_ROLES, AreasPart

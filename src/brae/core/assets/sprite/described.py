@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from brae.core.assets.base import Fetch
 from brae.core.assets.facts import Value
 from brae.core.assets.sprite.runs import Coding, Mask, Raw
-from brae.core.assets.sprite.sprite import Frame, Picture, Run, Sprite, Step
+from brae.core.assets.sprite.sprite import MOST_FRAMES, MOST_PIXELS, Frame, Picture, Run, Sprite, Step
 from brae.core.assets.texture import described as textures
 from brae.core.assets.texture import formats
-from brae.core.assets.texture.described import Fetch
 from brae.core.assets.texture.formats import Indexed, PixelFormat
 from brae.core.assets.texture.texture import TextureFile
 from brae.core.errors import FormatError, LimitError, TruncatedError
@@ -29,8 +30,7 @@ from brae.core.layouts.rows import Rows, rows_of
 from brae.core.sources import MAIN, BytesSource
 
 #: of one sprite: what is beyond is taken for damage
-MOST_FRAMES, MOST_STEPS, MOST_PIXELS = 10_000, 100_000, 1 << 27
-LARGEST_SIDE = 16_384
+MOST_STEPS = 100_000
 #: milliseconds of a frame of which nothing is said
 _USUAL = 100
 Ints = np.ndarray[Any, np.dtype[np.int64]]
@@ -70,6 +70,13 @@ class SpriteFile:
     def part(self) -> FramesPart:
         """What the layout says of the frames."""
         return self.layout.only(FramesPart)  # type: ignore[no-any-return]
+
+    @cached_property
+    def cells(self) -> list[Picture]:
+        """The frames as an edit has them: on the canvas, or as they lie in the sheet; not to be painted on."""
+        if self.sheet is not None:
+            return [one.picture for one in self.sprite.frames]
+        return [self.sprite.on_canvas(number) for number in range(len(self.sprite.frames))]
 
     @property
     def palette(self) -> np.ndarray[Any, np.dtype[np.uint8]] | None:
@@ -388,8 +395,8 @@ class _Shapes:
             else:
                 place = number
             side = int(numbers[place])
-            if not 0 <= side <= LARGEST_SIDE:
-                raise FormatError(f"Frame {number} has a side of {side}.", expected=f"0 to {LARGEST_SIDE}")
+            if not 0 <= side <= formats.LARGEST_SIDE:
+                raise FormatError(f"Frame {number} has a side of {side}.", expected=f"0 to {formats.LARGEST_SIDE}")
             sides.append(side)
         return sides[0], sides[1]
 

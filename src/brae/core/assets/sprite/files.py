@@ -10,14 +10,13 @@ from PIL import Image, ImageSequence, UnidentifiedImageError
 
 from brae.core.assets.base import ExchangeFile
 from brae.core.assets.sprite import ora
-from brae.core.assets.sprite.sprite import Picture
+from brae.core.assets.sprite.sprite import MOST_FRAMES, MOST_PIXELS, Picture
 from brae.core.assets.texture.files import read_image
 from brae.core.assets.texture.images import ImageFile
 from brae.core.errors import BraeError, FormatError, LimitError
 
 #: endings of files that may move
 _MOVING = (".gif", ".png", ".apng", ".webp")
-MOST_FRAMES, MOST_PIXELS = 10_000, 1 << 27
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,6 +15,7 @@ from brae.core.assets.base import (
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Question,
     Sniffed,
@@ -26,21 +27,17 @@ from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sprite import described, files, looking, matching
 from brae.core.assets.sprite.described import SpriteFile
-from brae.core.assets.sprite.looking import FramesQuery, SpriteQuery
+from brae.core.assets.sprite.looking import SpriteQuery
 from brae.core.assets.sprite.marks import MARKS, layered, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
 from brae.core.assets.texture.files import write_image
-from brae.core.errors import FormatError, NotFoundError
+from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
 from brae.core.sprites.moving import written
 from brae.core.sprites.view import FramesView
 
 _LARGEST = 1 << 29
-
-
-def _nowhere(name: str) -> bytes:
-    raise NotFoundError(f"The colours are in {name}, and only this file is known here.")
 
 
 class SpriteFacts(Facts):
@@ -82,14 +79,14 @@ class SpriteKind(AssetKind[SpriteFile]):
     pictured = True
     marks: ClassVar[Mapping[str, str]] = MARKS
     colour_findings = frozenset({"gamma-applied", "colours-gone", "channels-swapped"})
-    questions: ClassVar[Mapping[str, Question]] = {"frames": Question(FramesQuery, FramesView, looking.frames_of)}
+    questions: ClassVar[Mapping[str, Question]] = {"frames": Question(NoWords, FramesView, looking.frames_of)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, described.sniffed)
 
     def read(self, data: bytes, context: Context) -> SpriteFile:
         layout = recognised.layout_of(self.id, self.title, data, context)
-        return described.read(layout, data, context.name, context.fetch or _nowhere)
+        return described.read(layout, data, context.name, context.fetch)
 
     def weight(self, asset: SpriteFile) -> int:
         return 8 * asset.size + sum(one.picture.nbytes for one in asset.sprite.frames)
@@ -165,7 +162,7 @@ class SpriteKind(AssetKind[SpriteFile]):
 
 def _sheet(asset: SpriteFile) -> Picture:
     """What goes out to an editor: the sheet, or all frames beside and below each other."""
-    return matching.arranged(asset, matching.shown(asset))
+    return matching.arranged(asset, asset.cells)
 
 
 KIND = SpriteKind()

@@ -6,9 +6,9 @@ from typing import Annotated, Literal
 
 import numpy as np
 from PIL import Image
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
-from brae.core.assets.base import Preview, Query, Viewed
+from brae.core.assets.base import NoWords, Preview, Query, Viewed
 from brae.core.assets.sprite import matching
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.sprite import Picture, Sprite, sheet_of
@@ -33,13 +33,7 @@ class SpriteQuery(Query):
         return self.which == "original" and self.view == "frame" and self.side <= 320
 
 
-class FramesQuery(BaseModel):
-    """A question without more words."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
-def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) -> FramesView:
+def frames_of(viewed: Viewed[SpriteFile], query: NoWords, around: object) -> FramesView:
     """The frames and sequences of the original, and what an edit did to each frame."""
     sprite, canvas = viewed.original.sprite, viewed.original.sprite.canvas
     frames = [
@@ -47,15 +41,12 @@ def frames_of(viewed: Viewed[SpriteFile], query: FramesQuery, around: object) ->
         for one in sprite.frames
     ]
     if viewed.edit is not None and len(viewed.edit.sprite.frames) == len(frames):
-        before = matching.shown(viewed.original)
+        before = viewed.original.cells
         after = as_shown(viewed.original, viewed.edit)
         for view, a, b in zip(frames, before, after, strict=True):
             view.painted = not np.array_equal(a, b)
         for one in matching.drifts(viewed.original, after):
-            view = frames[one.frame]
-            told = one.whole if one.all_of_it or one.painted is None else one.painted
-            view.dx, view.dy = round(one.off[0], 2), round(one.off[1], 2)
-            view.sure, view.jumps = told.sure, one.jumps
+            frames[one.frame].drifted(one)
     runs = [
         RunView(name=run.name, steps=[StepView(frame=s.frame, ms=s.ms) for s in run.steps], loop=run.loop)
         for run in sprite.sequences
@@ -72,19 +63,7 @@ def as_shown(original: SpriteFile, edit: SpriteFile) -> list[Picture]:
     """An edit's frames on the original's canvas; what lies beyond it is cut off."""
     if original.sheet is not None:
         return [one.picture for one in edit.sprite.frames]
-    return [_on(edit.sprite, number, original.sprite) for number in range(len(edit.sprite.frames))]
-
-
-def _on(sprite: Sprite, number: int, like: Sprite) -> Picture:
-    """A frame on another sprite's canvas."""
-    one, canvas = sprite.frames[number], like.canvas
-    found = np.zeros((canvas.height, canvas.width, 4), np.uint8)
-    x, y = one.x - canvas.left, one.y - canvas.top
-    left, top = max(x, 0), max(y, 0)
-    right, below = min(x + one.width, canvas.width), min(y + one.height, canvas.height)
-    if right > left and below > top:
-        found[top:below, left:right] = one.picture[top - y : below - y, left - x : right - x]
-    return found
+    return [edit.sprite.on_canvas(number, original.sprite.canvas) for number in range(len(edit.sprite.frames))]
 
 
 def shown(viewed: Viewed[SpriteFile], query: SpriteQuery) -> Preview:
@@ -92,14 +71,14 @@ def shown(viewed: Viewed[SpriteFile], query: SpriteQuery) -> Preview:
     edited = query.which == "edit" and viewed.edit is not None
     file = viewed.edit if edited and viewed.edit is not None else viewed.original
     like = viewed.original.sprite
-    cell = {number: _on(file.sprite, number, like) for number in _wanted(file.sprite, query)}
+    cell = {number: file.sprite.on_canvas(number, like.canvas) for number in _wanted(file.sprite, query)}
     if query.view == "play":
         steps = file.sprite.sequences[query.sequence].steps
         pictures = [fitted(cell[step.frame], query.side) for step in steps] or [np.zeros((1, 1, 4), np.uint8)]
         return Preview(written(pictures, [step.ms for step in steps] or [100], ".apng"), "image/png")
     if query.view == "sheet" and file.sheet is not None:
         return Preview(
-            write_image(fitted(matching.arranged(file, matching.shown(file)), query.side), quick=True), "image/png"
+            write_image(fitted(matching.arranged(file, file.cells), query.side), quick=True), "image/png"
         )
     if query.view in ("cells", "sheet"):
         picture = sheet_of(

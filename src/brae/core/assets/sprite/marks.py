@@ -6,7 +6,7 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
 from brae.core.assets.sprite.described import SpriteFile
-from brae.core.assets.sprite.matching import arranged, shown
+from brae.core.assets.sprite.matching import arranged
 from brae.core.assets.sprite.ora import Layer, written
 from brae.core.assets.sprite.sprite import Picture
 
@@ -23,7 +23,7 @@ def marked(original: SpriteFile) -> Picture:
             own.setdefault(step.frame, _COLOURS[number % len(_COLOURS)])
     canvas = original.sprite.canvas
     cells = []
-    for number, (cell, frame) in enumerate(zip(shown(original), original.sprite.frames, strict=True)):
+    for number, (cell, frame) in enumerate(zip(original.cells, original.sprite.frames, strict=True)):
         image = Image.fromarray(np.zeros_like(cell))
         draw = ImageDraw.Draw(image)
         x, y = (0, 0) if original.sheet is not None else (frame.x - canvas.left, frame.y - canvas.top)
@@ -32,22 +32,24 @@ def marked(original: SpriteFile) -> Picture:
             draw.rectangle(box, fill=(*own.get(number, _COLOURS[0]), 255), outline=(255, 255, 255, 255))
             size = max(8, min(frame.height // 2, frame.width // 2))
             draw.text((x + 2, y + 1), str(number), fill=(255, 255, 255, 255), font=ImageFont.load_default(size))
-            left, top = (-frame.x, -frame.y) if original.sheet is not None else (-canvas.left, -canvas.top)
-            draw.line((left - 2, top, left + 2, top), fill=(0, 0, 0, 255))
-            draw.line((left, top - 2, left, top + 2), fill=(0, 0, 0, 255))
-            outside = np.ones(cell.shape[:2], bool)
-            outside[y : y + frame.height, x : x + frame.width] = False
-            picture = np.asarray(image).copy()
-            picture[outside] = 0
-            cells.append(picture)
-        else:
-            cells.append(np.asarray(image))
+            _cross(draw, x - frame.x, y - frame.y, (0, 0, 0))
+        # A number or a cross that does not fit on the frame is cut off at its border.
+        picture = np.zeros_like(cell)
+        inside = np.s_[y : y + frame.height, x : x + frame.width]
+        picture[inside] = np.asarray(image)[inside]
+        cells.append(picture)
     return arranged(original, cells)
+
+
+def _cross(draw: ImageDraw.ImageDraw, x: int, y: int, colour: tuple[int, int, int]) -> None:
+    """An anchor."""
+    draw.line((x - 2, y, x + 2, y), fill=(*colour, 255))
+    draw.line((x, y - 2, x, y + 2), fill=(*colour, 255))
 
 
 def layered(original: SpriteFile) -> bytes:
     """The picture that goes out to an editor as a layered file: the sheet, the frames' borders, the anchors."""
-    sheet = arranged(original, shown(original))
+    sheet = arranged(original, original.cells)
     height, width = sheet.shape[:2]
     borders, anchors = (Image.fromarray(np.zeros_like(sheet)) for _ in range(2))
     lines, crosses = ImageDraw.Draw(borders), ImageDraw.Draw(anchors)
@@ -65,8 +67,7 @@ def layered(original: SpriteFile) -> bytes:
         if wide and high:
             lines.rectangle((x, y, x + wide - 1, y + high - 1), outline=(*_COLOURS[1], 255))
         if not turned:
-            crosses.line((left - 2, top, left + 2, top), fill=(*_COLOURS[0], 255))
-            crosses.line((left, top - 2, left, top + 2), fill=(*_COLOURS[0], 255))
+            _cross(crosses, left, top, _COLOURS[0])
     layers = [
         Layer("anchors", np.asarray(anchors)), Layer("borders", np.asarray(borders), opacity=0.5),
         Layer("sheet", sheet),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -23,9 +23,8 @@ from brae.core.assets.texture.metrics import ciede_map
 from brae.core.assets.texture.remedies import REMEDIES as TEXTURE_REMEDIES
 from brae.core.assets.texture.sheet import match as texture_match
 from brae.core.assets.texture.texture import Header, TextureFile
-from brae.core.sprites.drift import Drift
+from brae.core.sprites.drift import MOST, Drift
 from brae.core.sprites.drift import drift as drift_of
-from brae.core.sprites.view import off, usual
 
 OWN_REMEDIES: dict[str, str] = {
     "settle": "Move the frames that jump back",
@@ -33,8 +32,6 @@ OWN_REMEDIES: dict[str, str] = {
     "take-times": "Take the new times",
 }
 REMEDIES: dict[str, str] = {**{str(name): words for name, words in TEXTURE_REMEDIES.items()}, **OWN_REMEDIES}
-#: drift is worked out for so many frames at most
-_MOST_DRIFT = 512
 
 
 def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
@@ -51,10 +48,11 @@ def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> 
             file = ExchangeFile(f"{file.name.rpartition('.')[0]}.png", write_image(picture))
     target = among(original, version.others)
     like = texture_of(original)
+    goal = like if target is original else texture_of(target)
     own = tuple(name for name in remedies if name not in OWN_REMEDIES)
     sheet, made = texture_match(
         files.still(file), like, like.recipe(), own, file.name,
-        target=texture_of(target) if target is not original else None,
+        target=goal if target is not original else None,
     )  # fmt: skip
     outside = _outside_palette(target, cells, findings)
     findings[:0] = [one for one in sheet.findings if not outside or one.id != "outside-palette"]
@@ -63,7 +61,7 @@ def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> 
         data = made.data
         properties = sheet.properties
     else:
-        result = texture_of(target).again(made.data, made.elsewhere).picture()
+        result = goal.again(made.data, made.elsewhere).picture()
         frames = _frames(target, split(original, result), findings)
         data = rewrite(target, frames)
         properties = []
@@ -71,7 +69,7 @@ def match(original: SpriteFile, version: Version, recipe: Mapping[str, Any]) -> 
         again = read(original.layout, data, original.name, target.fetch)
         data = rewrite(again, [replace(one, ms=ms) for one, ms in zip(again.sprite.frames, new_times, strict=True)])
     changed = (
-        0 if cells is None else sum(not np.array_equal(a, b) for a, b in zip(cells, shown(original), strict=True))
+        0 if cells is None else sum(not np.array_equal(a, b) for a, b in zip(cells, original.cells, strict=True))
     )
     lines = [
         Property.of(
@@ -96,11 +94,13 @@ def _came(came: ImageFile | Moving, original: SpriteFile) -> str:
     return str(len(came.pictures)) if isinstance(came, Moving) else str(len(original.sprite.frames))
 
 
-def shown(original: SpriteFile) -> list[Picture]:
-    """The frames as an edit has them: on the canvas, or as they lie in the sheet."""
+def sides_of(original: SpriteFile) -> tuple[int, int]:
+    """The height and width of the picture that goes out to an editor."""
     if original.sheet is not None:
-        return [one.picture for one in original.sprite.frames]
-    return [original.sprite.on_canvas(number) for number in range(len(original.sprite.frames))]
+        width, height = original.sheet.header.sides(0)
+        return height, width
+    canvas, columns = original.sprite.canvas, original.sprite.columns
+    return -(-len(original.cells) // columns) * canvas.height, columns * canvas.width
 
 
 def texture_of(original: SpriteFile) -> TextureFile:
@@ -149,11 +149,10 @@ def _cells(
     """The frames of an edit, their times, and the sheet; no frames where the sheet has another size."""
     count = len(original.sprite.frames)
     if not isinstance(came, Moving):
-        sides = texture_of(original).picture().shape[:2]
-        if came.picture.shape[:2] != sides or came.picture.dtype != np.uint8:
+        if came.picture.shape[:2] != sides_of(original) or came.picture.dtype != np.uint8:
             return None, (None,) * count, came
         return split(original, came.picture), (None,) * count, came
-    before = shown(original)
+    before = original.cells
     numbers = _meant(original, len(came.pictures))
     cells, times = list(before), [None] * count
     wrong = 0
@@ -207,7 +206,7 @@ def _put_right(
     original: SpriteFile, cells: list[Picture], remedies: Sequence[str], findings: list[Finding]
 ) -> list[Picture]:
     """Findings on single frames, and those frames as the remedies leave them."""
-    before = shown(original)
+    before = original.cells
 
     def remedy(name: str) -> Remedy:
         return Remedy(id=name, label=OWN_REMEDIES[name], applied=name in remedies)
@@ -225,7 +224,7 @@ def _put_right(
             cells = [before[n] if n in empty else cell for n, cell in enumerate(cells)]
     found = [one for one in drifts(original, cells) if one.jumps]
     if found:
-        far = max(_most(one) for one in found)
+        far = max(float(np.hypot(*one.off)) for one in found)
         findings.append(
             Finding(
                 id="drift", severity="shows", sure="likely", remedy=remedy("settle"),
@@ -251,7 +250,7 @@ def _outside_palette(original: SpriteFile, cells: Sequence[Picture] | None, find
         return False
     keys = _keys(known)
     colours, frames, many, seen = [], [], 0, 0
-    for number, (cell, before) in enumerate(zip(cells, shown(original), strict=True)):
+    for number, (cell, before) in enumerate(zip(cells, original.cells, strict=True)):
         drawn = cell[..., 3] > 0
         seen += int(drawn.sum())
         painted = drawn & (cell != before).any(axis=-1)
@@ -291,41 +290,25 @@ def _listed(numbers: Sequence[int]) -> str:
     return f"Frame {words}" if len(numbers) == 1 else f"Frames {words}"
 
 
-@dataclass(frozen=True)
-class Moved(Drift):
-    """A frame's drift, and how far it is off the others of its sequence (right and down, in pixels)."""
-
-    off: tuple[float, float] = (0.0, 0.0)
-    #: whether the whole frame moved; else what was painted on it
-    all_of_it: bool = False
-
-
-def _most(one: Moved) -> float:
-    return float(np.hypot(*one.off))
-
-
-def drifts(original: SpriteFile, cells: Sequence[Picture]) -> list[Moved]:
+def drifts(original: SpriteFile, cells: Sequence[Picture]) -> list[Drift]:
     """How far each frame moved, told by the other frames of its sequence; empty where nothing was painted."""
-    before = shown(original)
-    if len(cells) > _MOST_DRIFT or all(np.array_equal(a, b) for a, b in zip(before, cells, strict=True)):
+    before = original.cells
+    if len(cells) > MOST or all(np.array_equal(a, b) for a, b in zip(before, cells, strict=True)):
         return []
-    found: dict[int, Moved] = {}
+    found: dict[int, Drift] = {}
     for run in original.sprite.sequences:
         numbers = list(dict.fromkeys(step.frame for step in run.steps))
         fits = {before[number].shape for number in numbers}
         if len(numbers) < 2 or len(fits) != 1 or all(np.array_equal(before[n], cells[n]) for n in numbers):
             continue
         told = drift_of([before[n] for n in numbers], [cells[n] for n in numbers])
-        middle = usual([one.whole for one in told]), usual([one.painted for one in told if one.painted])
         for number, one in zip(numbers, told, strict=True):
-            right, down, whole = off(one, *middle)
-            mine = Moved(number, one.whole, one.painted, one.jumps, (right, down), whole)
-            if number not in found or (mine.jumps and not found[number].jumps):
-                found[number] = mine
+            if number not in found or (one.jumps and not found[number].jumps):
+                found[number] = replace(one, frame=number)
     return [found[number] for number in sorted(found)]
 
 
-def settled(before: Picture, after: Picture, one: Moved) -> Picture:
+def settled(before: Picture, after: Picture, one: Drift) -> Picture:
     """A frame moved back by whole pixels: all of it, or only what was painted, over the original's own pixels."""
     right, down = -round(one.off[0]), -round(one.off[1])
     if not right and not down:
@@ -382,7 +365,7 @@ def _frames(original: SpriteFile, cells: Sequence[Picture], findings: list[Findi
     found: list[Frame] = []
     spilt: dict[int, int] = {}
     for number, (one, cell) in enumerate(zip(original.sprite.frames, cells, strict=True)):
-        if np.array_equal(cell, original.sprite.on_canvas(number)):
+        if np.array_equal(cell, original.cells[number]):
             found.append(one)
             continue
         x, y = one.x - canvas.left, one.y - canvas.top

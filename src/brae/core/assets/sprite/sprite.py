@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 
 Picture = np.ndarray[Any, np.dtype[np.uint8]]
+#: of one sprite: what is beyond is taken for damage
+MOST_FRAMES, MOST_PIXELS = 10_000, 1 << 27
 #: a sheet for an editor is at most so wide
 _WIDEST = 4096
 
@@ -79,12 +81,15 @@ class Sprite:
         below = max((one.y + one.height for one in self.frames), default=1)
         return Canvas(left, top, max(1, right - left), max(1, below - top))
 
-    def on_canvas(self, number: int) -> Picture:
-        """A frame where it stands, clear around it."""
-        one, canvas = self.frames[number], self.canvas
+    def on_canvas(self, number: int, canvas: Canvas | None = None) -> Picture:
+        """A frame where it stands on its own or another's canvas, clear around it; what lies beyond is cut off."""
+        one, canvas = self.frames[number], canvas or self.canvas
         found = np.zeros((canvas.height, canvas.width, 4), np.uint8)
-        y, x = one.y - canvas.top, one.x - canvas.left
-        found[y : y + one.height, x : x + one.width] = one.picture
+        x, y = one.x - canvas.left, one.y - canvas.top
+        left, top = max(x, 0), max(y, 0)
+        right, below = min(x + one.width, canvas.width), min(y + one.height, canvas.height)
+        if right > left and below > top:
+            found[top:below, left:right] = one.picture[top - y : below - y, left - x : right - x]
         return found
 
     @property

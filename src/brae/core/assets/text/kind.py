@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from difflib import SequenceMatcher
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, Field
 
 from brae.core.assets.base import (
     AssetKind,
@@ -15,6 +15,7 @@ from brae.core.assets.base import (
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Query,
     Question,
@@ -56,12 +57,6 @@ class TextQuery(Query):
 
     which: Literal["original", "edit"] = "original"
     most: Annotated[int, Field(ge=1, le=_LONGEST)] = _LONGEST
-
-
-class RowsQuery(BaseModel):
-    """Nothing more is asked."""
-
-    model_config = ConfigDict(extra="forbid")
 
 
 class Row(BaseModel):
@@ -115,7 +110,7 @@ class TextKind(AssetKind[Text]):
     query = TextQuery
     preview_media = "text"
     worded = True
-    questions: ClassVar[Mapping[str, Question]] = {"rows": Question(RowsQuery, Rows, _rows)}
+    questions: ClassVar[Mapping[str, Question]] = {"rows": Question(NoWords, Rows, _rows)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return [self._sniff(head) for head in heads]

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
-from brae.core.assets.base import as_said
+from brae.core.assets.base import Fetch, as_said, nowhere
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.facts import SaidFacts
 from brae.core.assets.texture.formats import Indexed, PixelFormat
@@ -22,15 +22,8 @@ from brae.core.layouts.said import KIND
 from brae.core.layouts.write import compose
 from brae.core.sources import MAIN, BytesSource
 
-#: the bytes of another file of the game by its name; NotFoundError where there is none
-Fetch = Callable[[str], bytes]
 
-
-def _nowhere(name: str) -> bytes:
-    raise NotFoundError(f"The texture's larger levels are in {name}, and only this file is known here.")
-
-
-def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = _nowhere) -> TextureFile:
+def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) -> TextureFile:
     """A texture by its layout; ``fetch`` gives the files in which a streamed one keeps its larger levels."""
     parsed = parse(layout, {MAIN: BytesSource(data)})
     part = layout.only(PixelsPart)

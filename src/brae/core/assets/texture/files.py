@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from brae.core.assets.base import HEAD
+from brae.core.assets.base import HEAD, Fetch, nowhere
 from brae.core.assets.texture import dds, described, formats, images, ktx2
-from brae.core.assets.texture.described import Fetch
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.images import ImageFile
 from brae.core.assets.texture.texture import Header, TextureFile
@@ -121,7 +120,7 @@ def read_raw(data: bytes, header: Header, start: int = 0) -> TextureFile:
     )
 
 
-def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | None = None) -> TextureFile:
+def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch = nowhere) -> TextureFile:
     """A texture of any known kind; UnknownFormatError where the bytes are none.
 
     ``name`` tells layouts apart whose files have no magic; ``fetch`` gives other files of the game by their names,
@@ -133,7 +132,7 @@ def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch | N
         return ktx2.read(data)
     layout = library.recognise(name, data[:HEAD], "texture", size=len(data))
     if layout is not None:
-        return described.read(layout, data, name) if fetch is None else described.read(layout, data, name, fetch)
+        return described.read(layout, data, name, fetch)
     if images.is_picture(data, name):
         return read_picture_file(data, name)
     raise UnknownFormatError("These bytes are no texture that Brae knows.", offset=0)

@@ -9,13 +9,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.assets.base import Viewed
 from brae.core.assets.texture.texture import TextureFile
-from brae.core.sprites.drift import drift
+from brae.core.sprites.drift import MOST, drift
 from brae.core.sprites.frames import USUAL, Frame, grid
 from brae.core.sprites.gridding import proposed
-from brae.core.sprites.view import FramesView, FrameView, RunView, StepView, off, usual
+from brae.core.sprites.view import FramesView, FrameView, RunView, StepView
 
-#: drift is worked out for so many frames at most
-_MOST_DRIFT = 512
 #: a larger picture is no sheet of frames, and takes long to be looked at
 _LARGEST_SHEET = 4096
 
@@ -76,11 +74,6 @@ def _compare(frames: list[FrameView], found: list[Frame], before: np.ndarray, af
     pairs = [(one.of(before), one.of(after)) for one in found]
     for view, (a, b) in zip(frames, pairs, strict=True):
         view.painted = not np.array_equal(a, b)
-    if len(frames) > _MOST_DRIFT or not any(view.painted for view in frames):
-        return
-    told = drift([np.ascontiguousarray(a) for a, _ in pairs], [np.ascontiguousarray(b) for _, b in pairs])
-    middle = usual([one.whole for one in told]), usual([one.painted for one in told if one.painted])
-    for view, one in zip(frames, told, strict=True):
-        right, down, _ = off(one, *middle)
-        view.dx, view.dy, view.jumps = round(right, 2), round(down, 2), one.jumps
-        view.sure = (one.painted or one.whole).sure
+    if len(frames) <= MOST and any(view.painted for view in frames):
+        for one in drift([a for a, _ in pairs], [b for _, b in pairs]):
+            frames[one.frame].drifted(one)

@@ -17,6 +17,7 @@ from brae.core.assets.base import (
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Question,
     Sniffed,
@@ -112,12 +113,6 @@ class TexelsQuery(BaseModel):
     wanted: Annotated[float | None, Field(gt=0, le=1e9)] = None
 
 
-class NoQuery(BaseModel):
-    """A question without more words."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
 def _pixel(viewed: Viewed[TextureFile], query: PixelQuery, around: object) -> PixelView:
     texture = viewed.original if query.which == "original" else looking.edit_of(viewed)
     looking.check_level(texture, query.level)
@@ -154,7 +149,7 @@ class TextureKind(AssetKind[TextureFile]):
     questions: ClassVar[Mapping[str, Question]] = {
         "pixel": Question(PixelQuery, PixelView, _pixel),
         "texels": Question(TexelsQuery, Density, _texels),
-        "maps": Question(NoQuery, list[MapView], surface),
+        "maps": Question(NoWords, list[MapView], surface),
         "sheet": Question(SheetQuery, SheetView, sheet),
     }
     changes: ClassVar[Mapping[str, Change]] = {"channel": Change(ChannelChange, change_channel)}
@@ -179,8 +174,7 @@ class TextureKind(AssetKind[TextureFile]):
         if header is not None:
             return read_raw(data, header)
         if context.layout is not None:
-            more = {} if context.fetch is None else {"fetch": context.fetch}
-            return described.read(context.layout, data, context.name, **more)
+            return described.read(context.layout, data, context.name, context.fetch)
         return read_texture(data, context.library, context.name, context.fetch)
 
     def weight(self, asset: TextureFile) -> int:

@@ -167,13 +167,9 @@ def pack(W, last, bias, bits):
 
 @step
 def raise_values(W):
-    """Move values up by what rounding loses; whether one of them is extreme."""
-    some = False
+    """Move values up by what rounding loses."""
     for at in range(16 * LANES):
-        value = W[(PIXEL + 16 * VALUE) * LANES + at]
-        some |= (value == ZERO) | (value == TOP)
-        W[(PIXEL + 16 * VALUE) * LANES + at] = value + ROUNDED_OFF
-    return some
+        W[(PIXEL + 16 * VALUE) * LANES + at] += ROUNDED_OFF
 
 
 @kernel
@@ -215,9 +211,11 @@ def encode_channel(first, last, picture, blocks, channel, is_signed, out, stride
     for group in range(first, last):
         at = group * LANES
         count = load(picture, blocks, at, channel, VALUE, 1, W)
-        some_extreme = raise_values(W)
+        raise_values(W)
         fill(W, MASK, 16, ONE)
-        for mode in range(2 if some_extreme else 1):
+        # Both for every block: four steps fit some values that are not extreme, and what a block becomes must not
+        # depend on whether one beside it has extremes.
+        for mode in range(2):
             steps = f4(7 if mode == 0 else 5)
             fit(W, steps, mode == 1)
             pack(W, steps, bias, bits)
