@@ -53,14 +53,34 @@ def drawn(number: int) -> np.ndarray:
     return np.round(pixels * 255).astype(np.uint8)
 
 
-def painted(number: int, size: str, source: Callable[[int], np.ndarray] = art) -> np.ndarray:
-    """The art at a size: darkened in a curve, lit from above, framed, with round corners."""
+def over(what: str, size: str) -> tuple[np.ndarray, np.ndarray]:
+    """Shadow and light that lie over every picture of a size, (height, width) each.
+
+    ``curve``: darker in a curve, lit from above; ``gloss``: darker towards the edges, a patch of gloss, larger than
+    a sixth of the picture; ``corner``: a shadow in a corner; ``below``: lit from below, darker to the right; ``none``.
+    """
+    width, height = SIDES[size]
+    x, y = np.meshgrid((np.arange(width) + 0.5) / width, (np.arange(height) + 0.5) / height)
+    strength, weak = {"large": (0.45, 0.25), "small": (0.35, 0.15), "icon": (0.5, 0.3)}[size]
+    if what == "curve":
+        dark = 1 - strength * np.clip((x - 0.2) ** 2 + (y - 0.15) ** 2, 0, 1)
+        return dark, weak * np.clip(1 - 3 * y, 0, 1) ** 2
+    if what == "gloss":
+        dark = 1 - strength * np.clip(((x - 0.5) ** 2 + (y - 0.5) ** 2) * 1.6, 0, 1)
+        return dark, weak * np.exp(-(((x - 0.3) / 0.2) ** 2) - ((y - 0.25) / 0.17) ** 2)
+    if what == "corner":
+        return 1 - strength / (1 + np.exp(-10 * (x + y - 1.2))), 0 * x
+    if what == "below":
+        return 1 - strength / 2 * x, (weak + 0.05) * np.clip(2 * y - 1, 0, 1)
+    return np.ones_like(x), 0 * x
+
+
+def painted(number: int, size: str, source: Callable[[int], np.ndarray] = art, what: str = "curve") -> np.ndarray:
+    """The art at a size: with shadow and light, framed, with round corners."""
     width, height = SIDES[size]
     pixels = np.asarray(Image.fromarray(source(number)).resize((width, height), Image.Resampling.BOX)) / 255
     x, y = np.meshgrid((np.arange(width) + 0.5) / width, (np.arange(height) + 0.5) / height)
-    curve = {"large": 0.45, "small": 0.35, "icon": 0.5}[size]
-    dark = 1 - curve * np.clip((x - 0.2) ** 2 + (y - 0.15) ** 2, 0, 1)
-    light = {"large": 0.25, "small": 0.15, "icon": 0.3}[size] * np.clip(1 - 3 * y, 0, 1) ** 2
+    dark, light = over(what, size)
     pixels = (pixels * dark[..., None]) * (1 - light[..., None]) + light[..., None]
     if size == "large":
         edge = np.minimum(np.minimum(x, 1 - x) * width, np.minimum(y, 1 - y) * height) < 4
@@ -71,10 +91,10 @@ def painted(number: int, size: str, source: Callable[[int], np.ndarray] = art) -
     return np.round(np.dstack([pixels, alpha]) * 255).astype(np.uint8)
 
 
-def stamps(count: int = 67, source: Callable[[int], np.ndarray] = art) -> list[Stamp]:
+def stamps(count: int = 67, source: Callable[[int], np.ndarray] = art, what: str = "curve") -> list[Stamp]:
     """The originals of all sizes."""
     return [
-        Stamp(f"stamp_{number:02}", size, painted(number, size, source))
+        Stamp(f"stamp_{number:02}", size, painted(number, size, source, what))
         for size in SIDES
         for number in range(count)
     ]

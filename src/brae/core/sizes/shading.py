@@ -15,16 +15,26 @@ from typing import Any, Literal
 import numpy as np
 
 Floats = np.ndarray[Any, np.dtype[np.float32]]
+Numbers = np.ndarray[Any, np.dtype[np.float64]]
+Flags = np.ndarray[Any, np.dtype[np.bool_]]
 #: siblings from which on their spread tells something
 FEWEST = 5
 #: of the largest spread: below it there is a frame
 _FRAME = 0.06
 #: alphas of one place that are the same, and the share of the siblings of which they have to be
 _SAME_ALPHA, _SHARED = 10 / 255, 0.8
-#: how much the mean counts for the gain where there is no light; times the chance of a mean that are no light yet
-_MEAN, _CHANCES = 0.7, 0.6
 #: terms of the surface that smooth shading is: x and y up to this power together
 _POWER = 6
+#: what is asked of the numbers at each place of at most so many, and how often
+_QUANTILES, _PLACES, _ROUNDS = np.arange(1, 20) / 20, 1500, 5
+#: groups of siblings that are left out in turn, and how many times its chance a weight has to be
+_PARTS, _DOUBT = 12, 2.5
+#: percentile of the gain that is 1: some art has no shadow; and of the light that is none
+_FREE, _DARK = 98, 25
+#: light below so many times its chance is none; from 1 + that many all of it
+_CHANCES, _UNSURE = 2, 0.8
+#: how much the mean counts for the gain beside the quantiles
+_MEAN = 0.3
 
 
 @dataclass(frozen=True)
@@ -81,7 +91,12 @@ def plain(pictures: Sequence[Floats]) -> Shading:
 
 
 def common(pictures: Sequence[Floats]) -> Shading:
-    """What lies over all of them, by their spread and their mean."""
+    """What lies over all of them.
+
+    How often each number stands at a place is the art's own, times the gain, plus the light there; and the mean is as
+    well. What could be chance (told by leaving out a few pictures at a time) is left out, so that where
+    nothing lies over the art, nothing is found. One light is one colour.
+    """
     if len(pictures) < FEWEST:
         return plain(pictures)
     alpha = shared_alpha(pictures)
@@ -94,50 +109,119 @@ def common(pictures: Sequence[Floats]) -> Shading:
         return plain(pictures)
     frame = seen & (spread < _FRAME * most)
     art = seen & ~frame
-    gain = np.exp(_surface(np.log(np.maximum(spread, 1e-4)), art, stack.shape[0]))
-    gain /= np.percentile(gain[art], 98) if art.any() else 1.0
-    gain = np.minimum(gain, 1.0)
-    free = art & (gain > 0.97)
-    middle = mean[free].mean(axis=0) if free.any() else mean[art].mean(axis=0)
-    light, chance = _light(mean, gain, middle, art, len(stack)), float(most) / np.sqrt(len(stack))
-    # Where there is no light the mean tells the gain as well, and with less chance in it.
-    alone = _surface(np.log(np.maximum(mean / middle, 1e-3)).mean(axis=-1), art, len(stack))
-    dark = _MEAN * np.clip(1 - light.mean(axis=-1) / chance, 0, 1)
-    gain = np.exp((1 - dark) * np.log(np.maximum(gain, 1e-3)) + dark * alone)
-    gain = np.minimum(gain / (np.percentile(gain[art], 98) if art.any() else 1.0), 1.0)
-    offset = _light(mean, gain, middle, art, len(stack))
-    # What is no more than the chance of a mean is no light.
-    offset = offset * np.clip(offset.mean(axis=-1, keepdims=True) / chance - _CHANCES, 0, 1)
+    terms = _terms(*mean.shape[:2], len(stack))
+    parts = [np.arange(len(stack)) % min(_PARTS, len(stack)) != part for part in range(min(_PARTS, len(stack)))]
+    gain, light = _by_numbers(stack, art, terms, parts)
+    means = np.stack([mean, *(stack[part].mean(axis=0) for part in parts)])
+    surfaces = np.log(np.maximum((means - light[..., None]).mean(axis=-1), 1e-3))[:, art]
+    alone = terms @ _sure(np.linalg.pinv(terms[art]) @ surfaces.T)
+    both = [each - each[art].mean() for each in (np.log(gain), alone)]
+    gain = np.exp((1 - _MEAN) * both[0] + _MEAN * both[1])
+    gain = np.minimum(gain / _free(gain[art], light[art]), 1.0)
+    offset = light[..., None] * _colour(means[:, art], gain[art], light[art])
     gain = np.where(frame, 0, gain)
     offset = np.where(frame[..., None], mean, offset)
     return Shading(gain[..., None].astype(np.float32), offset.astype(np.float32), alpha, len(pictures))
 
 
-def _light(
-    mean: np.ndarray[Any, Any], gain: np.ndarray[Any, Any], middle: np.ndarray[Any, Any],
-    where: np.ndarray[Any, Any], many: int,
-) -> np.ndarray[Any, Any]:  # fmt: skip
-    """What the mean has more than the art's own under the gain."""
-    left = [_surface(mean[..., channel] - gain * middle[channel], where, many) for channel in range(3)]
-    return np.asarray(np.maximum(np.dstack(left), 0))
+def _by_numbers(stack: Numbers, art: Flags, terms: Numbers, parts: Sequence[Flags]) -> tuple[Numbers, Numbers]:
+    """Gain and light (height, width) by the quantiles of all pictures' numbers at each place of the art."""
+    rows, columns = np.nonzero(art)
+    places = np.s_[:: max(len(rows) // _PLACES, 1)]
+    values, here = stack[:, rows[places], columns[places]], terms[rows[places], columns[places]]
+    whole = _quantiles(values)
+    found = [_fitted(whole, here), *(_fitted(_quantiles(values[part]), here) for part in parts)]
+    gains, lights = (np.stack([each[which] for each in found], axis=-1) for which in (0, 1))
+    offsets = here @ lights[:, 1:]
+    offsets = offsets - np.percentile(offsets, _DARK, axis=0)
+    chance = np.sqrt((len(parts) - 1) * offsets.var(axis=1)).mean()
+    shares = [_share(each) for each in (gains, lights)]
+    gain, light = _fitted(whole, here, shares)
+    gain, light = np.exp(terms @ gain), terms @ light
+    gain = gain / _free(gain[art], light[art])
+    light = light - gain * np.percentile((light / gain)[art], _DARK)
+    return gain, np.maximum(light, 0) * np.clip(light / max(_CHANCES * chance, 1e-6) - _UNSURE, 0, 1)
 
 
-def _surface(values: np.ndarray[Any, Any], where: np.ndarray[Any, Any], many: int) -> np.ndarray[Any, Any]:
-    """A smooth surface through values of which chance makes some too large and some too small.
+def _quantiles(values: Numbers) -> Numbers:
+    """(places, quantiles) of (pictures, places, 3)."""
+    flat = np.sort(values.transpose(1, 0, 2).reshape(values.shape[1], -1), axis=1)
+    at = _QUANTILES * (flat.shape[1] - 1)
+    below = np.floor(at).astype(int)
+    part = at - below
+    return np.asarray(flat[:, below] * (1 - part) + flat[:, np.minimum(below + 1, flat.shape[1] - 1)] * part)
 
-    Of few siblings a stiff one; the powers of x and y are fitted where there is art, and go on beyond it.
+
+def _fitted(quantiles: Numbers, terms: Numbers, shares: Sequence[Numbers] | None = None) -> tuple[Numbers, Numbers]:
+    """Weights of the terms for the logarithm of the gain and for the light.
+
+    A line at each place through the quantiles of the art, by generalised least squares with the covariance that
+    quantiles have (F. Mosteller, "On some useful inefficient statistics", 1946; W. Lloyd, "Least-squares estimation
+    of location and scale parameters using order statistics", 1952; both from memory). What the art's own are is
+    known better with each round.
     """
-    height, width = values.shape
+    inverse = np.linalg.pinv(terms)
+    gain, light = np.ones(len(terms)), np.zeros(len(terms))
+    for _ in range(_ROUNDS):
+        usual = ((quantiles - light[:, None]) / gain[:, None]).mean(axis=0)
+        rising = np.maximum(np.gradient(usual, _QUANTILES), 0.02)
+        lower = np.minimum.outer(_QUANTILES, _QUANTILES)
+        spread = lower * (1 - np.maximum.outer(_QUANTILES, _QUANTILES)) * np.outer(rising, rising)
+        line = np.stack([usual, np.ones_like(usual)], axis=1)
+        weights = np.linalg.inv(spread + np.eye(len(usual)) * 1e-5)
+        found = quantiles @ (np.linalg.pinv(line.T @ weights @ line) @ line.T @ weights).T
+        logs, lights = inverse @ np.log(np.maximum(found[:, 0], 0.05)), inverse @ found[:, 1]
+        if shares is not None:
+            logs, lights = logs * shares[0], lights * shares[1]
+        gain, light = np.exp(terms @ logs), terms @ lights
+        gain = gain / _free(gain, light)
+        light = light - gain * np.percentile(light / gain, _DARK)
+    return logs, lights
+
+
+def _free(gain: Numbers, light: Numbers) -> float:
+    """The gain where there is no shadow: a light that is laid over hides as much of the art as it adds."""
+    return float(np.percentile(gain / np.maximum(1 - light, 0.05), _FREE))
+
+
+def _share(weights: Numbers) -> Numbers:
+    """How much of each weight is no chance, of weights (terms, 1 + parts): of all pictures, and without each part.
+
+    By the jackknife's variance (J. Tukey, 1958; from memory).
+    """
+    parts = weights.shape[1] - 1
+    chance = (parts - 1) * weights[:, 1:].var(axis=1)
+    share = np.clip(1 - _DOUBT * chance / np.maximum(weights[:, 0] ** 2, 1e-12), 0, 1)
+    share[0] = 1
+    return np.asarray(share)
+
+
+def _sure(weights: Numbers) -> Numbers:
+    return np.asarray(weights[:, 0] * _share(weights))
+
+
+def _colour(means: Numbers, gain: Numbers, light: Numbers) -> Numbers:
+    """The light's colour, 1 in the mean of red, green and blue; white where another could be chance.
+
+    ``means`` (1 + parts, places, 3): of all pictures, and without each part.
+    """
+    if not light.any():
+        return np.ones(3)
+    solve = np.linalg.pinv(np.stack([gain, light], axis=1))
+    found = np.einsum("kp,npc->cnk", solve, means)[..., 1]
+    found = found / np.maximum(found.mean(axis=0), 1e-3) - 1
+    share = _share(np.concatenate([np.ones((1, found.shape[1])), found]))[1:]
+    return np.asarray(np.clip(1 + found[:, 0] * share, 0, 2))
+
+
+def _terms(height: int, width: int, many: int) -> Numbers:
+    """Smooth surfaces (height, width, terms): powers of x and y, as Legendre's polynomials. Of few siblings stiff."""
     rows, columns = np.mgrid[-1 : 1 : complex(0, height), -1 : 1 : complex(0, width)]
     power = _POWER if many >= 24 else 4 if many >= 12 else 2
-    terms = [
-        np.polynomial.legendre.Legendre.basis(i)(rows) * np.polynomial.legendre.Legendre.basis(j)(columns)
-        for i in range(power + 1)
-        for j in range(power + 1 - i)
-    ]
-    table = np.stack([term[where] for term in terms], axis=1)
-    found, *_ = np.linalg.lstsq(table, values[where], rcond=None)
-    return np.asarray(sum(weight * term for weight, term in zip(found, terms, strict=True)))
+    basis = np.polynomial.legendre.Legendre.basis
+    return np.stack(
+        [basis(i)(rows) * basis(j)(columns) for i in range(power + 1) for j in range(power + 1 - i)], axis=-1
+    )
 
 
 def beside(pictures: Sequence[Floats], larger: Sequence[Floats]) -> Shading:
