@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 
 import numpy as np
@@ -10,17 +11,28 @@ from PIL import Image
 
 from brae.core.assets.palette.palette import PaletteFile, written
 from brae.core.assets.sprite.described import SpriteFile
+from brae.core.assets.sprite.matching import arranged
 from brae.core.containers.nesting import open_path
+from brae.core.errors import FormatError, LimitError
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.demo.standin.quay import Figure, read_colours
 from brae.work import Workspace, builds, edits, planning
-from brae.work.edits import exchange_file, go_to, put_in_work, take_file, take_out_of_work
+from brae.work.edits import (
+    exchange_file,
+    go_to,
+    put_in_work,
+    set_marks,
+    take_file,
+    take_marks_back,
+    take_out_of_work,
+)
 from brae.work.items import asset_at, look_at, original_bytes
 from brae.work.matching import say_meant
 from brae.work.opening import open_game
 from brae.work.others import users_of
 from brae.work.remapping import remap, spoilt
+from brae.work.sharing import best_for_all, keep
 from tests.work.test_flow import edit_of
 
 VOLUME = "skerry.bin//CARGO.VOL"
@@ -191,3 +203,88 @@ def test_an_edit_follows_the_palette_that_it_is_drawn_with(workspace: Workspace,
     assert "2 other items" in str(edit_of(workspace, COLOURS).sheet)
     take_out_of_work(workspace, "skerry", COLOURS)
     assert spoilt(workspace, "skerry", COLOURS) != []
+
+
+def test_spare_entries_keep_a_bystander_as_he_was(workspace: Workspace, opened: Path) -> None:
+    before = frames(workspace, BYSTANDER)
+    blue_coat(workspace)
+    result = keep(workspace, "skerry", COLOURS, [BYSTANDER])
+    assert (result.done, result.faults) == (1, [])
+    assert result.entries > 0
+    for old, new in zip(before, frames(workspace, BYSTANDER), strict=True):
+        assert np.array_equal(old, new), "not a pixel of him is other than it was"
+    # The spare entries are drawn by nobody else, and the coat stays blue.
+    assert [one.name for one in spoilt(workspace, "skerry", COLOURS) if not one.edited] == ["POSTWOM.STR"]
+    _, viewed = look_at(workspace, "skerry", COLOURS)
+    assert viewed.edit is not None
+    changed = np.flatnonzero((viewed.edit.entries != viewed.original.entries).any(axis=1))
+    assert len(changed) == result.entries + COAT.stop - COAT.start
+    it_is_meant(workspace)
+    assert planning.plan(workspace, "skerry").edits == [BYSTANDER, COLOURS]
+
+
+def test_without_spare_entries_nothing_is_changed(workspace: Workspace, opened: Path) -> None:
+    entries = colours(workspace).entries.copy()
+    entries[:, 0] ^= 128  # every entry is wanted for something
+    put_in_work(workspace, "skerry", COLOURS)
+    take_file(workspace, "skerry", COLOURS, written(entries, ".png"), "HARBOUR.COL.png")
+    position = edit_of(workspace, COLOURS).position
+    with pytest.raises(LimitError, match="entries are spare"):
+        keep(workspace, "skerry", COLOURS, [])
+    assert edit_of(workspace, COLOURS).position == position
+    assert workspace.edit_or_none("skerry", DOG) is None
+
+
+def test_one_palette_for_all_that_is_drawn_with_it(workspace: Workspace, opened: Path) -> None:
+    """A postwoman in colours that the palette has not: shared out anew she loses hardly anything, nor do others."""
+    before = {address: frames(workspace, address) for address in (BYSTANDER, DOG)}
+    put_in_work(workspace, "skerry", WOMAN)
+    picture = np.asarray(Image.open(exchange_file(workspace, edit_of(workspace, WOMAN))).convert("RGBA")).copy()
+    coat = (picture[..., 3] > 0) & (picture[..., 0].astype(int) > picture[..., 2] + 60)
+    shade = np.arange(picture.shape[0])[:, None] * 2 % 120 + 0 * picture[..., 0]
+    picture[coat] = np.stack([60 + 0 * shade, 140 + shade // 2, 190 - shade // 3, 255 + 0 * shade], -1)[coat]
+    file = io.BytesIO()
+    Image.fromarray(picture).save(file, "png")
+    take_file(workspace, "skerry", WOMAN, file.getvalue(), "POSTWOM.STR.png")
+
+    def off() -> float:
+        _, viewed = look_at(workspace, "skerry", WOMAN)
+        assert viewed.edit is not None
+        made = arranged(viewed.edit, viewed.edit.cells)
+        return float(np.abs(made[coat][:, :3].astype(int) - picture[coat][:, :3]).mean())
+
+    poor = off()
+    result = best_for_all(workspace, "skerry", COLOURS, weight=4)
+    assert (result.pictures, result.faults) == (5, [])
+    assert off() < poor / 3
+    reserved = list(colours(workspace).reserved)
+    _, viewed = look_at(workspace, "skerry", COLOURS)
+    assert viewed.edit is not None
+    assert np.array_equal(viewed.edit.entries[reserved], viewed.original.entries[reserved])
+    assert np.array_equal(viewed.edit.stored(viewed.edit.entries), viewed.edit.entries), (
+        "nothing that cannot be kept"
+    )
+    for address, old in before.items():
+        new = frames(workspace, address)
+        apart = np.concatenate([np.abs(a.astype(int) - b).ravel() for a, b in zip(old, new, strict=True)])
+        assert apart.mean() < 4
+    assert open_findings(workspace, COLOURS) == [], "all that would be spoilt is re-mapped"
+
+
+def test_the_best_palette_needs_pictures(workspace: Workspace, opened: Path) -> None:
+    with pytest.raises(FormatError, match="no entries that others are drawn with"):
+        best_for_all(workspace, "skerry", DOG)
+    with pytest.raises(FormatError, match="weight"):
+        best_for_all(workspace, "skerry", COLOURS, weight=0)
+
+
+def test_a_palette_in_loud_colours_spoils_nothing_for_good(workspace: Workspace, opened: Path) -> None:
+    set_marks(workspace, "skerry", [COLOURS], "loud")
+    assert [one for one in open_findings(workspace, COLOURS) if one.startswith("spoilt")] == []
+    assert COLOURS in planning.plan(workspace, "skerry").edits
+    _, viewed = look_at(workspace, "skerry", COLOURS)
+    assert viewed.edit is not None
+    seen = {tuple(entry) for entry in viewed.edit.entries[:, :3].tolist()}
+    assert len(seen) >= len(viewed.edit.entries) - len(viewed.original.reserved) - 1
+    take_marks_back(workspace, "skerry", [COLOURS])
+    assert not edit_of(workspace, COLOURS).in_work

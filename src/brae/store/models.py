@@ -154,6 +154,10 @@ class Member(Base):
     parts: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
 
 
+#: how versions are called that are test colours
+MARKED = "test colours: "
+
+
 class Edit(Base):
     """An item in work."""
 
@@ -193,6 +197,11 @@ class Edit(Base):
     def current(self) -> EditStep | None:
         """The version in use; None where it is the original."""
         return self.steps[self.position - 1] if self.position else None
+
+    @property
+    def marked(self) -> bool:
+        """Whether the version in use is test colours."""
+        return self.current is not None and self.current.what.startswith(MARKED)
 
 
 class EditStep(Base):

@@ -19,7 +19,7 @@ from brae.core.assets.registry import kind_of, kinds
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
-from brae.store.models import Edit, EditStep, Project, now
+from brae.store.models import MARKED, Edit, EditStep, Project, now
 from brae.work import meant
 from brae.work.items import (
     asset_at,
@@ -40,7 +40,6 @@ log = logging.getLogger(__name__)
 LARGEST_UPLOAD = 1 << 30
 #: what a version is called whose file the person's editor saved
 CAME_BACK = "file came back"
-_MARKED = "test colours: "
 #: how often an edit is worked out anew because something else changed it meanwhile
 _TRIES = 50
 #: edits that are encoded anew while somebody waits; more are a job
@@ -479,7 +478,7 @@ def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], m
         made = kind.mark(asset_at(workspace, project_id, address), mark)
         file = workspace.blobs.put(made.file.data)
         beside = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}
-        what, named = f"{_MARKED}{kind.marks[mark]}", made.file.name
+        what, named = f"{MARKED}{kind.marks[mark]}", made.file.name
 
         def put(edit: Edit, what: str = what, file: str = file, named: str = named, beside: Any = beside) -> bool:
             _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
@@ -488,21 +487,16 @@ def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], m
         change_edit(workspace, project_id, address, put)
 
 
-def marked_now(edit: Edit) -> bool:
-    """Whether the version in use is test colours."""
-    return edit.current is not None and edit.current.what.startswith(_MARKED)
-
-
 def take_marks_back(workspace: Workspace, project_id: str, addresses: Sequence[str]) -> None:
     """Items with test colours get the version before them again; those that had none leave the work."""
     for address in addresses:
         edit = workspace.edit(project_id, address)
         position = edit.position
-        while position and edit.steps[position - 1].what.startswith(_MARKED):
+        while position and edit.steps[position - 1].what.startswith(MARKED):
             position -= 1
         if position == edit.position:
             continue
-        untouched = all(step.what.startswith(_MARKED) for step in edit.steps)
+        untouched = all(step.what.startswith(MARKED) for step in edit.steps)
         go_to(workspace, project_id, address, position)
         if untouched:
             take_out_of_work(workspace, project_id, address)
@@ -561,7 +555,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
     others = others_of(workspace, project, found)
     sheet, made = kind.match(original, version_of(workspace, step, others), edit.recipe)
-    sheet = told(workspace, project, found, made.data, sheet)
+    sheet = told(workspace, project, found, made.data, sheet, trial=edit.marked)
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)

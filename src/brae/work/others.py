@@ -127,19 +127,23 @@ def _compared(
     return result
 
 
-def look(workspace: Workspace, project: Project, user: Located, others: dict[str, bytes]) -> Any:
-    """How an item's original looks among other items as they will be: uint8 (height, width, 4)."""
+def look(workspace: Workspace, project: Project, user: Located, others: dict[str, bytes], side: int = _SIDE) -> Any:
+    """How an item's original looks among others as they will be: uint8 (height, width, 4), sides up to ``side``."""
     library = workspace.project_library(project)
     kind: AssetKind[Any] = item_kind(workspace, user)
     context = context_of(workspace, project, user, library)
     if others:
         fetch = fetching(context.fetch, others)
         context = replace(context, fetch=fetch)
-    return kind.likeness(kind.read(original_bytes(workspace, project, user, library), context), _SIDE)
+    return kind.likeness(kind.read(original_bytes(workspace, project, user, library), context), side)
 
 
-def told(workspace: Workspace, project: Project, found: Located, made: bytes, sheet: MatchSheet) -> MatchSheet:
-    """An edit's sheet with what the edit does to others that nobody has seen to."""
+def told(
+    workspace: Workspace, project: Project, found: Located, made: bytes, sheet: MatchSheet, *, trial: bool = False
+) -> MatchSheet:
+    """An edit's sheet with what the edit does to others that nobody has seen to; ``trial``: it is for that."""
+    if trial:
+        return sheet
     spoilt, unseen = spoilt_by(workspace, project, found, made)
     open_ = [one for one in spoilt if not one.edited]
     if not open_ and not unseen:
@@ -163,7 +167,7 @@ def is_fresh(workspace: Workspace, project: Project, edit: Edit) -> bool:
     if edit.sheet.get("others", {}) != made_for(others_of(workspace, project, found)):
         return False
     made = workspace.blobs.get(edit.encoded_sha256)
-    sheet = told(workspace, project, found, made, MatchSheet(properties=[], findings=[]))
+    sheet = told(workspace, project, found, made, MatchSheet(properties=[], findings=[]), trial=edit.marked)
     before = [one["title"] for one in edit.sheet.get("findings", []) if one["id"].startswith(_SPOILT)]
     return before == [one.title for one in sheet.findings]
 

@@ -56,8 +56,8 @@ def drawn(number: int) -> np.ndarray:
 def over(what: str, size: str) -> tuple[np.ndarray, np.ndarray]:
     """Shadow and light that lie over every picture of a size, (height, width) each.
 
-    ``curve``: darker in a curve, lit from above; ``gloss``: darker towards the edges, a patch of gloss, larger than
-    a sixth of the picture; ``corner``: a shadow in a corner; ``below``: lit from below, darker to the right; ``none``.
+    ``curve``: darker in a curve, lit from above; ``gloss``: darker towards the edges, a patch of gloss over a sixth
+    of the picture; ``corner``: a shadow in a corner; ``below``: lit from below, darker to the right; ``none``.
     """
     width, height = SIDES[size]
     x, y = np.meshgrid((np.arange(width) + 0.5) / width, (np.arange(height) + 0.5) / height)

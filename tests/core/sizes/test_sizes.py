@@ -84,7 +84,7 @@ def test_a_coloured_light_keeps_its_colour() -> None:
         lit = pixels * (1 - light) + light * (1, 0.8, 0.3)
         pictures.append(np.dstack([lit, np.ones((48, 64))]).astype(np.float32))
     top = common(pictures).offset[0].mean(axis=0)
-    # The numbers of all channels together tell where it is, which for a yellow light is a little less than there is.
+    # The numbers of all channels together tell where it is, which for a yellow light is less than there is.
     assert 0.2 < top[0] < 0.4
     assert np.abs(top / top[0] - (1, 0.8, 0.3)).max() < 0.15
 

@@ -696,6 +696,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/shared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Share Palette
+         * @description The best palette for all that is drawn with it, and all of that re-mapped, as a job.
+         *
+         *     ``weight``: how much a pixel of what is edited counts beside one of what is not.
+         */
+        post: operations["share_palette_api_projects__project_id__edits_shared_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/spoilt": {
         parameters: {
             query?: never;
@@ -710,6 +732,26 @@ export interface paths {
         get: operations["spoilt_by_edit_api_projects__project_id__edits_spoilt_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/spoilt/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Spoilt
+         * @description Items that a palette's edit spoils get spare entries in it and look as they did, as a job; all by default.
+         */
+        post: operations["keep_spoilt_api_projects__project_id__edits_spoilt_keep_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5476,6 +5518,40 @@ export interface operations {
             };
         };
     };
+    share_palette_api_projects__project_id__edits_shared_post: {
+        parameters: {
+            query: {
+                address: string;
+                weight?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     spoilt_by_edit_api_projects__project_id__edits_spoilt_get: {
         parameters: {
             query: {
@@ -5496,6 +5572,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpoiltView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_spoilt_api_projects__project_id__edits_spoilt_keep_post: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Addresses"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             /** @description Default Response */

@@ -28,7 +28,6 @@ from brae.work.edits import (
     check_place,
     exchange_file,
     go_to,
-    marked_now,
     put_in_work,
     set_choices,
     set_marks,
@@ -41,6 +40,7 @@ from brae.work.edits import (
 from brae.work.items import item_kind
 from brae.work.matching import say_meant
 from brae.work.remapping import remap, seen, spoilt
+from brae.work.sharing import MOST_WEIGHT, best_for_all, keep
 
 #: larger files are looked at before the rest of them is taken
 LARGE_UPLOAD = 64 << 20
@@ -64,7 +64,7 @@ def edit_view(workspace: Workspace, edit: Edit, name: str | None, library: Libra
         sheet=MatchSheet.model_validate(edit.sheet) if edit.sheet else None,
         details=kind_of(edit.kind).tell(edit.recipe, step.choices if step else {}, edit.sheet, beside, library),
         beside=beside,
-        marked=marked_now(edit),
+        marked=edit.marked,
         revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
     )
 
@@ -98,6 +98,39 @@ def remap_spoilt(project_id: str, address: str, request: Addresses, workspace: W
         "remap",
         f"Re-mapping what {name} changes",
         lambda job: vars(remap(workspace, project_id, address, request.addresses, job)),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/spoilt/keep", status_code=202)
+def keep_spoilt(project_id: str, address: str, request: Addresses, workspace: Work) -> JobView:
+    """Items that a palette's edit spoils get spare entries in it and look as they did, as a job; all by default."""
+    name = workspace.find(project_id, address).member.name
+    job, _ = workspace.jobs.start(
+        "keep",
+        f"Spare entries of {name}",
+        lambda job: vars(keep(workspace, project_id, address, request.addresses, job)),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/shared", status_code=202)
+def share_palette(
+    project_id: str, address: str, workspace: Work, weight: Annotated[float, Query(gt=0, le=MOST_WEIGHT)] = 1
+) -> JobView:
+    """The best palette for all that is drawn with it, and all of that re-mapped, as a job.
+
+    ``weight``: how much a pixel of what is edited counts beside one of what is not.
+    """
+    name = workspace.find(project_id, address).member.name
+    job, _ = workspace.jobs.start(
+        "share",
+        f"The best {name} for all its pictures",
+        lambda job: vars(best_for_all(workspace, project_id, address, weight=weight, ticker=job)),
         project=project_id,
         queue=project_id,
     )

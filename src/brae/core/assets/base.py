@@ -363,6 +363,10 @@ class AssetKind(ABC, Generic[Asset]):
         """One of Brae's errors where a file that came back cannot be read."""
         raise self._not_edited()
 
+    def painted(self, file: ExchangeFile) -> list[Any]:
+        """The pictures of a file that came back, uint8 (height, width, 4) each."""
+        raise self._not_edited()
+
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:
         """A file that came back as another file type of the exchange."""
         raise FormatError(f"A {file.suffix} file is not made into a {suffix} file.")

@@ -160,6 +160,30 @@ class Mapper:
         return np.asarray(found.reshape(picture.shape[:2]), np.int64)
 
 
+def placed(before: Colours, new: Colours) -> Colours:
+    """New colours in the places of those before, (entries, 3), so that each entry changes as little as can be.
+
+    What is drawn with the entries and not re-mapped looks nearly as before. At most as many new colours as entries
+    are given; those that get none keep theirs.
+    """
+    result = before.copy()
+    if not len(new):
+        return result
+    lab = [_points(colours, "as seen") for colours in (before, new)]
+    apart = ((lab[0][:, None] - lab[1][None]) ** 2).sum(axis=-1)
+    left = np.ones(len(new), bool)
+    open_ = np.ones(len(before), bool)
+    # The nearest pairs first; each entry gets one colour.
+    for flat in np.argsort(apart, axis=None, kind="stable"):
+        entry, colour = divmod(int(flat), len(new))
+        if open_[entry] and left[colour]:
+            result[entry] = new[colour]
+            open_[entry] = left[colour] = False
+            if not left.any():
+                break
+    return result
+
+
 def storable(colours: np.ndarray[Any, Any], depth: tuple[int, int, int]) -> Colours:
     """The nearest colours that a format of so many bits a channel has, widened to 8 bits each."""
     most = np.array([(1 << bits) - 1 for bits in depth], np.float64)

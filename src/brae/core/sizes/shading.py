@@ -93,8 +93,8 @@ def plain(pictures: Sequence[Floats]) -> Shading:
 def common(pictures: Sequence[Floats]) -> Shading:
     """What lies over all of them.
 
-    How often each number stands at a place is the art's own, times the gain, plus the light there; and the mean is as
-    well. What could be chance (told by leaving out a few pictures at a time) is left out, so that where
+    How often each number stands at a place is the art's own, times the gain, plus the light there; so is the
+    mean. What could be chance (told by leaving out a few pictures at a time) is left out, so that where
     nothing lies over the art, nothing is found. One light is one colour.
     """
     if len(pictures) < FEWEST:
@@ -109,7 +109,7 @@ def common(pictures: Sequence[Floats]) -> Shading:
         return plain(pictures)
     frame = seen & (spread < _FRAME * most)
     art = seen & ~frame
-    terms = _terms(*mean.shape[:2], len(stack))
+    terms = _terms(mean.shape[0], mean.shape[1], len(stack))
     parts = [np.arange(len(stack)) % min(_PARTS, len(stack)) != part for part in range(min(_PARTS, len(stack)))]
     gain, light = _by_numbers(stack, art, terms, parts)
     means = np.stack([mean, *(stack[part].mean(axis=0) for part in parts)])
@@ -215,7 +215,7 @@ def _colour(means: Numbers, gain: Numbers, light: Numbers) -> Numbers:
 
 
 def _terms(height: int, width: int, many: int) -> Numbers:
-    """Smooth surfaces (height, width, terms): powers of x and y, as Legendre's polynomials. Of few siblings stiff."""
+    """Smooth surfaces (height, width, terms): powers of x, y by Legendre's polynomials; of few siblings stiff."""
     rows, columns = np.mgrid[-1 : 1 : complex(0, height), -1 : 1 : complex(0, width)]
     power = _POWER if many >= 24 else 4 if many >= 12 else 2
     basis = np.polynomial.legendre.Legendre.basis

@@ -3,10 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Edit, type Schemas, take } from "../../api/client";
 import { useAct } from "../../api/queries";
-import { Button } from "../../components/controls";
+import { Button, Tick } from "../../components/controls";
 
 type Entry = Schemas["EntryView"];
 const ACROSS = 16;
+/** times that a pixel of an edit counts, where it counts more */
+const MORE = 4;
 
 export const useEntries = (project: string, address: string, revision: string) =>
   useQuery({
@@ -35,10 +37,13 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
   const changed = entries.filter((one) => one.colour !== one.edit).length;
   return (
     <div className="flex h-full min-h-0 flex-col gap-3">
-      <p className="text-quiet">
-        {entries.length} entries
-        {changed ? `, ${changed} changed: the corner shows the original's colour` : ""}
-      </p>
+      <div className="flex flex-wrap items-center gap-3">
+        <p className="min-w-0 flex-1 text-quiet">
+          {entries.length} entries
+          {changed ? `, ${changed} changed: the corner shows the original's colour` : ""}
+        </p>
+        <Shared project={project} edit={edit} />
+      </div>
       <div className="ground min-h-0 flex-1 overflow-auto rounded-xl p-3">
         <fieldset
           aria-label="Entries"
@@ -67,6 +72,35 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
         />
       )}
     </div>
+  );
+}
+
+/** The best colours for all that is drawn with it: what is edited may count more. */
+function Shared({ project, edit }: { project: string; edit: Edit }) {
+  const [more, setMore] = useState(false);
+  const act = useAct(() =>
+    take(
+      client.POST("/api/projects/{project_id}/edits/shared", {
+        params: {
+          path: { project_id: project },
+          query: { address: edit.address, weight: more ? MORE : 1 },
+        },
+      }),
+    ),
+  );
+  return (
+    <>
+      <Tick title="A pixel of what you edit counts four times" checked={more} onChange={setMore}>
+        Edits count more
+      </Tick>
+      <Button
+        disabled={act.isPending}
+        title="Colours with which all pictures together lose least, your edits among them; all of them are re-mapped"
+        onClick={() => act.mutate(undefined)}
+      >
+        Best for all its pictures
+      </Button>
+    </>
   );
 }
 

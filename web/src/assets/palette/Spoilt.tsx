@@ -28,6 +28,15 @@ export default function Spoilt({ project, edit }: { project: string; edit: Edit 
       }),
     ),
   );
+  const keep = useAct((addresses: string[]) =>
+    take(
+      client.POST("/api/projects/{project_id}/edits/spoilt/keep", {
+        params: { path: { project_id: project }, query: { address: edit.address } },
+        body: { addresses },
+      }),
+    ),
+  );
+  const waiting = act.isPending || keep.isPending;
   if (!edit.position || !data?.length) return null;
   const open = data.filter((one) => !one.edited);
   return (
@@ -37,11 +46,17 @@ export default function Spoilt({ project, edit }: { project: string; edit: Edit 
           {many(data.length, "other item")} drawn with it
         </h2>
         {open.length > 0 && (
-          <Button look="act" disabled={act.isPending} onClick={() => act.mutate([])}>
+          <Button look="act" disabled={waiting} onClick={() => act.mutate([])}>
             {open.length === 1 ? "Re-map it" : `Re-map all ${open.length}`}
           </Button>
         )}
       </div>
+      {open.length > 0 && (
+        <p className="text-[14px] text-quiet">
+          Re-map draws an item in the nearest of the new colours. Keep gives its old colours entries that
+          nothing is drawn with, where there are any.
+        </p>
+      )}
       <ul className="grid gap-2">
         {data.map((one) => (
           <Row
@@ -49,8 +64,9 @@ export default function Spoilt({ project, edit }: { project: string; edit: Edit 
             project={project}
             edit={edit}
             item={one}
-            waiting={act.isPending}
+            waiting={waiting}
             onRemap={() => act.mutate([one.address])}
+            onKeep={() => keep.mutate([one.address])}
           />
         ))}
       </ul>
@@ -64,12 +80,14 @@ function Row({
   item,
   waiting,
   onRemap,
+  onKeep,
 }: {
   project: string;
   edit: Edit;
   item: Item;
   waiting: boolean;
   onRemap: () => void;
+  onKeep: () => void;
 }) {
   const url = (after: boolean) =>
     `/api/projects/${encodeURIComponent(project)}/edits/spoilt/picture?${new URLSearchParams({
@@ -103,9 +121,12 @@ function Row({
             edited: follows it
           </Link>
         ) : (
-          <div>
+          <div className="flex flex-wrap gap-2">
             <Button disabled={waiting} onClick={onRemap}>
               Re-map
+            </Button>
+            <Button look="quiet" disabled={waiting} onClick={onKeep}>
+              Keep
             </Button>
           </div>
         )}

@@ -27,12 +27,13 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.palette import palette
+from brae.core.assets.palette.loud import loud
 from brae.core.assets.palette.palette import Entries, PaletteFile, read, swatches, written
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.files import read_image, write_image
 from brae.core.assets.texture.metrics import ciede_map
-from brae.core.errors import BraeError, NotFoundError
+from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
@@ -125,6 +126,7 @@ class PaletteKind(AssetKind[PaletteFile]):
     preview_media = "image"
     questions: ClassVar[Mapping[str, Question]] = {"entries": Question(NoWords, list[EntryView], _entries)}
     changes: ClassVar[Mapping[str, Change]] = {"colour": Change(ColourChange, _recolour)}
+    marks: ClassVar[Mapping[str, str]] = {"loud": "every entry in a loud colour of its own"}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, _counted)
@@ -213,6 +215,11 @@ class PaletteKind(AssetKind[PaletteFile]):
             Property.of("Format of an entry", original.part.format, "#rrggbb", original.part.format),
         ]
         return MatchSheet(properties=lines, findings=findings), Encoded(data)
+
+    def mark(self, asset: PaletteFile, mark: str) -> Version:
+        if mark not in self.marks:
+            raise FormatError(f"There are no test colours '{mark}'.", expected=f"one of {', '.join(self.marks)}")
+        return Version(ExchangeFile("loud.png", written(loud(asset), ".png")))
 
     def again(self, original: PaletteFile, encoded: Encoded) -> PaletteFile:
         return read(original.layout, encoded.data)

@@ -31,6 +31,7 @@ from brae.core.assets.sprite.looking import SpriteQuery
 from brae.core.assets.sprite.marks import MARKS, layered, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
+from brae.core.assets.texture import formats
 from brae.core.assets.texture.files import write_image
 from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
@@ -138,6 +139,10 @@ class SpriteKind(AssetKind[SpriteFile]):
 
     def check_file(self, file: ExchangeFile) -> None:
         files.read(file.data, file.name)
+
+    def painted(self, file: ExchangeFile) -> list[Picture]:
+        came = files.read(file.data, file.name)
+        return list(came.pictures) if isinstance(came, files.Moving) else [formats.as_precision(came.picture, "8")]
 
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:
         came = files.read(file.data, file.name)

@@ -217,6 +217,9 @@ class TextureKind(AssetKind[TextureFile]):
     def check_file(self, file: ExchangeFile) -> None:
         _picture(file)
 
+    def painted(self, file: ExchangeFile) -> list[Picture]:
+        return [formats.as_precision(read_image(file.data, file.name).picture, "8")]
+
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:
         return write_image(_picture(file), suffix[1:])
 
