@@ -1,9 +1,10 @@
-"""One palette for many pictures beside Pillow's quantizer, on shipped pictures that nothing was tuned on."""
+"""One palette for many pictures beside the best of Pillow's quantizers and imagequant, on shipped pictures."""
 
 from __future__ import annotations
 
 import time
 
+import imagequant
 import numpy as np
 import skimage.data
 from PIL import Image
@@ -16,6 +17,37 @@ NAMES = ("retina", "immunohistochemistry", "hubble_deep_field", "colorwheel", "l
 _SIDE = 320
 
 
+def _ratio(ours: float, theirs: float) -> float:
+    return 1.0 if ours == theirs else ours / max(theirs, 1e-9)
+
+
+def _squared(one: np.ndarray, other: np.ndarray) -> float:
+    return float(((one.astype(np.float64) - other) ** 2).mean())
+
+
+def _others(whole: np.ndarray) -> tuple[list[np.ndarray], float]:
+    """The picture in 256 colours by the others at their best, and imagequant's seconds."""
+    image = Image.fromarray(whole)
+    lib, ffi = imagequant.lib, imagequant.ffi
+    raw = np.dstack([whole, np.full(whole.shape[:2], 255, np.uint8)]).tobytes()
+    started = time.perf_counter()
+    settings = lib.liq_attr_create()
+    lib.liq_set_speed(settings, 1)  # its slowest, and best
+    given = lib.liq_image_create_rgba(settings, raw, image.width, image.height, 0)
+    result = ffi.new("liq_result**")
+    lib.liq_image_quantize(given, settings, result)
+    lib.liq_set_dithering_level(result[0], 0.0)
+    indices = ffi.new("unsigned char[]", image.width * image.height)
+    lib.liq_write_remapped_image(result[0], given, indices, image.width * image.height)
+    seconds = time.perf_counter() - started
+    entries = np.array([[one.r, one.g, one.b] for one in lib.liq_get_palette(result[0]).entries], np.uint8)
+    made = [entries[np.frombuffer(ffi.buffer(indices), np.uint8)].reshape(whole.shape)]
+    for method in (Image.Quantize.MEDIANCUT, Image.Quantize.MAXCOVERAGE):
+        other = image.quantize(256, method, kmeans=3, dither=Image.Dither.NONE)
+        made.append(np.asarray(other.convert("RGB")))
+    return made, seconds
+
+
 def run() -> None:
     """All lines of this part."""
     pictures = [
@@ -26,14 +58,18 @@ def run() -> None:
         started = time.perf_counter()
         found = best(some, 256)
         ours = time.perf_counter() - started
-        started = time.perf_counter()
-        other = Image.fromarray(whole).quantize(256, Image.Quantize.MEDIANCUT, kmeans=3, dither=Image.Dither.NONE)
-        theirs = time.perf_counter() - started
-        mine, its = loss(whole, found.colours[mapped(whole, found)]), loss(whole, np.asarray(other.convert("RGB")))
-        words = f"{mine['mean'] / its['mean']:.2f} x, 95 %: {mine['p95'] / its['p95']:.2f} x"
-        ahead = mine["mean"] < its["mean"] and mine["p95"] < its["p95"]
-        report(f"CIEDE2000 of 256 colours / Pillow's, {name}", words, "below 1 x", ahead)
-    report("the palette of all five / Pillow's time", f"{ours / theirs:.2f} x", "below 1 x", ours < theirs)
+        numbers = best(some, 256, way="numbers")
+        others, theirs = _others(whole)
+        mine = loss(whole, found.colours[mapped(whole, found)])
+        its = [loss(whole, other) for other in others]
+        mean, most = (min(one[what] for one in its) for what in ("mean", "p95"))
+        words = f"{_ratio(mine['mean'], mean):.2f} x, 95 %: {_ratio(mine['p95'], most):.2f} x"
+        ahead = mine["mean"] <= mean and mine["p95"] <= most
+        report(f"CIEDE2000 of 256 colours / the best other, {name}", words, "at most 1 x", ahead)
+        square = _squared(whole, numbers.colours[mapped(whole, numbers, "numbers")])
+        ratio = _ratio(square, min(_squared(whole, other) for other in others))
+        report(f"squared error for numbers / the best other, {name}", f"{ratio:.2f} x", "at most 1 x", ratio <= 1)
+    report("the palette of all five / imagequant's time", f"{ours / theirs:.2f} x", "at most 1 x", ours <= theirs)
     # Frames of one figure share their colours: each is looked for once.
     sprites = [np.roll(pictures[4][:128, :128], number, axis=1) for number in range(200)]
     started = time.perf_counter()

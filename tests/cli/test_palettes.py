@@ -43,6 +43,19 @@ def test_one_palette_for_many(tmp_path: Path) -> None:
     brae("palette", folder, "-o", tmp_path / "p.json", "--colours", 8, "--depth", "555")
     entries = json.loads((tmp_path / "p.json").read_text())["entries"]
     assert len({one["colour"] for one in entries}) == 8
+    heavy = json.loads(
+        brae(
+            "palette", folder, "-o", out, "--colours", 16, "--weight", "tile0.png=50", "--dither", "ordered",
+            "--remap", tmp_path / "patterns", "--json",
+        )
+    )  # fmt: skip
+    light = json.loads(brae("palette", folder, "-o", out, "--colours", 16, "--weight", "tile1*=50", "--json"))
+    lost = [{one["file"]: one["mean"] for one in said["pictures"]}["tile0.png"] for said in (heavy, light)]
+    assert lost[0] < lost[1]
+    assert (tmp_path / "patterns/tile0.png").is_file()
+    assert "called so" in brae("palette", folder, "-o", out, "--weight", "nothing=5", fails=True)
+    assert "is not known" in brae("palette", folder, "-o", out, "--weight", "tile0.png=-5", fails=True)
+    assert "is not known" in brae("palette", folder, "-o", out, "--dither", "lots", fails=True)
     assert "is not known" in brae("palette", folder, "-o", out, "--reserve", "x", fails=True)
     assert "cannot be reserved" in brae("palette", folder, "-o", out, "--colours", 8, "--reserve", 9, fails=True)
     assert "not written as" in brae("palette", folder, "-o", tmp_path / "p.txt", fails=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from brae.core.palettes.best import Colours, Reserved
 
 _RESERVE = re.compile(r"(\d{1,5})(?:=(#[0-9a-fA-F]{6}|transparent))?")
+_NUMBER = re.compile(r"\d{1,7}(\.\d{1,6})?")
 _DEPTHS = {"888": (8, 8, 8), "565": (5, 6, 5), "555": (5, 5, 5), "444": (4, 4, 4), "666": (6, 6, 6)}
 
 
@@ -34,6 +36,13 @@ def palette(
     way: Annotated[
         str, typer.Option("--for", help="pictures (as the eye sees) or numbers (packed data).")
     ] = "pictures",
+    weight: Annotated[
+        list[str] | None,
+        typer.Option(help="How much pixels of some files count: PATTERN=NUMBER, as 'hero*=5'; others 1."),
+    ] = None,
+    dither: Annotated[
+        str, typer.Option(help="Of --remap: none, ordered (a fixed pattern) or diffused (Floyd-Steinberg).")
+    ] = "none",
     remap: Annotated[
         Path | None, typer.Option(help="A folder: every picture as an indexed PNG in these colours.")
     ] = None,
@@ -45,7 +54,8 @@ def palette(
 
     from brae.core.assets.folders import check_link
     from brae.core.atomic import write_atomically
-    from brae.core.palettes.best import Mapper, best
+    from brae.core.palettes.best import best
+    from brae.core.palettes.dither import Ditherer
     from brae.core.palettes.files import described, indexed, written
     from brae.core.palettes.loss import loss
 
@@ -54,14 +64,21 @@ def palette(
             raise FormatError(f"--depth {depth} is not known.", expected=", ".join(_DEPTHS))
         if way not in ("pictures", "numbers"):
             raise FormatError(f"--for {way} is not known.", expected="pictures or numbers")
+        if dither not in ("none", "ordered", "diffused"):
+            raise FormatError(f"--dither {dither} is not known.", expected="none, ordered or diffused")
         how: Any = "numbers" if way == "numbers" else "as seen"
         pictures = _pictures(files, home, remap)
         found = best(
-            [picture for _, picture in pictures], colours, _reserved(reserve or []), way=how, depth=_DEPTHS[depth]
+            [picture for _, picture in pictures],
+            colours,
+            _reserved(reserve or []),
+            way=how,
+            weights=_weights(weight or [], [path for path, _ in pictures]),
+            depth=_DEPTHS[depth],
         )
         write_atomically(out, written(found, out.suffix.lower()))
         told: list[dict[str, Any]] = []
-        mapper = Mapper(found, how)
+        mapper = Ditherer(found, dither, how)  # type: ignore[arg-type]
         for path, picture in pictures:
             indices = mapper.mapped(picture)
             told.append({"file": path} | loss(picture, found.colours[indices]))
@@ -95,6 +112,21 @@ def _pictures(files: list[str], home: Path | None, out: Path | None) -> list[tup
         shift = 8 * (picture.dtype.itemsize - 1)
         found.append((path, np.asarray(picture >> shift if shift else picture, np.uint8)))
     return found
+
+
+def _weights(words: list[str], paths: list[str]) -> list[float]:
+    """How much a pixel of each file counts; of several patterns that fit the last."""
+    weights = [1.0] * len(paths)
+    for word in words:
+        pattern, _, number = word.rpartition("=")
+        if not pattern or not _NUMBER.fullmatch(number) or not 0 < float(number) <= 1e6:
+            raise FormatError(f"--weight {word} is not known.", expected="PATTERN=NUMBER, such as 'hero*=5'")
+        found = [at for at, path in enumerate(paths) if fnmatch(path, pattern) or fnmatch(Path(path).name, pattern)]
+        if not found:
+            raise FormatError(f"--weight {word}: none of the files is called so.", expected=paths[0])
+        for at in found:
+            weights[at] = float(number)
+    return weights
 
 
 def _reserved(words: list[str]) -> Reserved:

@@ -29,6 +29,7 @@ from brae.core.layouts.obfuscation import RunningKey, Step, reveal
 from brae.core.layouts.parts import ChunksPart, TablePart, TreePart
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
+from brae.core.palettes.kernels import diffuse, nearest_of
 from brae.core.signs.scan import Search
 from brae.core.sources import BytesSource
 from brae.core.sources.sectors import RAW, wrong_sectors
@@ -94,6 +95,9 @@ def _pictures() -> None:
     Image.init()  # Pillow looks for what it can write when the first picture is saved
     images, pattern = np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32)
     best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
+    points = np.zeros((1, 1, 3), np.float32)
+    diffuse(points, points[0], np.zeros((1, 1), bool), np.zeros((1, 1), np.int64))
+    nearest_of(points[0], points[0], np.zeros(1, np.int64), np.zeros(1, np.int64), np.zeros(1, np.float32))
 
 
 _STEPS: dict[str, Callable[[], None]] = {

@@ -11,11 +11,13 @@ import skimage.data
 from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
+from scipy.ndimage import uniform_filter
 from skimage.color import deltaE_ciede2000, rgb2lab
 
 from brae.core.assets.palette.riff import read
 from brae.core.errors import FormatError
 from brae.core.palettes.best import Palette, Reserved, best, distinct, mapped, storable
+from brae.core.palettes.dither import Ditherer
 from brae.core.palettes.files import described, indexed, written
 from brae.core.palettes.loss import loss
 
@@ -49,6 +51,48 @@ def test_less_is_lost_than_by_a_known_quantizer(pictures: list[np.ndarray], entr
     numbers = best(pictures, entries, way="numbers")
     squared = ((whole.astype(float) - numbers.colours[mapped(whole, numbers, "numbers")]) ** 2).mean()
     assert squared <= ((whole.astype(float) - other) ** 2).mean()
+
+
+def test_patterns_keep_the_mean_of_a_gradient_and_leave_flat_areas_alone() -> None:
+    """In the mean over its surroundings patterns are nearer to the original than the nearest entries."""
+    ramp = np.repeat(
+        np.repeat(np.linspace(0, 255, 128).astype(np.uint8)[None, :, None], 64, axis=0), 3, axis=2
+    ).copy()
+    ramp[:24, :24] = 90
+    entries = np.array([[0] * 3, [64] * 3, [128] * 3, [192] * 3, [255] * 3], np.uint8)
+    palette = Palette(entries, np.ones(5, bool))
+
+    def off(how: str) -> float:
+        made = entries[Ditherer(palette, how, "numbers").mapped(ramp)].astype(float)
+        assert len(np.unique(made[1:23, 1:23])) == 1, "an area of one colour stays one"
+        return float(np.abs(uniform_filter(made[..., 0] - ramp[..., 0], 8))[32:56, 8:-8].mean())
+
+    plain = off("none")
+    assert off("ordered") < plain / 3
+    assert off("diffused") < plain / 4
+
+
+@pytest.mark.parametrize("how", ["ordered", "diffused"])
+def test_what_does_not_move_does_not_flicker(how: str) -> None:
+    picture = PICTURES[0]
+    other = picture.copy()
+    other[10:20, 10:20] = PICTURES[1][10:20, 10:20]
+    found = Ditherer(best([picture], 16), how)
+    first, second = found.mapped(picture), found.mapped(other)
+    away = np.ones(first.shape, bool)
+    away[8:22, 8:22] = False
+    assert np.array_equal(first[away], second[away])
+    assert (first != second).any()
+
+
+def test_what_is_not_seen_is_not_dithered() -> None:
+    picture = np.dstack([PICTURES[0], np.full((192, 192), 255, np.uint8)])
+    picture[:50, :, 3] = 0
+    palette = best([picture], 16, Reserved({}, 0))
+    for how in ("ordered", "diffused"):
+        made = Ditherer(palette, how).mapped(picture)
+        assert (made[:50] == 0).all()
+        assert (made[50:] > 0).all()
 
 
 def test_few_colours_are_exact() -> None:

@@ -27,10 +27,10 @@ _MOST_POINTS, _GRID = 60_000, 6
 _ROUNDS, _SETTLE = 30, 8
 #: colours that move in one round, and how many times less error than the worst they have to stand for
 _MOVING, _WORSE = 8, 4
+#: rounds at the end that ask for what is off, not for its square; and what in the space is as good as nothing
+_SOFTENED, _LEAST = 8, 2e-4
 #: rounds in which colours that fell together are given to others
 _FILLING = 12
-#: points whose distances to all colours are worked out at once
-_AT_ONCE = 16_384
 #: Oklab's parts, so that a distance agrees with what CIEDE2000 says of small differences
 _EYE = np.array([1, 2, 2], np.float32)
 #: alpha from which a pixel counts as seen
@@ -109,11 +109,10 @@ def best(
     colours, weight = distinct(pictures, weights)
     fixed = [colour for colour in reserved.colours.values() if colour is not None]
     free = [index for index in range(entries) if index not in reserved.taken()]
-    known = {tuple(colour) for colour in fixed}
-    stored = np.unique(storable(colours, depth), axis=0).tolist() if len(colours) else []
-    wanted = [colour for colour in stored if tuple(colour) not in known]
+    there = _packed(np.array(fixed, np.uint8).reshape(-1, 3))
+    wanted = np.setdiff1d(_packed(storable(colours, depth)), there)
     if len(wanted) <= len(free):
-        chosen = np.array(wanted, np.uint8).reshape(-1, 3)
+        chosen = _unpacked(wanted)
     else:
         chosen = _clustered(colours, weight, np.array(fixed, np.uint8).reshape(-1, 3), len(free), way, depth)
     result, usable = np.zeros((entries, 3), np.uint8), np.zeros(entries, bool)
@@ -137,10 +136,12 @@ class Mapper:
 
     def __init__(self, palette: Palette, way: Way = "as seen") -> None:
         self._palette, self._way = palette, way
-        self._usable = np.flatnonzero(palette.usable)
-        if not len(self._usable):
+        #: the indices of entries that pictures may use
+        self.usable = np.flatnonzero(palette.usable)
+        if not len(self.usable):
             raise FormatError("No entry of this palette may be used by a picture.")
-        self._points = _points(palette.colours[self._usable], way)
+        #: the same as points, float32 (entries, 3)
+        self.entries = _points(palette.colours[self.usable], way)
         #: one more than the entry of each colour, by its packed number; 0 where it is not known yet
         self._known = np.zeros(1 << 24, np.int32)
 
@@ -151,13 +152,26 @@ class Mapper:
         found = self._known[keys]
         if not found.all():
             new = np.unique(keys[found == 0])
-            nearest, _ = _nearest(_points(_unpacked(new), self._way), self._points)
-            self._known[new] = self._usable[nearest] + 1
+            nearest, _ = _nearest(_points(_unpacked(new), self._way), self.entries)
+            self._known[new] = self.usable[nearest] + 1
             found = self._known[keys]
         found = found - 1
         if flat.shape[1] == 4 and self._palette.transparent is not None:
             found = np.where(flat[:, 3] < SEEN, self._palette.transparent, found)
         return np.asarray(found.reshape(picture.shape[:2]), np.int64)
+
+    def points(self, picture: Colours) -> Points:
+        """A picture's colours as points, float32 (height, width, 3)."""
+        return _points(picture[..., :3], self._way)
+
+    def nearest(self, points: Points) -> Numbers:
+        """The place among ``entries`` that is nearest to each point, of any shape (..., 3)."""
+        found, _ = _nearest(points.reshape(-1, 3), self.entries)
+        return found.reshape(points.shape[:-1])
+
+    def places(self, indices: Numbers) -> Numbers:
+        """The places among ``entries`` of indices; of the transparent one any."""
+        return np.minimum(np.searchsorted(self.usable, indices), len(self.usable) - 1)
 
 
 def placed(before: Colours, new: Colours) -> Colours:
@@ -226,7 +240,21 @@ def _clustered(
         elif last - total < 1e-5 * total and number >= _SETTLE:
             break
         last = total
+    if way == "as seen":
+        _soften(points, weight, centres, first)
     return _filled(_colours(centres[first:], way, depth), fixed, points, weight, way, depth)
+
+
+def _soften(points: Points, weight: Points, centres: Points, first: int) -> None:
+    """What is a little off everywhere is seen as well as what is far off: a few rounds without the square."""
+    for _ in range(_SOFTENED):
+        nearest, distance = _nearest(points, centres)
+        less = weight / (np.sqrt(distance) + _LEAST)
+        shares = np.bincount(nearest, less, len(centres))
+        sums = np.stack([np.bincount(nearest, less * points[:, part], len(centres)) for part in range(3)], axis=-1)
+        used = shares > 0
+        used[:first] = False
+        centres[used] = (sums[used] / shares[used, None]).astype(np.float32)
 
 
 def _filled(
@@ -266,15 +294,13 @@ def _merged(colours: Colours, weight: Points, way: Way) -> tuple[Points, Points]
 
 def _nearest(points: Points, centres: Points) -> tuple[Numbers, Points]:
     """Each point's nearest centre, and the square of how far it is."""
-    nearest = np.empty(len(points), np.int64)
-    distance = np.empty(len(points), np.float32)
-    own = (centres**2).sum(axis=1)
-    for start in range(0, len(points), _AT_ONCE):
-        some = points[start : start + _AT_ONCE]
-        apart = own - 2 * (some @ centres.T)
-        found = apart.argmin(axis=1)
-        nearest[start : start + len(some)] = found
-        distance[start : start + len(some)] = ((some - centres[found]) ** 2).sum(axis=1)
+    from brae.core.palettes.kernels import nearest_of
+
+    nearest, distance = np.empty(len(points), np.int64), np.empty(len(points), np.float32)
+    order = np.argsort(centres[:, 0], kind="stable")
+    nearest_of(
+        np.ascontiguousarray(points, np.float32), np.ascontiguousarray(centres[order]), order, nearest, distance
+    )
     return nearest, distance
 
 
