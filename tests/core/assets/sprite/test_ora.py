@@ -13,7 +13,7 @@ from PIL import Image
 from brae.core.assets.base import ExchangeFile, Version
 from brae.core.assets.sprite import ora
 from brae.core.assets.sprite.kind import KIND
-from brae.core.assets.sprite.ora import Layer
+from brae.core.assets.texture.layers import Layer, flattened
 from brae.core.errors import BraeError
 from tests.core.assets.sprite.test_sprite import FILES, LAYOUTS, matched, opened, sent
 
@@ -82,11 +82,11 @@ def test_a_layer_of_ones_own_is_laid_over_the_sheet_and_guides_are_left_out() ->
 def test_layers_are_blended_as_pillow_blends_them() -> None:
     rng = np.random.default_rng(6)
     above, under = (rng.integers(0, 256, (9, 11, 4)).astype(np.uint8) for _ in range(2))
-    made = ora.flattened([Layer("a", above), Layer("b", under)], 11, 9).astype(int)
+    made = flattened([Layer("a", above), Layer("b", under)], 11, 9).astype(int)
     theirs = np.asarray(Image.alpha_composite(Image.fromarray(under), Image.fromarray(above))).astype(int)
     seen = theirs[..., 3] > 8
     assert np.abs(made - theirs)[seen].max() <= 2
-    moved = ora.flattened([Layer("a", above, -3, 4)], 11, 9)
+    moved = flattened([Layer("a", above, -3, 4)], 11, 9)
     assert np.array_equal(moved[4:, :8], above[:5, 3:])
 
 

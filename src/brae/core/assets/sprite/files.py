@@ -11,6 +11,7 @@ from PIL import Image, ImageSequence, UnidentifiedImageError
 from brae.core.assets.base import ExchangeFile
 from brae.core.assets.sprite import ora
 from brae.core.assets.sprite.sprite import MOST_FRAMES, MOST_PIXELS, Picture
+from brae.core.assets.texture import psd
 from brae.core.assets.texture.files import read_image
 from brae.core.assets.texture.images import ImageFile
 from brae.core.errors import BraeError, FormatError, LimitError
@@ -41,6 +42,9 @@ def still(file: ExchangeFile) -> ImageFile:
     if file.suffix == ".ora":
         return ImageFile(ora.read(file.data, file.name), "ora", "RGBA", True, 8, 1)
     try:
+        if file.data[:4] == psd.MAGIC:
+            picture, mode, alpha, bits = psd.read(file.data, ora.GUIDES)
+            return ImageFile(picture, "psd", mode, alpha, bits)
         return read_image(file.data, file.name)
     except BraeError as error:
         raise error.at(file.name) from None

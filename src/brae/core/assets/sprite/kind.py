@@ -72,7 +72,7 @@ class SpriteKind(AssetKind[SpriteFile]):
     facts = SpriteFacts
     exchange = (
         Exchange(".png", "image/png"), Exchange(".gif", "image/gif"), Exchange(".apng", "image/apng"),
-        Exchange(".ora", "image/openraster"), *map(Exchange, (".webp", ".bmp", ".tga")),
+        Exchange(".ora", "image/openraster"), *map(Exchange, (".psd", ".webp", ".bmp", ".tga")),
     )  # fmt: skip
     remedies: ClassVar[Mapping[str, str]] = matching.REMEDIES
     query = SpriteQuery

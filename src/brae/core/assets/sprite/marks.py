@@ -7,8 +7,9 @@ from PIL import Image, ImageDraw, ImageFont
 
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.matching import arranged
-from brae.core.assets.sprite.ora import Layer, written
+from brae.core.assets.sprite.ora import written
 from brae.core.assets.sprite.sprite import Picture
+from brae.core.assets.texture.layers import Layer
 
 MARKS = {"frames": "each frame as a rectangle with its number, sequences in colours of their own"}
 #: far apart for most eyes, light and dark by turns

@@ -8,7 +8,6 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Sequence
-from dataclasses import dataclass
 from xml.etree import ElementTree
 
 import numpy as np
@@ -16,6 +15,7 @@ from PIL import Image
 
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.texture.files import read_image, write_image
+from brae.core.assets.texture.layers import Layer, flattened
 from brae.core.errors import BraeError, FormatError, LimitError
 
 MIME = b"image/openraster"
@@ -23,17 +23,6 @@ MIME = b"image/openraster"
 GUIDES = ("borders", "anchors")
 _THUMBNAIL = 256
 _MOST_LAYERS, _MOST_BYTES, _LARGEST = 200, 1 << 28, 16_384
-
-
-@dataclass(frozen=True, eq=False)
-class Layer:
-    """A layer: its name, its pixels, and where its top left corner lies."""
-
-    name: str
-    picture: Picture
-    x: int = 0
-    y: int = 0
-    opacity: float = 1.0
 
 
 def written(layers: Sequence[Layer], width: int, height: int) -> bytes:
@@ -68,32 +57,6 @@ def _thumbnail(picture: Picture) -> Picture:
     image = Image.fromarray(picture)
     image.thumbnail((_THUMBNAIL, _THUMBNAIL), Image.Resampling.BOX)
     return np.ascontiguousarray(np.asarray(image))
-
-
-def flattened(layers: Sequence[Layer], width: int, height: int) -> Picture:
-    """Layers laid over each other (svg:src-over), the topmost first; what lies outside is cut off."""
-    found = np.zeros((height, width, 4), np.uint8)
-    for layer in reversed(layers):
-        left, top = max(0, layer.x), max(0, layer.y)
-        right = min(width, layer.x + layer.picture.shape[1])
-        below = min(height, layer.y + layer.picture.shape[0])
-        if right <= left or below <= top:
-            continue
-        above = layer.picture[top - layer.y : below - layer.y, left - layer.x : right - layer.x]
-        found[top:below, left:right] = _over(above, found[top:below, left:right], layer.opacity)
-    return found
-
-
-def _over(above: Picture, under: Picture, opacity: float) -> Picture:
-    """Porter and Duff's source-over (1984), of colours that are not multiplied by their alpha."""
-    if opacity == 1.0 and set(np.unique(above[..., 3]).tolist()) <= {0, 255}:
-        return np.asarray(np.where(above[..., 3:] > 0, above, under), np.uint8)
-    a = above[..., 3:].astype(np.float32) / 255 * opacity
-    b = under[..., 3:].astype(np.float32) / 255 * (1 - a)
-    alpha = a + b
-    colour = (above[..., :3] * a + under[..., :3] * b) / np.maximum(alpha, 1e-6)
-    both = np.concatenate([colour, alpha * 255], axis=-1)
-    return np.asarray(np.rint(both).clip(0, 255), np.uint8)
 
 
 def read(data: bytes, name: str = "") -> Picture:

@@ -14,7 +14,7 @@ import numpy as np
 from PIL import Image
 from PIL.JpegImagePlugin import JpegImageFile, get_sampling
 
-from brae.core.assets.texture import formats
+from brae.core.assets.texture import formats, psd
 from brae.core.assets.texture.formats import Picture, Precision, precision_of
 from brae.core.errors import BraeError, FormatError, LimitError, ShortError, UnknownFormatError
 
@@ -115,11 +115,14 @@ def type_of(head: bytes, tail: bytes, name: str) -> str:
     kind = image_type(head, tail)
     if kind is None and name.lower().endswith(".tga") and _is_tga(head[:18]):
         kind = "tga"
+    # Only as what an editor saved: a game's own would have to be written again.
+    if kind is None and head[:4] == psd.MAGIC:
+        kind = "psd"
     if kind is None:
         raise UnknownFormatError(
             "This is not a picture that Brae reads." if head else "The file is empty.",
             offset=0,
-            expected="PNG, DDS, KTX2, BMP, TGA, TIFF, WebP, HDR, EXR, GIF or JPEG",
+            expected="PNG, DDS, KTX2, BMP, TGA, TIFF, WebP, HDR, EXR, GIF, JPEG, PSD",
             remedy="Save it as PNG.",
         )
     return kind
@@ -133,7 +136,13 @@ def read(data: bytes, name: str = "") -> ImageFile:
     """
     kind = type_of(data[:32], data[-26:], name)
     try:
-        wide = {"png": _read_wide_png, "hdr": _read_hdr, "exr": _read_exr, "tiff": _read_wide_tiff}.get(kind)
+        wide = {
+            "png": _read_wide_png,
+            "psd": _read_psd,
+            "hdr": _read_hdr,
+            "exr": _read_exr,
+            "tiff": _read_wide_tiff,
+        }.get(kind)
         found = (wide(data) if wide is not None else None) or _read_by_pillow(data, kind)
         picture = _upright(found.picture, _turn(data, kind))
         return replace(found, picture=picture, appended=appended(data, kind), **_said(data, kind, found))
@@ -158,12 +167,17 @@ _SRGB_PRIMARIES = (31270, 32900, 64000, 33000, 30000, 60000, 15000, 6000)
 _SRGB_POINTS = (1, 13, 0)
 
 
+def _read_psd(data: bytes) -> ImageFile:
+    picture, mode, alpha, bits = psd.read(data)
+    return ImageFile(picture, "psd", mode, alpha, bits)
+
+
 def _said(data: bytes, kind: str, found: ImageFile) -> dict[str, Any]:
     """What a file says of its colours, how it was packed, and how many pictures it holds."""
     said: dict[str, Any] = {}
     if kind == "png":
         said |= _png_colours(_chunks(data), found)
-    if kind in ("hdr", "exr", "bmp", "tga"):
+    if kind in ("hdr", "exr", "bmp", "tga", "psd"):
         return said
     try:
         with Image.open(io.BytesIO(data), formats=[kind]) as image:

@@ -55,7 +55,10 @@ from brae.core.layouts.library import Library
 _EXCHANGE = (
     Exchange(".png", "image/png"),
     Exchange(".exr"),
-    *map(Exchange, (".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".gif", ".jpg", ".jpeg")),
+    *map(
+        Exchange,
+        (".dds", ".ktx2", ".bmp", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".gif", ".jpg", ".jpeg", ".psd"),
+    ),
 )
 
 
