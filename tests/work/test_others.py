@@ -33,6 +33,7 @@ from brae.work.opening import open_game
 from brae.work.others import users_of
 from brae.work.remapping import remap, spoilt
 from brae.work.sharing import best_for_all, keep
+from brae.work.templates import lay_over
 from tests.work.test_flow import edit_of
 
 VOLUME = "skerry.bin//CARGO.VOL"
@@ -288,3 +289,21 @@ def test_a_palette_in_loud_colours_spoils_nothing_for_good(workspace: Workspace,
     assert len(seen) >= len(viewed.edit.entries) - len(viewed.original.reserved) - 1
     take_marks_back(workspace, "skerry", [COLOURS])
     assert not edit_of(workspace, COLOURS).in_work
+
+
+def test_one_sprite_is_the_template_of_another(workspace: Workspace, opened: Path) -> None:
+    woman, before = frames(workspace, WOMAN), frames(workspace, BYSTANDER)
+    result = lay_over(workspace, "skerry", BYSTANDER, WOMAN)
+    assert result.frames == min(len(woman), len(before))
+    assert result.missing == list(range(len(woman), len(before)))
+    step = edit_of(workspace, BYSTANDER).current
+    assert step is not None
+    assert step.what == "frames of POSTWOM.STR"
+    after = frames(workspace, BYSTANDER)
+    # They have one palette: what fits is drawn to the bit.
+    drawn = [int((one[..., 3] > 0).sum()) for one in after]
+    whole = [n for n in range(result.frames) if n not in result.cut]
+    assert whole
+    assert [drawn[n] for n in whole] == [int((woman[n][..., 3] > 0).sum()) for n in whole]
+    with pytest.raises(FormatError, match="no frames"):
+        lay_over(workspace, "skerry", BYSTANDER, COLOURS)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -28,6 +29,10 @@ def sizes(
     over: Annotated[
         Path | None, typer.Option(help="Pictures WIDTHxHEIGHT.png, each laid over that size instead.")
     ] = None,
+    sharpen: Annotated[float, typer.Option(min=0, max=2, help="How much edges are raised in each size.")] = 0,
+    middle: Annotated[
+        str, typer.Option(help="X,Y of 0 to 1: around what it is cropped to another shape.")
+    ] = "0.5,0.5",
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -50,6 +55,10 @@ def sizes(
 
     with errors(as_json):
         check_file(master)
+        place = re.fullmatch(r"([01]|[01]?\.\d{1,6}),([01]|[01]?\.\d{1,6})", middle)
+        if place is None or max(float(place[1]), float(place[2])) > 1:
+            raise FormatError(f"--middle {middle} is not known.", expected="X,Y of 0 to 1, such as 0.5,0.3")
+        around = (float(place[1]), float(place[2]))
         art = numbers(read_image(master.read_bytes(), master.name).picture)
         items = pictures_in(like, home, out)
         siblings, faults = [], []
@@ -70,13 +79,13 @@ def sizes(
         made: list[dict[str, Any]] = []
         pictures = []
         for size, line in zip(found, told(found), strict=True):
-            made_of = make(art, size)
+            made_of = make(art, size, sharpen=sharpen, middle=around)
             laid = over / f"{size.name}.png" if over is not None else None
             if laid is not None and laid.is_file():
                 cover = numbers(read_image(laid.read_bytes(), laid.name).picture)
                 if cover.shape != made_of.shape:
                     raise FormatError(f"{laid} has {cover.shape[1]} x {cover.shape[0]} pixels.", expected=size.name)
-                made_of = make(art, size, covering(cover))
+                made_of = make(art, size, covering(cover), sharpen=sharpen, middle=around)
             pictures.append(made_of)
             made.append({**line, "file": str(out / f"{master.stem}_{size.name}.png")})
         # All of them are known before the first is written.

@@ -17,6 +17,7 @@ from PIL import Image
 
 from brae.core.compression.described import LzssSpec, describe
 from brae.demo import DISC, art, strollers
+from brae.demo.stamps import COUNT, stamps
 from brae.jobs import Silent, Ticker
 
 _Made = TypeVar("_Made")
@@ -194,6 +195,7 @@ def volume_members(
     ticker.begin(members * 5 // 24 + members * 2 // 3, "files made")
     found += [(f"S{k:05d}.SLT", data) for k, data in enumerate(_told(_sprites(members * 5 // 24), ticker))]
     keepsakes = [*_keepsakes(), *strollers.harbour()]
+    keepsakes += [(name, slate(picture, 0)) for name, picture in stamps(min(COUNT, members // 12))]
     tiles = _told(_tiles(members * 2 // 3 - len(keepsakes)), ticker)
     found += [(f"T{k:05d}.SLT", data) for k, data in enumerate(tiles)]
     found += keepsakes

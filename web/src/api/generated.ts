@@ -718,6 +718,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/edits/sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sizes
+         * @description The sizes in which the game has an item's picture, as far as names tell; the largest first.
+         */
+        get: operations["sizes_api_projects__project_id__edits_sizes_get"];
+        /**
+         * Make Sizes
+         * @description Every size of an item's picture made of the picture in the body, as a job; cropped around ``x``, ``y``.
+         */
+        put: operations["make_sizes_api_projects__project_id__edits_sizes_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/edits/spoilt": {
         parameters: {
             query?: never;
@@ -792,6 +816,26 @@ export interface paths {
          * @description Items that this edit spoils made edits of their own, in the nearest colours, as a job; all by default.
          */
         post: operations["remap_spoilt_api_projects__project_id__edits_spoilt_remap_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lay Template Over
+         * @description The frames of another sprite laid over an item's, by their numbers or by their sequences' names.
+         */
+        post: operations["lay_template_over_api_projects__project_id__edits_template_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2262,6 +2306,22 @@ export interface components {
             };
         };
         /**
+         * FamilySize
+         * @description One size of a picture: the item that has it, and how many others there are like it.
+         */
+        FamilySize: {
+            /** Address */
+            address: string;
+            /** Height */
+            height: number;
+            /** Name */
+            name: string;
+            /** Siblings */
+            siblings: number;
+            /** Width */
+            width: number;
+        };
+        /**
          * Fault
          * @description An error inside another answer.
          */
@@ -2791,6 +2851,18 @@ export interface components {
             title: string;
             /** Versions */
             versions: components["schemas"]["VersionView"][];
+        };
+        /**
+         * LaidOver
+         * @description How many frames a template gave; the numbers of those that it has not, and of those it does not fit on.
+         */
+        LaidOver: {
+            /** Cut */
+            cut: number[];
+            /** Frames */
+            frames: number;
+            /** Missing */
+            missing: number[];
         };
         /**
          * LayoutText
@@ -5552,6 +5624,76 @@ export interface operations {
             };
         };
     };
+    sizes_api_projects__project_id__edits_sizes_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FamilySize"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_sizes_api_projects__project_id__edits_sizes_put: {
+        parameters: {
+            query: {
+                address: string;
+                name: string;
+                sharpen?: number;
+                x?: number;
+                y?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     spoilt_by_edit_api_projects__project_id__edits_spoilt_get: {
         parameters: {
             query: {
@@ -5682,6 +5824,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lay_template_over_api_projects__project_id__edits_template_post: {
+        parameters: {
+            query: {
+                address: string;
+                template: string;
+                by?: "number" | "name";
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaidOver"];
                 };
             };
             /** @description Default Response */

@@ -2,7 +2,17 @@ import { ChevronDown, ChevronRight, Upload } from "lucide-react";
 import { type ReactNode, useState } from "react";
 
 /** A section of a panel that opens on its title; `words` say in short how it stands. */
-export function Fold({ title, words, children }: { title: string; words: string; children: ReactNode }) {
+export function Fold({
+  title,
+  words,
+  onOpen,
+  children,
+}: {
+  title: string;
+  words: string;
+  onOpen?: (open: boolean) => void;
+  children: ReactNode;
+}) {
   const [open, setOpen] = useState(false);
   const Sign = open ? ChevronDown : ChevronRight;
   return (
@@ -10,7 +20,10 @@ export function Fold({ title, words, children }: { title: string; words: string;
       <button
         type="button"
         aria-expanded={open}
-        onClick={() => setOpen(!open)}
+        onClick={() => {
+          setOpen(!open);
+          onOpen?.(!open);
+        }}
         className="flex w-full items-center gap-2 text-left font-bold"
       >
         <Sign aria-hidden className="size-4" />
@@ -39,7 +52,7 @@ export function BringPicture({
         type="file"
         className="sr-only"
         aria-label={label}
-        accept="image/*,.dds,.ktx2,.tga,.hdr,.exr"
+        accept="image/*,.dds,.ktx2,.tga,.hdr,.exr,.psd"
         onChange={(event) => {
           const file = event.target.files?.[0];
           if (file) onFile(file);

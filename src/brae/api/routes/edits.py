@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import select
@@ -37,10 +37,12 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
+from brae.work.families import FamilySize, family, make_all
 from brae.work.items import item_kind
 from brae.work.matching import say_meant
 from brae.work.remapping import remap, seen, spoilt
 from brae.work.sharing import MOST_WEIGHT, best_for_all, keep
+from brae.work.templates import LaidOver, lay_over
 
 #: larger files are looked at before the rest of them is taken
 LARGE_UPLOAD = 64 << 20
@@ -131,6 +133,45 @@ def share_palette(
         "share",
         f"The best {name} for all its pictures",
         lambda job: vars(best_for_all(workspace, project_id, address, weight=weight, ticker=job)),
+        project=project_id,
+        queue=project_id,
+    )
+    return JobView.model_validate(job.as_dict())
+
+
+@router.post("/template")
+def lay_template_over(
+    project_id: str, address: str, template: str, workspace: Work, by: Literal["number", "name"] = "number"
+) -> LaidOver:
+    """The frames of another sprite laid over an item's, by their numbers or by their sequences' names."""
+    return lay_over(workspace, project_id, address, template, by)
+
+
+@router.get("/sizes")
+def sizes(project_id: str, address: str, workspace: Work) -> list[FamilySize]:
+    """The sizes in which the game has an item's picture, as far as names tell; the largest first."""
+    return family(workspace, project_id, address)
+
+
+@router.put("/sizes", status_code=202)
+async def make_sizes(
+    project_id: str,
+    address: str,
+    name: str,
+    request: Request,
+    workspace: Work,
+    sharpen: Annotated[float, Query(ge=0, le=2)] = 0,
+    x: Annotated[float, Query(ge=0, le=1)] = 0.5,
+    y: Annotated[float, Query(ge=0, le=1)] = 0.5,
+) -> JobView:
+    """Every size of an item's picture made of the picture in the body, as a job; cropped around ``x``, ``y``."""
+    data = await body_of(request, name, await run_in_threadpool(kind_at, workspace, project_id, address))
+    job, _ = workspace.jobs.start(
+        "sizes",
+        f"All sizes of {name}",
+        lambda job: make_all(
+            workspace, project_id, address, data, name, sharpen=sharpen, middle=(x, y), ticker=job
+        ),
         project=project_id,
         queue=project_id,
     )

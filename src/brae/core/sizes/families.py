@@ -43,9 +43,15 @@ class Sibling:
 
     @property
     def key(self) -> str:
-        """What it shows, as far as its name tells: without folder, ending and words for sizes."""
-        name = self.address.rpartition("/")[2].partition(".")[0].lower()
-        return _SIZE_WORDS.sub("", name)
+        """What it shows, as far as its name tells."""
+        return named(self.address)[0]
+
+
+def named(address: str) -> tuple[str, str]:
+    """What an item shows as far as its name tells, without folder, ending and words for sizes; and those words."""
+    name = address.rpartition("/")[2].partition(".")[0].lower()
+    words = "".join(found[2] for found in _SIZE_WORDS.finditer(name))
+    return _SIZE_WORDS.sub("", name), words
 
 
 @dataclass
@@ -164,28 +170,52 @@ def resized(picture: Floats, width: int, height: int, how: str) -> Floats:
     return np.asarray(np.clip(np.dstack([made[..., :3] / seen, made[..., 3]]), 0, 1), np.float32)
 
 
-def cropped(picture: Floats, width: int, height: int) -> Floats:
-    """The middle of a picture in the shape of a size."""
+def cropped(picture: Floats, width: int, height: int, middle: tuple[float, float] = (0.5, 0.5)) -> Floats:
+    """The part of a picture around its ``middle`` (x, y; 0 to 1) that has the shape of a size."""
     rows, columns = picture.shape[:2]
     if columns * height > rows * width:
         wanted = max(round(rows * width / height), 1)
-        start = (columns - wanted) // 2
+        start = round((columns - wanted) * middle[0])
         return picture[:, start : start + wanted]
     wanted = max(round(columns * height / width), 1)
-    start = (rows - wanted) // 2
+    start = round((rows - wanted) * middle[1])
     return picture[start : start + wanted]
 
 
-def make(master: Floats, size: Size, over: Shading | None = None) -> Floats:
-    """The master in a size, with what lies over its siblings (or ``over``)."""
+def sharpened(picture: Floats, amount: float) -> Floats:
+    """A picture with its edges raised: what a blur over its neighbours takes away is added, ``amount`` times."""
+    if not amount:
+        return picture
+    import cv2
+
+    alpha = picture[..., 3:]
+    bands = np.ascontiguousarray(np.concatenate([picture[..., :3] * alpha, alpha], axis=2))
+    soft = np.asarray(cv2.GaussianBlur(bands, (0, 0), 0.8, borderType=cv2.BORDER_REPLICATE))
+    around = soft[..., :3] / np.maximum(soft[..., 3:], 1e-4)
+    colour = np.clip(picture[..., :3] + amount * (picture[..., :3] - around), 0, 1)
+    return np.concatenate([np.where(alpha > 0, colour, picture[..., :3]), alpha], axis=2).astype(np.float32)
+
+
+def make(
+    master: Floats,
+    size: Size,
+    over: Shading | None = None,
+    *,
+    sharpen: float = 0,
+    middle: tuple[float, float] = (0.5, 0.5),
+) -> Floats:
+    """The master in a size, with what lies over its siblings (or ``over``).
+
+    ``sharpen``: 0 to 2, after it was made smaller; ``middle``: around what it is cropped (x, y; 0 to 1).
+    """
     rows, columns = master.shape[:2]
     if rows < size.height and columns < size.width:
         raise FormatError(
             f"The master has {columns} x {rows} pixels, and {size.name} is larger.",
             remedy="Give a picture that is at least as large as the largest size.",
         )
-    art = resized(cropped(master, size.width, size.height), size.width, size.height, size.filter)
-    return (over or size.shading).on(art)
+    art = resized(cropped(master, size.width, size.height, middle), size.width, size.height, size.filter)
+    return (over or size.shading).on(sharpened(art, sharpen))
 
 
 def told(sizes: Sequence[Size]) -> list[dict[str, Any]]:

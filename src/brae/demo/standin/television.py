@@ -15,6 +15,8 @@ SCREENS = (312, 0, 1, 2, 1500, 2999)
 SPRITES = tuple(f"S{number:05d}.SLT" for number in (0, 7, 14, 24, 30, 36, 41, 47))
 #: pictures of 256 colours, and one in micro-tiles
 KEEPSAKES = ("P00003.INL", "P00004.INL", "M00000.MOS")
+#: three sizes of one stamp: the letter on a desk, in a list, on a map
+STAMPS = {"STMP03_L.SLT": (96, 72), "STMP03_M.SLT": (48, 36), "STMP03_S.SLT": (32, 24)}
 _SCREEN, _SPRITE = (96, 64), (64, 48)
 #: rows of the scene below, in which people walk about
 _HARBOUR = 240
@@ -57,6 +59,12 @@ def play(folder: Path, report: Report) -> Report:
                 report.trace.append(f"{name}: drawn")
             except BadTexture as reason:
                 report.replaced(name, reason)
+        for name, (width, height) in STAMPS.items():
+            try:
+                pictures[name], _ = read_slate(volume.read(name), name, width, height)
+                report.trace.append(f"{name}: drawn")
+            except BadTexture as reason:
+                report.replaced(name, reason)
         steps = quay.draw(volume.read, report.trace.append, report.replaced)
     except Refusal as reason:
         return report.stop(reason)
@@ -90,6 +98,8 @@ def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) 
         put(name, _SPRITE, 30 + 88 * place, 564, 1)
     for place, name in enumerate(KEEPSAKES):
         put(name, _SPRITE, 734 + 88 * place, 564, 1)
+    for place, (name, size) in enumerate(STAMPS.items()):
+        put(name, size, 1000, (40, 210, 310)[place], 2)
     return scene
 
 

@@ -7,6 +7,7 @@ import { detailsOf } from "./details";
 import { Encoding } from "./Encoding";
 import { Loss } from "./Loss";
 import { Mips } from "./Mips";
+import { Sizes } from "./Sizes";
 
 export default function Forms({
   project,
@@ -21,6 +22,7 @@ export default function Forms({
     <>
       {edit.position > 0 && <Loss edit={edit} onWorst={onSpot} />}
       {edit.position > 0 && <Encoding project={project} edit={edit} />}
+      <Sizes project={project} edit={edit} />
       <Channels project={project} edit={edit} />
       {detailsOf(edit).mips > 1 && <Mips project={project} edit={edit} />}
       <Density project={project} edit={edit} />

@@ -1,0 +1,152 @@
+"""The same picture in several sizes, each an item: told by names, and all of them made of one picture."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+
+from brae.core.assets.texture.files import read_image, write_image
+from brae.core.errors import BraeError, NotFoundError
+from brae.core.recolour.files import numbers
+from brae.core.recolour.space import Floats
+from brae.core.sizes.families import ENOUGH, Sibling, Size, make, named, sizes_of
+from brae.jobs import Silent, Ticker
+from brae.store.models import Member
+from brae.work.edits import put_in_work, take_file
+from brae.work.items import asset_at, item_kind
+from brae.work.sent import ALWAYS_SENT
+from brae.work.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class FamilySize:
+    """One size of a picture: the item that has it, and how many others there are like it."""
+
+    __pydantic_config__ = ALWAYS_SENT
+
+    address: str
+    name: str
+    width: int
+    height: int
+    siblings: int
+
+
+@dataclass(frozen=True)
+class _Group:
+    member: Member
+    siblings: list[Member]
+
+
+def family(workspace: Workspace, project_id: str, address: str) -> list[FamilySize]:
+    """The sizes of an item's picture, the largest first; none where its name tells of no other size."""
+    return [
+        FamilySize(one.member.address, one.member.name, *_sides(one.member), len(one.siblings))
+        for one in _groups(workspace, project_id, address)
+    ]
+
+
+def make_all(
+    workspace: Workspace,
+    project_id: str,
+    address: str,
+    data: bytes,
+    name: str,
+    *,
+    sharpen: float = 0,
+    middle: tuple[float, float] = (0.5, 0.5),
+    ticker: Ticker | None = None,
+) -> dict[str, object]:
+    """Every size of an item's picture made of one, each like its siblings: an edit, or a version more.
+
+    Raises one of Brae's errors where the picture cannot be read or is too small, before anything is changed;
+    NotFoundError where there are no sizes.
+    """
+    ticker = ticker or Silent()
+    master = numbers(read_image(data, name).picture)
+    groups = _groups(workspace, project_id, address)
+    if not groups:
+        raise NotFoundError("No other size of this picture is known.", address=address)
+    ticker.begin(sum(len(one.siblings[:ENOUGH]) for one in groups), "originals looked at")
+    siblings: list[Sibling] = []
+    faults: list[dict[str, object]] = []
+    for one in groups:
+        for member in one.siblings[:ENOUGH]:
+            ticker.tick()
+            try:
+                siblings.append(Sibling(member.address, _picture(workspace, project_id, member.address)))
+            except BraeError as error:
+                faults.append(error.at(member.address).as_dict())
+    sizes = {(size.width, size.height): size for size in sizes_of(siblings)}
+    made = [(one.member, _made(master, sizes, one.member, sharpen, middle)) for one in groups]
+    for member, picture in made:
+        put_in_work(workspace, project_id, member.address)
+        take_file(workspace, project_id, member.address, picture, "sizes.png", what=f"made of {name}")
+    return {"done": len(made), "addresses": [member.address for member, _ in made], "faults": faults}
+
+
+def _made(
+    master: Floats, sizes: dict[tuple[int, int], Size], member: Member, sharpen: float, middle: tuple[float, float]
+) -> bytes:
+    size = sizes.get(_sides(member))
+    if size is None:
+        raise NotFoundError("None of its siblings can be read.", address=member.address)
+    made = make(master, size, sharpen=sharpen, middle=middle)
+    return write_image(np.round(np.clip(made, 0, 1) * 255).astype(np.uint8))
+
+
+def _sides(member: Member) -> tuple[int, int]:
+    return int(member.facts["width"]), int(member.facts["height"])
+
+
+def _picture(workspace: Workspace, project_id: str, address: str) -> Floats:
+    kind = item_kind(workspace, workspace.find(project_id, address))
+    sent = kind.send(asset_at(workspace, project_id, address))
+    return numbers(read_image(sent.data, sent.name).picture)
+
+
+def _groups(workspace: Workspace, project_id: str, address: str) -> list[_Group]:
+    """Each size of a picture with its originals, by names.
+
+    Siblings lie in the same folder, have the same sides and word for their size, and come in several sizes.
+    """
+    found = workspace.find(project_id, address).member
+    key, _ = named(found.name)
+    if found.kind != "texture" or not key:
+        return []
+    query = select(Member).where(
+        Member.project_id == project_id,
+        Member.kind == "texture",
+        Member.archive_id == found.archive_id,
+        Member.fault.is_(None),
+    )
+    with workspace.database.session() as session:
+        members = [one for one in session.scalars(query) if {"width", "height"} <= one.facts.keys()]
+    families: dict[str, list[Member]] = defaultdict(list)
+    for one in members:
+        families[named(one.name)[0]].append(one)
+    own = families.get(key, [])
+    if not _tells(own) or all(one.address != address for one in own):
+        return []
+    shapes = {_shape(one): one for one in own}
+    siblings: dict[tuple[object, ...], list[Member]] = defaultdict(list)
+    for some in families.values():
+        if _tells(some):
+            for one in some:
+                if (shape := _shape(one)) in shapes:
+                    siblings[shape].append(one)
+    groups = [_Group(one, siblings[shape]) for shape, one in shapes.items()]
+    return sorted(groups, key=lambda one: -_sides(one.member)[0] * _sides(one.member)[1])
+
+
+def _shape(member: Member) -> tuple[object, ...]:
+    return (member.folder, named(member.name)[1], *_sides(member))
+
+
+def _tells(members: Sequence[Member]) -> bool:
+    """Whether these are one picture in several sizes: as many different ones as there are items."""
+    counted = Counter(_sides(one) for one in members)
+    return len(counted) > 1 and max(counted.values()) == 1

@@ -1,0 +1,100 @@
+"""A stamp in the sizes that the game has of it, all made of one picture; read by the game's own reader."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from brae.core.containers.nesting import open_path
+from brae.core.errors import BraeError, NotFoundError
+from brae.core.layouts.library import Library
+from brae.demo import LAYOUTS, stamps
+from brae.demo.standin.disc import read_slate
+from brae.work import Workspace, builds
+from brae.work.families import family, make_all
+from brae.work.opening import open_game
+from tests.work.test_flow import edit_of
+
+VOLUME = "skerry.bin//CARGO.VOL"
+LIBRARY = Library.of([LAYOUTS])
+
+
+@pytest.fixture
+def opened(workspace: Workspace, disc_game: Path) -> Path:
+    open_game(workspace, disc_game)
+    return disc_game
+
+
+def _png(picture: np.ndarray) -> bytes:
+    stream = io.BytesIO()
+    Image.fromarray(np.round(picture * 255).astype(np.uint8)).save(stream, "png")
+    return stream.getvalue()
+
+
+def test_the_sizes_of_a_picture_are_told_by_names(workspace: Workspace, opened: Path) -> None:
+    found = family(workspace, "skerry", f"{VOLUME}//STMP02_M.SLT")
+    assert [(one.name, one.width, one.height) for one in found] == [
+        ("STMP02_L.SLT", 96, 72), ("STMP02_M.SLT", 48, 36), ("STMP02_S.SLT", 32, 24),
+    ]  # fmt: skip
+    assert {one.siblings for one in found} == {8}
+    assert family(workspace, "skerry", f"{VOLUME}//S00000.SLT") == []
+    assert family(workspace, "skerry", f"{VOLUME}//HARBOUR.COL") == []
+
+
+def test_one_picture_makes_all_of_them(workspace: Workspace, opened: Path) -> None:
+    master = stamps.motif(100)
+    result = make_all(workspace, "skerry", f"{VOLUME}//STMP02_M.SLT", _png(master), "gull.png")
+    assert (result["done"], result["faults"]) == (3, [])
+    for name in ("STMP02_L.SLT", "STMP02_M.SLT", "STMP02_S.SLT"):
+        step = edit_of(workspace, f"{VOLUME}//{name}").current
+        assert step is not None
+        assert step.what == "made of gull.png"
+    builds.build(workspace, "skerry")
+    volume = open_path(opened / "skerry.bin", ["CARGO.VOL"], LIBRARY).container
+    for size, (width, height, _, _) in stamps.SIZES.items():
+        name = f"STMP02_{size}.SLT"
+        image, _ = read_slate(volume.read(volume.index_of(name)), name, width, height)
+        truth = stamps.painted(master, size).astype(int)
+        made = np.asarray(image).astype(int)
+        assert np.array_equal(made[..., 3] > 0, truth[..., 3] > 0), "the teeth of the paper"
+        seen = truth[..., 3] > 0
+        plain = np.asarray(Image.fromarray(np.round(master * 255).astype(np.uint8)).resize((width, height)))
+        off, without = (np.abs(one[..., :3] - truth[..., :3])[seen].mean() for one in (made, plain))
+        # Of eight siblings the shading is rough; the paper around it is as it is on all of them.
+        assert off < without / 2
+        assert np.abs(made[1, 4:-4, :3] - truth[1, 4:-4, :3]).max() < 16
+
+
+def test_a_picture_that_is_no_good_changes_nothing(workspace: Workspace, opened: Path) -> None:
+    address = f"{VOLUME}//STMP02_M.SLT"
+    with pytest.raises(BraeError, match="is larger"):
+        make_all(workspace, "skerry", address, _png(np.zeros((20, 20, 3))), "small.png")
+    with pytest.raises(BraeError):
+        make_all(workspace, "skerry", address, b"\x89PNG\r\n\x1a\n", "broken.png")
+    with pytest.raises(NotFoundError, match="No other size"):
+        make_all(workspace, "skerry", f"{VOLUME}//S00000.SLT", _png(stamps.motif(1)), "gull.png")
+    assert workspace.edit_or_none("skerry", address) is None
+
+
+def test_cropping_and_sharpening(workspace: Workspace, opened: Path) -> None:
+    wide = np.concatenate([np.zeros((216, 300, 3)), stamps.motif(5), np.ones((216, 300, 3))], axis=1)
+    address = f"{VOLUME}//STMP02_L.SLT"
+
+    def mean() -> float:
+        sha = edit_of(workspace, address).current
+        assert sha is not None
+        return float(np.asarray(Image.open(io.BytesIO(workspace.blobs.get(sha.file_sha256)))).mean())
+
+    means = []
+    for x in (0.0, 1.0):
+        make_all(workspace, "skerry", address, _png(wide), "wide.png", middle=(x, 0.5))
+        means.append(mean())
+    assert means[0] + 30 < means[1]
+    make_all(workspace, "skerry", address, _png(wide), "wide.png", middle=(0.5, 0.5))
+    soft = edit_of(workspace, address).encoded_sha256
+    make_all(workspace, "skerry", address, _png(wide), "wide.png", sharpen=1.5)
+    assert edit_of(workspace, address).encoded_sha256 != soft
