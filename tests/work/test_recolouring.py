@@ -51,8 +51,12 @@ def project(workspace: Workspace, tmp_path: Path) -> str:
     slope = np.stack([rows * 0.4, columns * 0.4, np.sqrt(1 - 0.16 * (rows**2 + columns**2))], axis=2)
     normal = np.dstack([np.round(slope * 127.5 + 127.5), np.full((64, 64), 255)]).astype(np.uint8)
     with zipfile.ZipFile(folder / "signs.zip", "w") as archive:
+        bgra = formats.get("bgra8")
         for number, picture in enumerate(list(pieces().values())[:4]):
             archive.writestr(f"sign_{number}.dds", encode_new(picture[:64, :64], formats.get("bgra8"), None))
+        packed = np.full((32, 32, 4), (40, 60, 80, 255), np.uint8)
+        archive.writestr("hull_d.dds", encode_new(np.full((64, 64, 4), (200, 40, 30, 255), np.uint8), bgra, None))
+        archive.writestr("hull_r.dds", encode_new(packed, bgra, 1))
         archive.writestr("grey.dds", encode_new(np.full((16, 16, 4), 255, np.uint8), formats.get("bgra8"), 1))
         archive.writestr("slope_n.dds", encode_new(normal, formats.get("bgra8"), 1))
         archive.writestr("sun.dds", encode_new(np.full((8, 8, 4), 3, np.float32), formats.get("rgba16f"), 1))
@@ -248,3 +252,34 @@ def test_over_the_interface(workspace: Workspace, project: str) -> None:
         assert client.post("/api/colours/written", json=step).json()["text"] == "steps:\n  - {hue: 90.0}\n"
         assert client.delete("/api/colours/quarter").json() == []
         assert client.delete("/api/colours/quarter").status_code == 404
+
+
+def test_values_of_the_other_maps_go_with_the_colours(workspace: Workspace, project: str) -> None:
+    """Rust is rough: where the colour changes, so does what the surface's roughness map holds."""
+    hull, rough = "signs.zip//hull_d.dds", "signs.zip//hull_r.dds"
+    steps = Steps.model_validate(
+        {"steps": [{"tint": "#1030a0", "amount": 0.5, "maps": {"smoothness": 0.25, "metallic": 1}}]}
+    )
+    told = recolour(workspace, project, [hull], steps)
+    assert (told.done, told.faults) == (1, [])
+    _, viewed = look_at(workspace, project, rough)
+    assert viewed.edit is not None
+    made = viewed.edit.picture()
+    # Half of the way to 1 - 0.25, from the 40 that was there; in blue and green too, as the map is nothing else.
+    assert np.abs(made[..., :3].astype(int) - np.round((np.array([40, 60, 80]) + 191.25) / 2)).max() <= 1
+    assert (made[..., 3] == 255).all()
+    # Again with other values: they do not add up.
+    other = steps.steps[0].model_copy(update={"maps": {"roughness": 0.0}})
+    recolour(workspace, project, [hull], Steps(steps=[other]))
+    kept_now = steps_of(workspace, project, hull)
+    assert kept_now is not None
+    assert kept_now.steps[0].maps == {"roughness": 0.0}
+    _, viewed = look_at(workspace, project, rough)
+    assert viewed.edit is not None
+    assert np.abs(viewed.edit.picture()[..., 0].astype(int) - 20).max() <= 1
+    take_back(workspace, project, [hull])
+    assert not workspace.edit(project, rough).in_work
+    assert not workspace.edit(project, hull).in_work
+    assert "maps: {smoothness: 0.25" in as_text(steps)
+    with pytest.raises(BraeError, match="maps"):
+        from_text("steps:\n  - {hue: 3, maps: {normal: 0.5}}\n")

@@ -10,6 +10,7 @@ import re
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -19,17 +20,19 @@ import yaml
 
 from brae.core.assets.base import ExchangeFile
 from brae.core.assets.texture.files import read_image, write_image
+from brae.core.assets.texture.maps import MapView, surface
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.load import parse_as
+from brae.core.layouts.roles import OPPOSITES
 from brae.core.recolour.files import changed, numbers, steps_in
 from brae.core.recolour.space import Floats
-from brae.core.recolour.steps import Load, Steps
+from brae.core.recolour.steps import Load, MapRole, Steps, fitted, reached
 from brae.jobs import Ticker
 from brae.store.home import Home
 from brae.store.models import Edit
-from brae.work.edits import go_to, put_in_work, take_file, take_out_of_work
-from brae.work.items import asset_at, item_kind
+from brae.work.edits import change_edit, go_to, put_in_work, take_file, take_out_of_work
+from brae.work.items import around, asset_at, item_kind
 from brae.work.sending import for_each
 from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Workspace
@@ -234,10 +237,71 @@ def recolour(
         name = f"{Path(file.name).stem}{suffix}"
         on = edit.position if edit is not None else 0
         taken = take_file(workspace, project_id, address, made, name, what=words, colours=data, on=on)
-        return taken or workspace.edit(project_id, address).position == on
+        if not taken and workspace.edit(project_id, address).position != on:
+            return False
+        if not taken:  # the same picture, by other steps
+            change_edit(workspace, project_id, address, partial(_made_by, data), encode=False)
+        if steps.on_maps:
+            _maps_too(workspace, project_id, address, numbers(read.picture), steps, load, words)
+        return True
 
     told = for_each(addresses, act, "items", ticker)
     return Recoloured(told["done"] - len(same) - len(painted), same, painted, told["faults"])
+
+
+def _made_by(data: dict[str, Any], edit: Edit) -> bool:
+    if edit.current is None or edit.current.colours is None:
+        return False
+    edit.current.colours = data
+    return True
+
+
+def _partners(workspace: Workspace, project_id: str, address: str) -> list[MapView]:
+    """The other maps of an item's surface."""
+    return [one for one in surface(None, None, around(workspace, project_id, address)) if one.address != address]
+
+
+def _maps_too(
+    workspace: Workspace, project_id: str, address: str, picture: Floats, steps: Steps, load: Load, words: str
+) -> None:
+    """The values that steps name, in the other maps of a surface: each is an edit, or a version more."""
+    wanted = reached(steps, picture, load)
+    data = steps.model_dump(mode="json", by_alias=True, exclude_none=True, exclude_defaults=True)
+    for one in _partners(workspace, project_id, address):
+        edit = workspace.edit_or_none(project_id, one.address)
+        position = _before_colours(edit)
+        if position is None:
+            continue  # painted since: it stays as it is
+        file = _file(workspace, project_id, one.address, edit, position)
+        read = read_image(file.data, file.name)
+        made = _with_values(read.picture, one, wanted)
+        if np.array_equal(made, read.picture):
+            continue
+        if edit is None or not edit.in_work:
+            put_in_work(workspace, project_id, one.address)
+        stored = write_image(made, "png", alpha=read.has_alpha)
+        take_file(workspace, project_id, one.address, stored, "maps.png", what=words, colours=data)
+
+
+def _with_values(picture: Picture, one: MapView, wanted: Sequence[tuple[dict[MapRole, float], Floats]]) -> Picture:
+    result = numbers(picture).copy()
+    most = np.iinfo(picture.dtype).max
+    for values, part in wanted:
+        for role, value in values.items():
+            here, mixed = _channels_of(one, role), fitted(part, result.shape)
+            if not here:
+                opposite = OPPOSITES.get(role)
+                here, value = (_channels_of(one, opposite), 1 - value) if opposite else ([], value)
+            for channel in here:
+                result[..., channel] += (value - result[..., channel]) * mixed
+    return np.asarray(np.round(np.clip(result, 0, 1) * most), picture.dtype)
+
+
+def _channels_of(one: MapView, role: str) -> list[int]:
+    """Which channels of a map have a role: of a map that is nothing else red, green and blue."""
+    if one.role == role:
+        return [0, 1, 2]
+    return ["rgba".index(channel) for channel, its in one.channels.items() if its == role]
 
 
 def take_back(
@@ -246,6 +310,14 @@ def take_back(
     """Items whose last versions were made by colour steps get the one before; with no other they leave the work."""
 
     def act(address: str) -> None:
+        made_by = steps_of(workspace, project_id, address)
+        back(address)
+        if made_by is not None and made_by.on_maps:
+            for one in _partners(workspace, project_id, address):
+                if steps_of(workspace, project_id, one.address) is not None:
+                    back(one.address)
+
+    def back(address: str) -> None:
         edit = workspace.edit_or_none(project_id, address)
         position = _before_colours(edit)
         if edit is None or not edit.in_work or position is None or position == edit.position:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -67,7 +68,7 @@ def best_for_all(
     clear = {int(index) for index in np.flatnonzero(file.entries[:, 3] == 0)}
     kept = {index: _rgb(file.entries[index]) for index in {*file.reserved} - clear if index < len(file.entries)}
     reserved = Reserved({**kept, **dict.fromkeys(clear)})
-    new = best(pictures, len(file.entries), reserved, weights=weights, depth=_depth(file))
+    new = best(pictures, len(file.entries), reserved, weights=weights, store=partial(_stored, file))
     entries = file.entries.copy()
     free = [index for index in range(len(entries)) if index not in reserved.taken()]
     entries[free, :3] = placed(file.entries[free, :3], new.colours[free][new.usable[free]])
@@ -184,9 +185,7 @@ def _rgb(entry: Entries) -> tuple[int, int, int]:
     return red, green, blue
 
 
-def _depth(file: PaletteFile) -> tuple[int, int, int]:
-    """Bits of red, green and blue that an entry holds: how many different numbers come back from all 256."""
-    ramp = np.repeat(np.arange(256, dtype=np.uint8)[:, None], 4, axis=1)
-    stored = file.stored(ramp)
-    red, green, blue = (max(1, (len(np.unique(stored[:, part])) - 1).bit_length()) for part in range(3))
-    return red, green, blue
+def _stored(file: PaletteFile, colours: Entries) -> Entries:
+    """Colours (n, 3) as the palette's file holds them."""
+    opaque = np.full((len(colours), 1), 255, np.uint8)
+    return file.stored(np.hstack([colours, opaque]))[:, :3] if len(colours) else colours

@@ -8,8 +8,9 @@ largest. What was measured: docs/decisions/0022-palettes-as-the-eye-sees.md.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -21,6 +22,8 @@ Colours = np.ndarray[Any, np.dtype[np.uint8]]
 Points = np.ndarray[Any, np.dtype[np.float32]]
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
 Way = Literal["as seen", "numbers"]
+#: what becomes of colours, uint8 (n, 3), when they are stored
+Store = Callable[[Colours], Colours]
 
 #: different colours that are worked on; more are merged to a grid of so many bits a channel, each with its mean
 _MOST_POINTS, _GRID = 60_000, 6
@@ -94,14 +97,15 @@ def best(
     way: Way = "as seen",
     weights: Sequence[float] | None = None,
     depth: tuple[int, int, int] = (8, 8, 8),
+    store: Store | None = None,
 ) -> Palette:
     """The palette of so many entries with which pictures, uint8 (height, width, 3 or 4), lose least.
 
     ``weights``: how much a pixel of each picture counts. ``depth``: bits of each channel that the format stores; no
-    other colour is proposed. Where the colours are few enough it is exact. Raises FormatError where the entries, or
-    the reserved ones, cannot be.
+    other colour is proposed. ``store`` says the same by what becomes of colours. Where the colours are few enough
+    it is exact. Raises FormatError where the entries, or the reserved ones, cannot be.
     """
-    reserved = reserved or Reserved()
+    reserved, store = reserved or Reserved(), store or partial(storable, depth=depth)
     if not 1 <= entries <= 65_536:
         raise FormatError(f"A palette of {entries:,} entries cannot be.", expected="1 to 65,536")
     if bad := sorted(index for index in reserved.taken() if not 0 <= index < entries):
@@ -110,11 +114,11 @@ def best(
     fixed = [colour for colour in reserved.colours.values() if colour is not None]
     free = [index for index in range(entries) if index not in reserved.taken()]
     there = _packed(np.array(fixed, np.uint8).reshape(-1, 3))
-    wanted = np.setdiff1d(_packed(storable(colours, depth)), there)
+    wanted = np.setdiff1d(_packed(store(colours)), there)
     if len(wanted) <= len(free):
         chosen = _unpacked(wanted)
     else:
-        chosen = _clustered(colours, weight, np.array(fixed, np.uint8).reshape(-1, 3), len(free), way, depth)
+        chosen = _clustered(colours, weight, np.array(fixed, np.uint8).reshape(-1, 3), len(free), way, store)
     result, usable = np.zeros((entries, 3), np.uint8), np.zeros(entries, bool)
     for index, kept in reserved.colours.items():
         if kept is not None:
@@ -210,14 +214,12 @@ def _points(colours: np.ndarray[Any, Any], way: Way) -> Points:
     return to_lab(numbers) * _EYE if way == "as seen" else numbers
 
 
-def _colours(points: Points, way: Way, depth: tuple[int, int, int]) -> Colours:
+def _colours(points: Points, way: Way, store: Store) -> Colours:
     numbers = from_lab(points / _EYE) if way == "as seen" else points
-    return storable(numbers * 255, depth)
+    return store(np.clip(np.round(numbers * 255), 0, 255).astype(np.uint8))
 
 
-def _clustered(
-    colours: Colours, weight: Points, fixed: Colours, count: int, way: Way, depth: tuple[int, int, int]
-) -> Colours:
+def _clustered(colours: Colours, weight: Points, fixed: Colours, count: int, way: Way, store: Store) -> Colours:
     if not count:
         return np.empty((0, 3), np.uint8)
     points, weight = _merged(colours, weight, way)
@@ -242,7 +244,7 @@ def _clustered(
         last = total
     if way == "as seen":
         _soften(points, weight, centres, first)
-    return _filled(_colours(centres[first:], way, depth), fixed, points, weight, way, depth)
+    return _filled(_colours(centres[first:], way, store), fixed, points, weight, way, store)
 
 
 def _soften(points: Points, weight: Points, centres: Points, first: int) -> None:
@@ -257,9 +259,7 @@ def _soften(points: Points, weight: Points, centres: Points, first: int) -> None
         centres[used] = (sums[used] / shares[used, None]).astype(np.float32)
 
 
-def _filled(
-    chosen: Colours, fixed: Colours, points: Points, weight: Points, way: Way, depth: tuple[int, int, int]
-) -> Colours:
+def _filled(chosen: Colours, fixed: Colours, points: Points, weight: Points, way: Way, store: Store) -> Colours:
     """Colours that became the same once stored stand for one: the others go to where most is lost."""
     count, found = len(chosen), np.unique(chosen, axis=0)
     for _ in range(_FILLING):
@@ -268,7 +268,7 @@ def _filled(
         _, distance = _nearest(points, _points(np.concatenate([fixed, found]), way))
         lost = weight * distance
         worst = np.argsort(-lost, kind="stable")[: 4 * (count - len(found))]
-        more = _colours(points[worst[lost[worst] > 0]], way, depth)
+        more = _colours(points[worst[lost[worst] > 0]], way, store)
         known = {*map(tuple, found.tolist()), *map(tuple, fixed.tolist())}
         new = list(dict.fromkeys(one for one in map(tuple, more.tolist()) if one not in known))
         if not new:

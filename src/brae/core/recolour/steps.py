@@ -29,6 +29,7 @@ def _is_colour(text: str) -> str:
 
 Colour = Annotated[str, AfterValidator(_is_colour)]
 Part = Annotated[float, Field(ge=0, le=1)]
+MapRole = Literal["specular", "smoothness", "roughness", "metallic", "occlusion", "height", "emission"]
 Span = Annotated[list[float], Field(min_length=2, max_length=2)]
 
 
@@ -72,6 +73,10 @@ class Step(_Words):
     amount: Part = Field(1.0, description="how much of it; 0 is none")
     of: Literal["stored", "light"] = Field("stored", description="what levels and curves work on")
     mask: Mask | None = None
+    maps: dict[MapRole, Part] = Field(
+        default_factory=dict,
+        description="of the surface's other maps, what this value becomes where the step works: metallic: 1",
+    )
 
     @model_validator(mode="after")
     def _one_change(self) -> Step:
@@ -120,6 +125,11 @@ class Steps(_Words):
         """Whether what becomes of a pixel depends on nothing but that pixel."""
         return not self.named()
 
+    @property
+    def on_maps(self) -> bool:
+        """Whether any step names values of other maps."""
+        return any(step.maps for step in self.steps)
+
     def named(self) -> list[str]:
         """The pictures that the steps name."""
         masks = [step.mask.picture for step in self.steps if step.mask is not None]
@@ -132,8 +142,20 @@ CHANGES = (
 Step.model_rebuild()
 
 
-def apply(steps: Steps, picture: Floats, load: Load) -> Floats:
-    """A picture after all steps. ``load`` gives the pictures that steps name; see the module for the shape."""
+def reached(steps: Steps, picture: Floats, load: Load) -> list[tuple[dict[MapRole, float], Floats]]:
+    """Of each step that names values of other maps: those, and how much of them each pixel gets (height, width)."""
+    found: list[tuple[dict[MapRole, float], Floats]] = []
+    apply(steps, picture, load, found)
+    return found
+
+
+def apply(
+    steps: Steps, picture: Floats, load: Load, reached: list[tuple[dict[MapRole, float], Floats]] | None = None
+) -> Floats:
+    """A picture after all steps. ``load`` gives the pictures that steps name; see the module for the shape.
+
+    ``reached`` gets what ``reached`` tells.
+    """
     result = picture.copy()
     for step in steps.steps:
         before = result[..., :3]
@@ -142,6 +164,8 @@ def apply(steps: Steps, picture: Floats, load: Load) -> Floats:
         part = np.full(result.shape[:2], step.amount, np.float32)
         if step.mask is not None:
             part = part * _masked(result, step.mask, load)
+        if step.maps and reached is not None:
+            reached.append((step.maps, part))
         # What a step does not reach keeps its very numbers.
         touched = (part > 0) & (after != before).any(axis=-1)
         mixed = before + (after - before) * part[..., None]
@@ -159,7 +183,7 @@ def _masked(picture: Floats, mask: Mask, load: Load) -> Floats:
         if span is not None:
             part *= _between(values, span, mask.soft)
     if mask.picture is not None:
-        part *= _fitted(_channel(load(mask.picture), mask.channel), picture.shape)
+        part *= fitted(_channel(load(mask.picture), mask.channel), picture.shape)
     return 1 - part if mask.inverted else part
 
 
@@ -183,7 +207,8 @@ def _channel(picture: Floats, name: str) -> Floats:
     return np.asarray(picture[..., ("red", "green", "blue", "alpha").index(name)])
 
 
-def _fitted(mask: Floats, shape: tuple[int, ...]) -> Floats:
+def fitted(mask: Floats, shape: tuple[int, ...]) -> Floats:
+    """A mask (height, width) at the size of another picture."""
     import cv2
 
     if mask.shape == shape[:2]:

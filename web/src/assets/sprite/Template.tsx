@@ -1,6 +1,7 @@
 /** Another sprite as the template: its frames laid over this one's, anchor on anchor. */
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { toast } from "sonner";
 import { client, type Edit, take } from "../../api/client";
 import { useAct } from "../../api/queries";
 import { Button } from "../../components/controls";
@@ -27,15 +28,22 @@ export function Template({ project, edit }: { project: string; edit: Edit }) {
   });
   const [template, setTemplate] = useState("");
   const [by, setBy] = useState<"number" | "name">("number");
-  const act = useAct(() =>
-    take(
+  const act = useAct(async () => {
+    const said = await take(
       client.POST("/api/projects/{project_id}/edits/template", {
         params: { path: { project_id: project }, query: { address: edit.address, template, by } },
       }),
-    ),
-  );
+    );
+    const lines = [
+      said.missing.length > 0 && `It has none for ${listed(said.missing)}: these stay as they are.`,
+      said.cut.length > 0 && `Cut off, as they do not fit: ${listed(said.cut)}.`,
+    ].filter(Boolean);
+    toast.success(`${many(said.frames, "frame")} taken`, {
+      description: lines.join(" ") || undefined,
+      duration: lines.length ? 20_000 : 5_000,
+    });
+  });
   const others = (data?.items ?? []).filter((one) => one.address !== edit.address);
-  const said = act.data;
   return (
     <Fold title="Frames of another sprite" words="as a template" onOpen={setOpen}>
       <form
@@ -72,13 +80,6 @@ export function Template({ project, edit }: { project: string; edit: Edit }) {
             Lay them over
           </Button>
         </div>
-        {said && (
-          <p role="status" className="text-[14px]">
-            {many(said.frames, "frame")} taken.
-            {said.missing.length > 0 && ` It has none for ${listed(said.missing)}: these stay as they are.`}
-            {said.cut.length > 0 && ` Cut off, as they do not fit: ${listed(said.cut)}.`}
-          </p>
-        )}
       </form>
     </Fold>
   );

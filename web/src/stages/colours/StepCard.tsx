@@ -1,7 +1,8 @@
 /** One colour step: what it changes, how much of it, and where. */
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
-import type { ReactNode } from "react";
 import { baseName } from "../../lib/format";
+import { OtherMaps } from "./OtherMaps";
+import { Slider, Small } from "./parts";
 import { CHANGES, type Change, changeOf, HUES, type Mask, type Step } from "./steps";
 
 type Props = {
@@ -45,6 +46,7 @@ export function StepCard({ step, place, many, addresses, onChange, onMove, onRem
         onChange={(amount) => onChange({ ...step, amount })}
       />
       <Where mask={step.mask} onChange={(mask) => onChange({ ...step, mask })} />
+      <OtherMaps maps={step.maps} onChange={(maps) => onChange({ ...step, maps })} />
     </li>
   );
 }
@@ -328,45 +330,6 @@ function Where({ mask, onChange }: { mask: Mask | undefined; onChange: (mask: Ma
   );
 }
 
-function Slider({
-  label,
-  value,
-  from,
-  to,
-  step = 0.01,
-  show = (number) => number.toFixed(2),
-  ground,
-  onChange,
-}: {
-  label: string;
-  value: number;
-  from: number;
-  to: number;
-  step?: number;
-  show?: (value: number) => string;
-  ground?: string;
-  onChange: (value: number) => void;
-}) {
-  return (
-    <label className="grid grid-cols-[8.5rem_1fr_3.2rem] items-center gap-2 text-[14px]">
-      {label}
-      <span className="grid min-w-0 gap-0.5">
-        <input
-          type="range"
-          className="w-full accent-heather"
-          min={from}
-          max={to}
-          step={step}
-          value={value}
-          onChange={(event) => onChange(Number(event.target.value))}
-        />
-        {ground && <span aria-hidden className="h-1.5 rounded-full" style={{ background: ground }} />}
-      </span>
-      <span className="text-right text-quiet tabular-nums">{show(value)}</span>
-    </label>
-  );
-}
-
 type PickProps = { label: string; value: string; onChange: (value: string) => void };
 
 function Colour(props: PickProps) {
@@ -388,30 +351,5 @@ function Pick({ label, value, onChange }: PickProps) {
       value={value}
       onChange={(event) => onChange(event.target.value)}
     />
-  );
-}
-
-function Small({
-  name,
-  disabled = false,
-  onClick,
-  children,
-}: {
-  name: string;
-  disabled?: boolean;
-  onClick: () => void;
-  children: ReactNode;
-}) {
-  return (
-    <button
-      type="button"
-      aria-label={name}
-      title={name}
-      disabled={disabled}
-      className="grid size-7 shrink-0 place-items-center rounded-md text-quiet hover:bg-sunk hover:text-ink disabled:opacity-30"
-      onClick={onClick}
-    >
-      {children}
-    </button>
   );
 }

@@ -14,7 +14,7 @@ export type Change =
   | "curve";
 
 /** A step: one change with its value, how much of it, and where it works. */
-export type Step = Record<string, unknown> & { amount?: number; mask?: Mask };
+export type Step = Record<string, unknown> & { amount?: number; mask?: Mask; maps?: Record<string, number> };
 export type Mask = { light?: [number, number]; hues?: [number, number]; inverted?: boolean } & Record<
   string,
   unknown
