@@ -319,6 +319,7 @@ def main() -> None:
     findings.run()
     likeness.run()
     palettes.run()
+    recolour.run()
     sizes.run()
     sounds.run()
     sprites.run()

@@ -161,7 +161,7 @@ def test_what_is_saved_while_it_is_worked_out_is_not_hidden(
     """An editor saves between the look at the picture and the new version: the steps work on what was saved."""
     first = SIGNS[0]
     put_in_work(workspace, project, first)
-    real, saved = recolouring.changed, []
+    real, saved = recolouring.Changer.changed, []
 
     def slow(*arguments: object) -> object:
         made = real(*arguments)  # type: ignore[arg-type]
@@ -170,7 +170,7 @@ def test_what_is_saved_while_it_is_worked_out_is_not_hidden(
             _paint(workspace, project, first, (20, 200, 40), (0, 0, 64, 64))
         return made
 
-    monkeypatch.setattr(recolouring, "changed", slow)
+    monkeypatch.setattr(recolouring.Changer, "changed", slow)
     assert recolour(workspace, project, [first], RED).done == 1
     assert [step.colours is None for step in workspace.edit(project, first).steps] == [True, False]
     assert np.ptp(_shown(workspace, project, first)[..., :3].astype(int), axis=(0, 1)).max() <= 1

@@ -31,19 +31,19 @@ def recolour(
     from brae.core.assets.registry import kinds
     from brae.core.atomic import write_atomically
     from brae.core.errors import BraeError, StorageError
-    from brae.core.recolour.files import beside, recoloured, steps_in
+    from brae.core.recolour.files import Changer, beside, recoloured, steps_in
 
     with errors(as_json):
         check_file(steps)
         change, load = steps_in(steps), beside(steps)
         for name in change.named():  # what is missing is told before anything is written
             load(name)
-        items = pictures_in(files, home, out)
+        items, changer = pictures_in(files, home, out), Changer(change, load)
 
         def work(item: tuple[HeldItem, str]) -> dict[str, Any]:
             one, path = item
             try:
-                data, sheet = recoloured(kinds()[one.item.kind], *one.read(), change, load)
+                data, sheet = recoloured(kinds()[one.item.kind], *one.read(), changer)
                 check_link(out / path)
                 write_atomically(out / path, data)
             except StorageError:

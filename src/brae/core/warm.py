@@ -30,6 +30,7 @@ from brae.core.layouts.parts import ChunksPart, TablePart, TreePart
 from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
 from brae.core.palettes.kernels import diffuse, nearest_of
+from brae.core.recolour.kernels import look_up, missing_in
 from brae.core.signs.scan import Search
 from brae.core.sources import BytesSource
 from brae.core.sources.sectors import RAW, wrong_sectors
@@ -97,6 +98,9 @@ def _pictures() -> None:
     best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
     points = np.zeros((1, 1, 3), np.float32)
     diffuse(points, points[0], np.zeros((1, 1), bool), np.zeros((1, 1), np.int64))
+    one, known = np.zeros(1, np.uint32), np.zeros(1, np.uint32)
+    look_up(one, known, one.copy())
+    missing_in(one, known, np.zeros(1, np.uint32))
     nearest_of(points[0], points[0], np.zeros(1, np.int64), np.zeros(1, np.int64), np.zeros(1, np.float32))
 
 

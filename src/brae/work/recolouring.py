@@ -25,7 +25,7 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.load import parse_as
 from brae.core.layouts.roles import OPPOSITES
-from brae.core.recolour.files import changed, numbers, steps_in
+from brae.core.recolour.files import Changer, changed, numbers, steps_in
 from brae.core.recolour.space import Floats
 from brae.core.recolour.steps import Load, MapRole, Steps, fitted, reached
 from brae.jobs import Ticker
@@ -206,6 +206,7 @@ def recolour(
 ) -> Recoloured:
     """Change the colours of items: each is an edit, or a version more of the one that it has."""
     load, same, painted = _loader(workspace, project_id), [], []
+    changer = Changer(steps, load)
     words = f"colours: {steps.title}" if steps.title else "colours"
     data = steps.model_dump(mode="json", by_alias=True, exclude_none=True)
     for name in steps.named():  # what is missing is told before anything is written
@@ -226,7 +227,7 @@ def recolour(
             return True
         file = _file(workspace, project_id, address, edit, position)
         read = read_image(file.data, file.name)
-        picture = changed(read.picture, steps, load)
+        picture = changer.changed(read.picture)
         if np.array_equal(picture, read.picture):
             same.append(address)
             return True

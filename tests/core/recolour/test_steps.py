@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from brae.core.recolour import files
+from brae.core.recolour.files import Changer
 from brae.core.recolour.space import chroma_of, from_lab, hue_of, to_lab, to_stored
 from brae.core.recolour.steps import CHANGES, Steps, apply, numbers_of
 
@@ -175,3 +178,35 @@ def test_like_takes_mean_and_spread() -> None:
 def test_what_is_no_step_is_refused(step: dict[str, Any]) -> None:
     with pytest.raises(ValidationError):
         Steps.model_validate({"steps": [step]})
+
+
+@pytest.mark.parametrize("step", ANY, ids=lambda step: str(next(iter(step))))
+def test_colours_looked_up_are_those_worked_out(step: dict[str, Any]) -> None:
+    """By several threads at once, with colours that some of the pictures share."""
+    steps = Steps.model_validate({"steps": [step]})
+    random = np.random.default_rng(4)
+    pictures = [random.integers(0, 256, (40, 50, 4), np.uint8) for _ in range(6)]
+    pictures += [np.ascontiguousarray(picture[::-1]) for picture in pictures]
+    changer = Changer(steps, lambda _: PHOTO)
+    with ThreadPoolExecutor(4) as pool:
+        made = list(pool.map(changer.changed, pictures))
+    for picture, result in zip(pictures, made, strict=True):
+        worked = apply(steps, (picture / np.float32(255)).astype(np.float32), lambda _: PHOTO)
+        assert np.array_equal(result[..., 3], picture[..., 3])
+        # float32 differs in its last bit with the shape of an array.
+        assert np.abs(result[..., :3] - worked[..., :3] * 255.0).max() <= 0.51
+
+
+def test_a_colour_that_failed_is_worked_out_again() -> None:
+    """Out of memory or ended while new colours were worked out: the next picture is not drawn with nothing."""
+    changer = Changer(Steps.model_validate({"steps": [{"hue": 40}]}), lambda _: PHOTO)
+    picture = np.full((4, 4, 4), 90, np.uint8)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(files, "apply", _fails)
+        with pytest.raises(MemoryError):
+            changer.changed(picture)
+    assert np.abs(changer.changed(picture).astype(int) - 90).max() <= 1
+
+
+def _fails(*arguments: object) -> None:
+    raise MemoryError

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -46,9 +47,7 @@ def numbers(picture: np.ndarray[Any, Any]) -> Floats:
     return np.asarray(picture / np.float32(np.iinfo(picture.dtype).max), np.float32)
 
 
-def recoloured(
-    kind: AssetKind[Any], data: bytes, context: Context, steps: Steps, load: Load
-) -> tuple[bytes, MatchSheet]:
+def recoloured(kind: AssetKind[Any], data: bytes, context: Context, changer: Changer) -> tuple[bytes, MatchSheet]:
     """An item with its colours changed, encoded like it was; and what that made of it.
 
     What the steps do not reach keeps its bytes, where the kind keeps them. Raises FormatError for items without a
@@ -59,19 +58,67 @@ def recoloured(
     if not kind.pictured:
         raise FormatError(f"{kind.titles} have no colours.")
     read = read_image(sent.data, sent.name)
-    picture = changed(read.picture, steps, load)
+    picture = changer.changed(read.picture)
     file = ExchangeFile(f"recoloured{sent.suffix}", write_image(picture, sent.suffix[1:], alpha=read.has_alpha))
     sheet, made = kind.match(asset, Version(file), kind.recipe(asset).model_dump())
     return made.data, sheet
 
 
+class Changer:
+    """The same steps on one picture after the other, in several threads if need be.
+
+    Where only a pixel's colour counts, each of the 8-bit colours is worked out once, however many pictures have it.
+    """
+
+    def __init__(self, steps: Steps, load: Load) -> None:
+        self._steps, self._load = steps, load
+        self._known: np.ndarray[Any, np.dtype[np.uint32]] | None = None
+        self._lock = Lock()
+
+    def changed(self, before: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+        """A picture, (height, width, 4) of 8 or 16 bits, after all steps. FormatError for light (HDR)."""
+        if before.dtype == np.uint8 and self._steps.by_colour and before.size:
+            return self._looked_up(np.ascontiguousarray(before))
+        result = before.copy()
+        most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1
+        # Of a large picture in bands, as numbers take four times the memory.
+        rows = max(_BAND // max(before.shape[1], 1), 1) if self._steps.local else len(before)
+        for top in range(0, len(before), rows):
+            band = np.s_[top : top + rows]
+            after = apply(self._steps, numbers(before[band]), self._load)
+            result[band][..., :3] = np.round(np.clip(after[..., :3], 0, 1) * most)
+        return result
+
+    def _looked_up(self, before: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+        from brae.core.recolour.kernels import look_up, missing_in
+
+        pixels = before.reshape(-1, 4).view(np.uint32)[:, 0]
+        made = np.empty_like(pixels)
+        with self._lock:
+            if self._known is None:
+                self._known = np.zeros(1 << 24, np.uint32)
+        known = self._known
+        if look_up(pixels, known, made):
+            with self._lock:  # what two threads miss at once is worked out by one of them
+                keys = np.empty(len(pixels), np.uint32)
+                keys = keys[: missing_in(pixels, known, keys)]
+                try:
+                    for start in range(0, len(keys), _BAND):
+                        some = keys[start : start + _BAND]
+                        known[some] = self._worked_out(some)
+                except BaseException:
+                    known[keys] = 0
+                    raise
+            look_up(pixels, known, made)
+        return made.view(np.uint8).reshape(before.shape)
+
+    def _worked_out(self, keys: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+        colours = np.stack([keys & 255, keys >> 8 & 255, keys >> 16, keys * 0 + 255], axis=-1)
+        after = apply(self._steps, (colours[None] / np.float32(255)).astype(np.float32), self._load)[0]
+        new = np.round(np.clip(after[:, :3], 0, 1) * 255).astype(np.uint32)
+        return np.asarray(1 << 24 | new[:, 2] << 16 | new[:, 1] << 8 | new[:, 0], np.uint32)
+
+
 def changed(before: np.ndarray[Any, Any], steps: Steps, load: Load) -> np.ndarray[Any, Any]:
-    """The pixels after all steps; of a large picture in bands, as numbers take four times the memory."""
-    result = before.copy()
-    most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1
-    rows = max(_BAND // max(before.shape[1], 1), 1) if steps.local else len(before)
-    for top in range(0, len(before), rows):
-        band = np.s_[top : top + rows]
-        after = apply(steps, numbers(before[band]), load)
-        result[band][..., :3] = np.round(np.clip(after[..., :3], 0, 1) * most)
-    return result
+    """One picture after all steps."""
+    return Changer(steps, load).changed(before)

@@ -126,6 +126,11 @@ class Steps(_Words):
         return not self.named()
 
     @property
+    def by_colour(self) -> bool:
+        """Whether what becomes of a pixel depends on nothing but its colour."""
+        return self.local and all(step.mask is None or step.mask.alpha is None for step in self.steps)
+
+    @property
     def on_maps(self) -> bool:
         """Whether any step names values of other maps."""
         return any(step.maps for step in self.steps)
