@@ -32,6 +32,7 @@ from benchmarks import (
     likeness,
     normals,
     palettes,
+    recolour,
     scale,
     signs,
     sizes,

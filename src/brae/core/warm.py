@@ -31,6 +31,7 @@ from brae.core.layouts.rows import walk
 from brae.core.layouts.trees import walk_tree
 from brae.core.palettes.kernels import diffuse, nearest_of
 from brae.core.recolour.kernels import look_up, missing_in
+from brae.core.recolour.space import from_lab, to_lab
 from brae.core.signs.scan import Search
 from brae.core.sources import BytesSource
 from brae.core.sources.sectors import RAW, wrong_sectors
@@ -101,6 +102,7 @@ def _pictures() -> None:
     one, known = np.zeros(1, np.uint32), np.zeros(1, np.uint32)
     look_up(one, known, one.copy())
     missing_in(one, known, np.zeros(1, np.uint32))
+    from_lab(to_lab(points[0]))
     nearest_of(points[0], points[0], np.zeros(1, np.int64), np.zeros(1, np.int64), np.zeros(1, np.float32))
 
 

@@ -23,7 +23,9 @@ _TO_LAB = np.array(
         [0.0259040371, 0.7827717662, -0.8086757660],
     ]
 )
-_FROM_LAB, _FROM_CONES = np.linalg.inv(_TO_LAB), np.linalg.inv(_TO_CONES)
+_CONES, _LAB = _TO_CONES.astype(np.float32), _TO_LAB.astype(np.float32)
+_FROM_LAB = np.linalg.inv(_TO_LAB).astype(np.float32)
+_FROM_CONES = np.linalg.inv(_TO_CONES).astype(np.float32)
 
 
 def to_light(stored: Floats) -> Floats:
@@ -43,34 +45,22 @@ def to_stored(light: Floats) -> Floats:
 
 def to_lab(stored: Floats) -> Floats:
     """sRGB numbers (..., 3) as Oklab: lightness of 0 to 1, green to red, blue to yellow."""
-    cones = to_light(stored) @ _TO_CONES.T.astype(np.float32)
-    return np.asarray(np.cbrt(cones) @ _TO_LAB.T.astype(np.float32), np.float32)
+    from brae.core.recolour import kernels
+
+    flat = np.ascontiguousarray(stored, np.float32).reshape(-1, 3)
+    result = np.empty_like(flat)
+    kernels.to_lab(flat, _CONES, _LAB, result)
+    return result.reshape(stored.shape)
 
 
 def from_lab(lab: Floats) -> Floats:
     """Oklab as sRGB numbers. Colours that sRGB does not have lose colour until it has them; hue and light stay."""
-    light = _light_of(lab)
-    outside = ((light < -1e-4) | (light > 1 + 1e-4)).any(axis=-1)
-    if outside.any():
-        light[outside] = _within(lab[outside])
-    return to_stored(light)
+    from brae.core.recolour import kernels
 
-
-def _light_of(lab: Floats) -> Floats:
-    return np.asarray((lab @ _FROM_LAB.T.astype(np.float32)) ** 3 @ _FROM_CONES.T.astype(np.float32), np.float32)
-
-
-def _within(lab: Floats) -> Floats:
-    """Halving the reach of the colour ten times finds how much of it sRGB has to a thousandth."""
-    lab = lab.copy()
-    lab[:, 0] = np.clip(lab[:, 0], 0, 1)
-    least, most = np.zeros(len(lab), np.float32), np.ones(len(lab), np.float32)
-    for _ in range(10):
-        middle = (least + most) / 2
-        light = _light_of(np.column_stack([lab[:, 0], lab[:, 1:] * middle[:, None]]))
-        fits = ((light >= -1e-4) & (light <= 1 + 1e-4)).all(axis=-1)
-        least, most = np.where(fits, middle, least), np.where(fits, most, middle)
-    return _light_of(np.column_stack([lab[:, 0], lab[:, 1:] * least[:, None]]))
+    flat = np.ascontiguousarray(lab, np.float32).reshape(-1, 3)
+    result = np.empty_like(flat)
+    kernels.from_lab(flat, _FROM_LAB, _FROM_CONES, result)
+    return result.reshape(lab.shape)
 
 
 def hue_of(lab: Floats) -> Floats:
