@@ -491,7 +491,7 @@ class Layout(Strict):
     def _palettes(self) -> list[PaletteOf]:
         """The palettes that other items hold."""
         found = [part.palette for part in self.parts if isinstance(part, PixelsPart | FramesPart)]
-        return [one for one in found if one is not None and one.file is not None]
+        return [one for one in found if one is not None and one.elsewhere]
 
     @property
     def has_others(self) -> bool:
@@ -504,7 +504,7 @@ class Layout(Strict):
 
     def others(self, name: str) -> list[str]:
         """The names of the items with whose bytes the item ``name`` is read, as far as the layout says them."""
-        return [one.item(name) for one in self._palettes]
+        return [found for one in self._palettes if (found := one.item(name)) is not None]
 
     @cached_property
     def signs(self) -> Signs:

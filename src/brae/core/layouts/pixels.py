@@ -13,7 +13,7 @@ from brae.core.layouts.records import Fact
 from brae.core.layouts.storage import Storage
 
 
-def beside(pattern: str, name: str, **more: int) -> str:
+def beside(pattern: str, name: str, **more: int | str) -> str:
     """The name of another item of the game, made of the item ``name``: its path without the ending, folder, stem.
 
     Raises ValueError where the pattern holds anything else.
@@ -28,12 +28,46 @@ def beside(pattern: str, name: str, **more: int) -> str:
     return found.lstrip("/")
 
 
+class PaletteCase(Strict):
+    """Pictures whose names are like this have their colours there: by folder, by scene, by number."""
+
+    names: Annotated[str, Field(min_length=1, max_length=200)] = Field(
+        description="* for any characters, ? for one; {word} for some that are put into 'file': 'scenes/{scene}/*'"
+    )
+    file: str = Field(
+        description="the item with the colours, with {path}, {folder}, {stem} and the words of 'names'"
+    )
+
+    @cached_property
+    def form(self) -> re.Pattern[str]:
+        """What the names look like; letter case does not count."""
+        pieces = re.split(r"\{([a-z_]+)\}", self.names)
+        plain = [re.escape(piece).replace(r"\*", ".*").replace(r"\?", ".") for piece in pieces[::2]]
+        words = [f"(?P<{word}>[^/]+?)" for word in pieces[1::2]]
+        return re.compile(
+            "".join(part for pair in zip(plain, [*words, ""], strict=True) for part in pair), re.I | re.S
+        )
+
+    @model_validator(mode="after")
+    def _sound(self) -> PaletteCase:
+        check_inside(self.file)
+        try:
+            words = self.form.groupindex
+        except re.error as error:
+            raise ValueError(f"'{self.names}' has a word twice") from error
+        beside(self.file, "a/b.c", **dict.fromkeys(words, "a"))
+        return self
+
+
 class PaletteOf(Strict):
     """Where the colours of palette indices are."""
 
     of: Name | None = Field(None, description="the part 'bytes' that holds them")
     file: str | None = Field(
         None, description="instead: another item of the game, with {path}, {folder}, {stem} of this one's name"
+    )
+    cases: list[PaletteCase] = Field(
+        default_factory=list, max_length=1000, description="other items for some names; the first that fits counts"
     )
     at: Annotated[int, Field(ge=0)] = Field(0, description="of another item: where the colours begin")
     entries: Annotated[int, Field(ge=1, le=65536)] | None = Field(
@@ -48,23 +82,32 @@ class PaletteOf(Strict):
 
     @model_validator(mode="after")
     def _one(self) -> PaletteOf:
-        if (self.of is None) == (self.file is None):
+        if (self.of is None) != self.elsewhere:
             raise ValueError("a palette is 'of' a part of this file, or in another 'file'")
         if self.file is not None:
             check_inside(self.file)
-            self.item("a/b.c")
+            beside(self.file, "a/b.c")
         return self
 
-    def item(self, name: str) -> str:
-        """The name of the item that holds the colours of the item ``name``."""
-        assert self.file is not None
-        return beside(self.file, name)
+    @property
+    def elsewhere(self) -> bool:
+        """Whether other items hold the colours."""
+        return self.file is not None or bool(self.cases)
+
+    def item(self, name: str) -> str | None:
+        """The name of the item that holds the colours of the item ``name``; None where no case fits."""
+        for case in self.cases:
+            found = case.form.fullmatch(name)
+            if found is not None:
+                return beside(case.file, name, **found.groupdict())
+        return beside(self.file, name) if self.file is not None else None
 
     @cached_property
     def form(self) -> re.Pattern[str]:
         """What the names of items that hold such colours look like."""
-        pieces = re.split(r"\{[^{}]*\}", (self.file or "").lstrip("/"))
-        return re.compile(".*".join(map(re.escape, pieces)), re.DOTALL)
+        files = [*([self.file] if self.file is not None else []), *(case.file for case in self.cases)]
+        forms = [re.split(r"\{[^{}]*\}", file.lstrip("/")) for file in files]
+        return re.compile("|".join(".*".join(map(re.escape, pieces)) for pieces in forms), re.DOTALL)
 
 
 class ColoursPart(Hidden):

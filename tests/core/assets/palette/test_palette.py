@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image, ImagePalette
+from pydantic import ValidationError
 
 from brae.core.assets.base import Context, ExchangeFile, Head, NoWords, Version, Viewed
 from brae.core.assets.palette.kind import KIND, ColourChange, PaletteQuery
@@ -18,6 +19,7 @@ from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
+from brae.core.layouts.pixels import PaletteOf
 
 #: 40 colours of 15 bits, by hand: red in the low bits, the top bit set in odd ones (nobody knows why)
 VALUES = [(n * 7 % 32) | (n * 3 % 32) << 5 | (n * 11 % 32) << 10 | (n % 2) << 15 for n in range(40)]
@@ -49,6 +51,31 @@ def true_colours() -> np.ndarray:
     """Five bits as eight by their own high bits again (the Khronos data format specification's expansion)."""
     fives = np.array([[value & 31, value >> 5 & 31, value >> 10 & 31] for value in VALUES])
     return np.rint(fives * 255 / 31).astype(int)
+
+
+def test_which_palette_goes_by_folder_scene_and_number() -> None:
+    of = PaletteOf.model_validate(
+        {
+            "format": "xbgr1555",
+            "cases": [
+                {"names": "scenes/{scene}/*", "file": "colours/{scene}.pal"},
+                {"names": "*_p{number}.spr", "file": "{folder}/pal{number}.pal"},
+            ],
+        }
+    )
+    assert of.item("Scenes/quay/gull.spr") == "colours/quay.pal"
+    assert of.item("figures/dog_p07.spr") == "figures/pal07.pal"
+    assert of.item("figures/dog.spr") is None
+    assert of.model_copy(update={"file": "common.pal"}).item("figures/dog.spr") == "common.pal"
+    assert all(of.form.fullmatch(name) for name in ("colours/quay.pal", "figures/pal07.pal"))
+    assert not of.form.fullmatch("colours/quay.txt")
+    for case in (
+        {"names": "{a}/{a}", "file": "x"}, {"names": "*", "file": "{b}.pal"}, {"names": "*", "file": "../x.pal"},
+    ):  # fmt: skip
+        with pytest.raises(ValidationError):
+            PaletteOf.model_validate({"format": "xbgr1555", "cases": [case]})
+    with pytest.raises(ValidationError, match="of"):
+        PaletteOf.model_validate({"format": "xbgr1555"})
 
 
 def test_entries_are_what_the_writer_meant() -> None:

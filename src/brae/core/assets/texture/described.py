@@ -165,9 +165,11 @@ def _join(header: Header, part: PixelsPart, levels: Sequence[bytes]) -> bytes:
 
 def elsewhere_of(palette: PaletteOf | None, name: str, fetch: Fetch) -> bytes | None:
     """The colours that another item holds for the item ``name``; None where they are no other item's."""
-    if palette is None or palette.file is None:
+    if palette is None or not palette.elsewhere:
         return None
     other = palette.item(name)
+    if other is None:
+        raise FormatError(f"The layout has no case that says where the colours of {name} are.")
     try:
         return fetch(other)[palette.at :]
     except NotFoundError:
@@ -187,10 +189,10 @@ def with_palette(
         raise FormatError(f"There is a palette, but {pixel_format.title} has no indices.")
     stored = formats.get(palette.format)
     data = parsed.content(palette.of) if colours is None and palette.of is not None else colours or b""
-    most = palette.entries if palette.file is not None and palette.entries is not None else 1 << 16
+    most = palette.entries if palette.elsewhere and palette.entries is not None else 1 << 16
     count = min(len(data) // stored.block_bytes, most)
     if count < 1:
-        raise FormatError(f"The palette '{palette.of or palette.file}' has no entries.")
+        raise FormatError(f"The palette '{palette.of or 'of another item'}' has no entries.")
     entries = formats.shown(stored.decode(data[: stored.size(count, 1)], count, 1))[0]
     if palette.order is not None:
         # Which stored entry is entry i: old hardware keeps them in another order.
