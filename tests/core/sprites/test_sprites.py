@@ -16,7 +16,7 @@ from scipy import ndimage
 from skimage.registration import phase_cross_correlation
 
 from brae.core.errors import FormatError
-from brae.core.sprites.drift import drift, shift
+from brae.core.sprites.drift import drift, follow, shift
 from brae.core.sprites.frames import Frame, grid, listed, same_size
 from brae.core.sprites.gridding import proposed
 from brae.core.sprites.moving import gif_times, written
@@ -80,6 +80,44 @@ def test_what_was_painted_on_and_jumps_by_one_pixel() -> None:
     assert [one.frame for one in found if one.jumps] == [7]
     assert found[7].painted is not None
     assert abs(found[7].painted.dx) == pytest.approx(1, abs=0.35)
+
+
+def _hatted(wrong: int, by: tuple[int, int]) -> tuple[list[np.ndarray], list[np.ndarray]]:
+    """A figure that walks, painted all over, with a hat that sits elsewhere in one frame."""
+    originals, edits = [], []
+    for number in range(12):
+        x, y = round(3 * np.sin(number / 2)), number // 4
+        one = np.roll(_figure(), (y, x), axis=(0, 1))
+        originals.append(one)
+        edit = one[..., [2, 0, 1, 3]].copy()
+        edit[..., :3] = np.where(edit[..., 3:] > 0, 255 - edit[..., :3] // 2, 0)
+        right, down = by if number == wrong else (0, 0)
+        edit[8 + y + down : 15 + y + down, 20 + x + right : 36 + x + right] = (200, 30, 40, 255)
+        edit[4 + y + down : 8 + y + down, 24 + x + right : 32 + x + right] = (240, 220, 60, 255)
+        edits.append(edit)
+    return originals, edits
+
+
+@pytest.mark.parametrize("by", [(1, 0), (0, -1), (2, 2)])
+def test_an_area_is_followed_through_all_frames(by: tuple[int, int]) -> None:
+    originals, edits = _hatted(7, by)
+    found = follow(originals, edits, 0, (18, 3, 20, 13))
+    assert [one.frame for one in found] == list(range(12))
+    assert [one.frame for one in found if one.jumps] == [7]
+    assert found[7].off == (pytest.approx(by[0], abs=0.1), pytest.approx(by[1], abs=0.1))
+    assert all(np.hypot(*one.off) < 0.1 for one in found if one.frame != 7)
+    assert (found[7].x, found[7].y) == (18 + round(3 * np.sin(3.5)) + by[0], 3 + 1 + by[1])
+
+
+def test_an_area_that_is_nowhere_or_empty() -> None:
+    originals, edits = _hatted(7, (1, 0))
+    edits[3][...] = 0
+    assert [one.frame for one in follow(originals, edits, 0, (18, 3, 20, 13))] == [*range(3), *range(4, 12)]
+    for box in ((60, 60, 9, 9), (-1, 0, 4, 4), (0, 0, 0, 4)):
+        with pytest.raises(ValueError, match="outside"):
+            follow(originals, edits, 0, box)
+    with pytest.raises(ValueError, match="nothing"):
+        follow(originals, edits, 0, (0, 0, 3, 3))
 
 
 def test_an_unchanged_animation_does_not_drift() -> None:

@@ -1424,6 +1424,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sprite/followed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sprite: followed
+         * @description An area of a frame of the edit, in pixels of the canvas.
+         */
+        get: operations["sprite_followed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sprite/frames": {
         parameters: {
             query?: never;
@@ -1437,6 +1457,26 @@ export interface paths {
          */
         get: operations["sprite_frames"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sprite/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sprite: settle
+         * @description Which frames are moved back: some, or all that jump; by an area where one is given.
+         */
+        put: operations["sprite_settle"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2460,6 +2500,26 @@ export interface components {
             name: string;
             /** Path */
             path: string;
+        };
+        /**
+         * FollowedView
+         * @description Where the area lies in a frame, and how far it is off the others.
+         */
+        FollowedView: {
+            /** Dx */
+            dx: number;
+            /** Dy */
+            dy: number;
+            /** Frame */
+            frame: number;
+            /** Jumps */
+            jumps: boolean;
+            /** Sure */
+            sure: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /**
          * FrameView
@@ -6875,6 +6935,45 @@ export interface operations {
             };
         };
     };
+    sprite_followed: {
+        parameters: {
+            query: {
+                which?: string;
+                frame: number;
+                x: number;
+                y: number;
+                width: number;
+                height: number;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowedView"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sprite_frames: {
         parameters: {
             query: {
@@ -6895,6 +6994,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FramesView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sprite_settle: {
+        parameters: {
+            query: {
+                frames?: string;
+                frame?: number;
+                x?: number;
+                y?: number;
+                width?: number;
+                height?: number;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
                 };
             };
             /** @description Default Response */

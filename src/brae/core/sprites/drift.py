@@ -29,6 +29,8 @@ JUMP = 0.5
 _STILL = 0.1
 #: pixels around what was painted in which the figure is looked at
 _AROUND = 6.0
+#: likeness from which on a figure moved as one piece
+_AS_ONE = 0.97
 #: channels' numbers that have to differ for a pixel to be painted over
 _DIFFERS = 8
 
@@ -143,19 +145,97 @@ def _on_the_figure(originals: Sequence[Floats], layers: Sequence[Picture | None]
     def moved(before: Floats, layer: Picture | None) -> Shift | None:
         if layer is None or layer.shape != reference.shape:
             return None
-        own = _between(own_outline, _outline(layer))
-        # A head nods while the feet stand: what is painted on it moves with it, else with the whole figure.
-        figure = _between(originals[first] * near, before * near)
-        if figure.sure < SURE or np.hypot(own.dx - figure.dx, own.dy - figure.dy) >= JUMP / 2:
-            all_of_it = _between(originals[first], before)
-            figure = min(
-                (figure, all_of_it),
-                key=lambda one: np.hypot(own.dx - one.dx, own.dy - one.dy) if one.sure >= SURE else np.inf,
-            )
-        return Shift(own.dx - figure.dx, own.dy - figure.dy, min(own.sure, figure.sure))
+        return _beyond(_between(own_outline, _outline(layer)), originals[first], before, near)
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         return list(pool.map(moved, originals, layers))
+
+
+def _beyond(own: Shift, first: Floats, before: Floats, near: Floats) -> Shift:
+    """What something on a figure moved beyond the figure itself, of which two outlines are given."""
+    # A head nods while the feet stand: what is painted on it moves with it, else with the whole figure.
+    figure = _between(first * near, before * near)
+    if figure.sure < SURE or np.hypot(own.dx - figure.dx, own.dy - figure.dy) >= JUMP / 2:
+        all_of_it = _between(first, before)
+        figure = min(
+            (figure, all_of_it),
+            key=lambda one: np.hypot(own.dx - one.dx, own.dy - one.dy) if one.sure >= SURE else np.inf,
+        )
+    return Shift(own.dx - figure.dx, own.dy - figure.dy, min(own.sure, figure.sure))
+
+
+@dataclass(frozen=True)
+class Followed:
+    """Where an area is found in a frame (its top left corner), and how far that is off most of the frames."""
+
+    frame: int
+    x: int
+    y: int
+    off: tuple[float, float]
+    sure: float
+    jumps: bool
+
+
+def follow(
+    originals: Sequence[Picture], edits: Sequence[Picture], frame: int, box: tuple[int, int, int, int]
+) -> list[Followed]:
+    """An area (x, y, width, height) of one frame of an edit looked for in all, beyond the figure's movement.
+
+    Pictures of uint8 (height, width, 4), all of the same size. Frames in which nothing is like it are left out.
+    Raises ValueError where the area lies outside the frame, or where there is nothing in it.
+    """
+    import cv2
+
+    x, y, width, height = box
+    sides = edits[frame].shape
+    if width < 1 or height < 1 or x < 0 or y < 0 or x + width > sides[1] or y + height > sides[0]:
+        raise ValueError("the area lies outside the frame")
+    crop = np.s_[y : y + height, x : x + width]
+    area = edits[frame][crop]
+    if not area[..., 3].any():
+        raise ValueError("there is nothing in the area")
+    marked = np.zeros(sides, np.uint8)
+    marked[crop] = 255
+    near, pattern, first = _window(marked), _seen(area), _outline(originals[frame])
+    found: list[tuple[int, int, int, Shift]] = []
+    for number, (before, after) in enumerate(zip(originals, edits, strict=True)):
+        if after.shape != sides or before.shape != sides:
+            continue
+        # How alike each place is, from 0 to 1; of two that are as good the nearer one.
+        off = cv2.matchTemplate(_seen(after), pattern, cv2.TM_SQDIFF)
+        alike = 1 - off / max(float((pattern**2).sum()), 1e-6)
+        away = np.hypot(*np.mgrid[-y : alike.shape[0] - y, -x : alike.shape[1] - x])
+        best = np.unravel_index(int(np.argmax(alike - 0.001 * away)), alike.shape)
+        top, left = int(best[0]), int(best[1])
+        there = after[top : top + height, left : left + width]
+        finer = _between(_outline(area), _outline(there))
+        if np.hypot(finer.dx, finer.dy) > 1:
+            finer = Shift(0.0, 0.0, finer.sure)
+        own = Shift(left - x + finer.dx, top - y + finer.dy, max(float(alike[best]), 0.0))
+        if own.sure < SURE:
+            continue
+        shown = _outline(before)
+        whole = _between(first, shown)
+        if whole.sure >= _AS_ONE:
+            moved = Shift(own.dx - whole.dx, own.dy - whole.dy, own.sure)
+        else:
+            moved = _beyond(own, first, shown, near)
+        found.append((number, left, top, moved))
+    usual = _middle([moved for *_, moved in found if moved.sure >= SURE])
+    return [
+        Followed(
+            number, left, top, (moved.dx - usual[0], moved.dy - usual[1]), moved.sure,
+            moved.sure >= SURE and _far(moved, usual),
+        )
+        for number, left, top, moved in found
+    ]  # fmt: skip
+
+
+def _seen(picture: Picture) -> Floats:
+    """Colours as they are seen, with alpha: float32 (height, width, 4), 0 to 1."""
+    numbers = picture.astype(np.float32) / np.float32(255)
+    numbers[..., :3] *= numbers[..., 3:]
+    return np.asarray(numbers, np.float32)
 
 
 def _window(layer: Picture) -> Floats:

@@ -20,7 +20,8 @@ from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.kind import KIND
 from brae.core.assets.sprite.looking import SpriteQuery, frames_of
 from brae.core.assets.sprite.runs import Coding
-from brae.core.errors import BraeError, FormatError, LimitError
+from brae.core.assets.sprite.settling import AreaQuery, Settling, followed, settle
+from brae.core.errors import BraeError, FormatError, LimitError, NotFoundError
 from brae.core.layouts.frames import Code, Runs
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
@@ -213,6 +214,56 @@ def test_a_hat_that_jumps_in_one_frame_is_found_and_put_back() -> None:
     assert np.array_equal(again.sprite.on_canvas(7), wanted[7])
     steady, _ = matched(file, png(matching.arranged(file, wanted)))
     assert "drift" not in ids(steady)
+
+
+def _with_a_hat(wrong: dict[int, int]) -> tuple[SpriteFile, SpriteFile, list[np.ndarray]]:
+    """Twelve frames with a band on the head, in some too low by so many pixels; the file, its edit, what was meant."""
+    shapes = [writers.Shape(SHAPES[0].indices, SHAPES[0].anchor, 5) for _ in range(12)]
+    file = opened("puff", writers.puff(shapes, COLOURS))
+    before = matching.split(file, sent(file))
+    meant, painted = [], []
+    for number, cell in enumerate(before):
+        for found, down in ((meant, 0), (painted, wrong.get(number, 0))):
+            one = cell.copy()
+            one[3 + down : 5 + down, 4:12] = (*COLOURS[70], 255)
+            one[1 + down : 3 + down, 6:10] = (*COLOURS[71], 255)
+            found.append(one)
+    _, edit = matched(file, png(matching.arranged(file, painted)))
+    return file, edit, meant
+
+
+def _settled(file: SpriteFile, edit: SpriteFile, **query: object) -> tuple[list[np.ndarray], str]:
+    made, words = settle(Viewed(file, edit), Settling.model_validate(query), None)
+    sheet = np.asarray(Image.open(io.BytesIO(made.data)).convert("RGBA"))
+    return matching.split(file, sheet), words
+
+
+def test_single_frames_are_moved_back_or_all_that_jump() -> None:
+    file, edit, meant = _with_a_hat({7: 1, 9: 2})
+    cells, words = _settled(file, edit, frames="7")
+    assert words == "frame 7 moved back"
+    assert np.array_equal(cells[7], meant[7])
+    assert not np.array_equal(cells[9], meant[9])
+    cells, words = _settled(file, edit)
+    assert words == "2 frames moved back"
+    assert all(np.array_equal(a, b) for a, b in zip(cells, meant, strict=True))
+    with pytest.raises(NotFoundError):
+        _settled(*_with_a_hat({})[:2])
+    with pytest.raises(NotFoundError, match="no edit"):
+        settle(Viewed(file), Settling(), None)
+
+
+def test_what_an_area_shows_is_followed_and_moved_back() -> None:
+    file, edit, meant = _with_a_hat({7: 1})
+    area = {"frame": 0, "x": 3, "y": 0, "width": 10, "height": 6}
+    found = followed(Viewed(file, edit), AreaQuery.model_validate(area), None)
+    assert [one.frame for one in found if one.jumps] == [7]
+    assert next(one for one in found if one.frame == 7).dy == pytest.approx(1, abs=0.1)
+    cells, _ = _settled(file, edit, **area)
+    assert np.array_equal(cells[7], meant[7])
+    for wrong, words in (({"x": 900}, "followed"), ({"frame": 50}, "no frame 50")):
+        with pytest.raises(BraeError, match=words):
+            followed(Viewed(file, edit), AreaQuery.model_validate(area | wrong), None)
 
 
 def test_empty_frames_are_told_and_taken_from_the_original() -> None:

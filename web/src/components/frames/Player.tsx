@@ -3,6 +3,7 @@ import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
 import { useLayoutEffect, useRef, useState } from "react";
 import { Button, Choice, Tick } from "../controls";
 import { Ground } from "../Ground";
+import { type Area, AreaOn, type Found, followedIn } from "./AreaOn";
 import { Cell, type Frames, zoomFor } from "./Cell";
 import { usePlaying } from "./usePlaying";
 
@@ -16,9 +17,15 @@ type Props = {
   /** what is shown beside each other */
   sides: readonly Which[];
   tall?: boolean;
+  /** an area of the edit that is followed through all frames, and where it lies in each */
+  area?: { chosen: Area | null; found: Found[]; onArea: (area: Area | null) => void };
+  /** moves frames of the edit back; without any, all that jump */
+  onSettle?: (frames: number[]) => void;
 };
 
-export function Player({ frames, src, sides, tall }: Props) {
+export function Player({ frames: given, src, sides, tall, area, onSettle }: Props) {
+  const frames = area?.chosen ? followedIn(given, area.found) : given;
+  const [marking, setMarking] = useState(false);
   const [sequence, setSequence] = useState(0);
   const [speed, setSpeed] = useState<(typeof SPEEDS)[number]>(1);
   const [skin, setSkin] = useState(false);
@@ -87,6 +94,19 @@ export function Player({ frames, src, sides, tall }: Props) {
         <Tick title="The frames before and after, faintly" checked={skin} onChange={setSkin}>
           neighbours
         </Tick>
+        {area && sides.includes("edit") && (
+          <Tick
+            title="Draw a rectangle around something on the edit, such as a hat: how it moves is then told for all frames"
+            checked={marking || area.chosen !== null}
+            onChange={(on) => {
+              setMarking(on);
+              if (on) go(step);
+              else area.onArea(null);
+            }}
+          >
+            follow an area
+          </Tick>
+        )}
         <span className="text-[14px] text-quiet tabular-nums">
           frame {frame} · {run.steps[step]?.ms ?? 0} ms
         </span>
@@ -105,6 +125,19 @@ export function Player({ frames, src, sides, tall }: Props) {
                 </>
               )}
               <Cell frames={frames} frame={frame} src={src(which)} zoom={zoom} />
+              {area && which === "edit" && (marking || area.chosen) && (
+                <AreaOn
+                  frames={frames}
+                  frame={frame}
+                  zoom={zoom}
+                  here={area.found.find((one) => one.frame === frame)}
+                  chosen={area.chosen}
+                  onArea={(next) => {
+                    setMarking(false);
+                    area.onArea(next);
+                  }}
+                />
+              )}
             </div>
             {sides.length > 1 && (
               <figcaption className="absolute top-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">
@@ -114,7 +147,7 @@ export function Player({ frames, src, sides, tall }: Props) {
           </figure>
         ))}
       </div>
-      {edited && <Drift frames={frames} frame={frame} onFrame={show} />}
+      {edited && <Drift frames={frames} frame={frame} onFrame={show} onSettle={onSettle} />}
       {tall && (
         <div className="flex flex-wrap items-center gap-3">
           <Strip
@@ -184,10 +217,12 @@ function Drift({
   frames,
   frame,
   onFrame,
+  onSettle,
 }: {
   frames: Frames;
   frame: number;
   onFrame: (frame: number) => void;
+  onSettle?: (frames: number[]) => void;
 }) {
   const told = frames.frames.map((one, number) => ({ ...one, number })).filter((one) => one.dx != null);
   const most = Math.max(1, ...told.map((one) => Math.max(Math.abs(one.dx ?? 0), Math.abs(one.dy ?? 0))));
@@ -207,6 +242,16 @@ function Drift({
           <span className="text-quiet tabular-nums">
             frame {frame}: {signed(now.dx)} right, {signed(now.dy)} down
           </span>
+        )}
+        {onSettle && now && Math.hypot(now.dx ?? 0, now.dy ?? 0) >= 0.5 && (
+          <button type="button" className="underline underline-offset-4" onClick={() => onSettle([frame])}>
+            move this frame back
+          </button>
+        )}
+        {onSettle && worst.length > 1 && (
+          <button type="button" className="underline underline-offset-4" onClick={() => onSettle([])}>
+            move all {worst.length} back
+          </button>
         )}
       </figcaption>
       <div className="flex h-14 items-stretch gap-0.5 rounded-lg bg-sunk px-1">

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from brae.core.assets import recognised
 from brae.core.assets.base import (
     AssetKind,
+    Change,
     Context,
     Encoded,
     Exchange,
@@ -25,7 +26,7 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sheet import MatchSheet
-from brae.core.assets.sprite import described, files, looking, matching
+from brae.core.assets.sprite import described, files, looking, matching, settling
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.looking import SpriteQuery
 from brae.core.assets.sprite.marks import MARKS, layered, marked
@@ -80,7 +81,11 @@ class SpriteKind(AssetKind[SpriteFile]):
     pictured = True
     marks: ClassVar[Mapping[str, str]] = MARKS
     colour_findings = frozenset({"gamma-applied", "colours-gone", "channels-swapped"})
-    questions: ClassVar[Mapping[str, Question]] = {"frames": Question(NoWords, FramesView, looking.frames_of)}
+    questions: ClassVar[Mapping[str, Question]] = {
+        "frames": Question(NoWords, FramesView, looking.frames_of),
+        "followed": Question(settling.AreaQuery, list[settling.FollowedView], settling.followed),
+    }
+    changes: ClassVar[Mapping[str, Change]] = {"settle": Change(settling.Settling, settling.settle)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, described.sniffed)

@@ -311,11 +311,23 @@ def drifts(original: SpriteFile, cells: Sequence[Picture]) -> list[Drift]:
 def settled(before: Picture, after: Picture, one: Drift) -> Picture:
     """A frame moved back by whole pixels: all of it, or only what was painted, over the original's own pixels."""
     right, down = -round(one.off[0]), -round(one.off[1])
-    if not right and not down:
-        return after
     if one.all_of_it:
         return _shifted(after, right, down)
+    return painted_back(before, after, right, down)
+
+
+def painted_back(
+    before: Picture, after: Picture, right: int, down: int, box: tuple[int, int, int, int] | None = None
+) -> Picture:
+    """What was painted on a frame, in a ``box`` (x, y, width, height), moved over the original's own pixels."""
+    if not right and not down:
+        return after
     painted = (before != after).any(axis=-1)
+    if box is not None:
+        x, y, width, height = box
+        inside = np.zeros(painted.shape, bool)
+        inside[y : y + height, x : x + width] = True
+        painted &= inside
     layer = np.where((painted & (after[..., 3] > 0))[..., None], after, 0).astype(np.uint8)
     moved = _shifted(layer, right, down)
     base = np.where((painted & (after[..., 3] > 0))[..., None], before, after)
