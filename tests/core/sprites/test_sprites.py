@@ -109,6 +109,19 @@ def test_an_area_is_followed_through_all_frames(by: tuple[int, int]) -> None:
     assert (found[7].x, found[7].y) == (18 + round(3 * np.sin(3.5)) + by[0], 3 + 1 + by[1])
 
 
+def test_what_was_painted_on_some_frames_is_not_looked_for_on_others() -> None:
+    """A rectangle around a hat, of which a third of the frames has none, has more than the hat in it."""
+    originals = [np.roll(_figure(), number // 3, axis=0) for number in range(12)]
+    edits = [one.copy() for one in originals]
+    for number in range(8):
+        y = number // 3 + (number == 5)
+        edits[number][14 + y : 17 + y, 22:38] = (240, 240, 240, 255)
+    found = follow(originals, edits, 0, (18, 8, 26, 20))
+    assert [one.frame for one in found] == list(range(8))
+    assert [one.frame for one in found if one.jumps] == [5]
+    assert found[5].off == (pytest.approx(0, abs=0.1), pytest.approx(1, abs=0.1))
+
+
 def test_an_area_that_is_nowhere_or_empty() -> None:
     originals, edits = _hatted(7, (1, 0))
     edits[3][...] = 0

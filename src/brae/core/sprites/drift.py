@@ -29,6 +29,8 @@ JUMP = 0.5
 _STILL = 0.1
 #: pixels around what was painted in which the figure is looked at
 _AROUND = 6.0
+#: likeness from which on an area is found
+_FOUND = 0.8
 #: likeness from which on a figure moved as one piece
 _AS_ONE = 0.97
 #: channels' numbers that have to differ for a pixel to be painted over
@@ -181,6 +183,8 @@ def follow(
 ) -> list[Followed]:
     """An area (x, y, width, height) of one frame of an edit looked for in all, beyond the figure's movement.
 
+    Where something was painted in it, that alone is looked for.
+
     Pictures of uint8 (height, width, 4), all of the same size. Frames in which nothing is like it are left out.
     Raises ValueError where the area lies outside the frame, or where there is nothing in it.
     """
@@ -196,23 +200,31 @@ def follow(
         raise ValueError("there is nothing in the area")
     marked = np.zeros(sides, np.uint8)
     marked[crop] = 255
-    near, pattern, first = _window(marked), _seen(area), _outline(originals[frame])
+    near, first = _window(marked), _outline(originals[frame])
+    # Of what was painted there, if anything was: a rectangle around a hat has hair in it as well.
+    layer = _painted(originals[frame][crop], area) if originals[frame].shape == sides else None
+    counts = (layer if layer is not None else np.full_like(area, 255))[..., 3:] > 0
+    weight = np.repeat(counts.astype(np.float32), 4, axis=2)
+    area, pattern = np.where(counts, area, 0).astype(np.uint8), _seen(area)
+    most = max(float((pattern**2 * weight).sum()), 1e-6)
     found: list[tuple[int, int, int, Shift]] = []
     for number, (before, after) in enumerate(zip(originals, edits, strict=True)):
         if after.shape != sides or before.shape != sides:
             continue
+        if layer is not None and _painted(before, after) is None:
+            continue  # what was painted on others is not on this one
         # How alike each place is, from 0 to 1; of two that are as good the nearer one.
-        off = cv2.matchTemplate(_seen(after), pattern, cv2.TM_SQDIFF)
-        alike = 1 - off / max(float((pattern**2).sum()), 1e-6)
+        off = cv2.matchTemplate(_seen(after), pattern, cv2.TM_SQDIFF, mask=weight)
+        alike = 1 - off / most
         away = np.hypot(*np.mgrid[-y : alike.shape[0] - y, -x : alike.shape[1] - x])
         best = np.unravel_index(int(np.argmax(alike - 0.001 * away)), alike.shape)
         top, left = int(best[0]), int(best[1])
-        there = after[top : top + height, left : left + width]
+        there = np.where(counts, after[top : top + height, left : left + width], 0).astype(np.uint8)
         finer = _between(_outline(area), _outline(there))
         if np.hypot(finer.dx, finer.dy) > 1:
             finer = Shift(0.0, 0.0, finer.sure)
         own = Shift(left - x + finer.dx, top - y + finer.dy, max(float(alike[best]), 0.0))
-        if own.sure < SURE:
+        if own.sure < _FOUND:
             continue
         shown = _outline(before)
         whole = _between(first, shown)

@@ -217,7 +217,7 @@ def test_a_hat_that_jumps_in_one_frame_is_found_and_put_back() -> None:
 
 
 def _with_a_hat(wrong: dict[int, int]) -> tuple[SpriteFile, SpriteFile, list[np.ndarray]]:
-    """Twelve frames with a band on the head, in some too low by so many pixels; the file, its edit, what was meant."""
+    """Twelve frames with a band on the head, in some too low; the file, its edit, what was meant."""
     shapes = [writers.Shape(SHAPES[0].indices, SHAPES[0].anchor, 5) for _ in range(12)]
     file = opened("puff", writers.puff(shapes, COLOURS))
     before = matching.split(file, sent(file))
