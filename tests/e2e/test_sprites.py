@@ -16,7 +16,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from brae.demo import disc, strollers
+from brae.demo import disc, stamps, strollers
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import DISC, open_folder, stage, wait_for_jobs
 
@@ -25,12 +25,29 @@ POSTWOMAN = "skerry.bin//CARGO.VOL//POSTWOM.STR"
 WHITE = (240, 240, 240, 255)
 
 
+@pytest.fixture(scope="module")
+def opened(tmp_path_factory: pytest.TempPathFactory, made_demo: Path) -> tuple[Path, Path]:
+    """Brae's folder with both editions opened, and a copy of it as it was then."""
+    place = tmp_path_factory.mktemp("sprites")
+    home, kept = place / "home", place / "kept"
+    shutil.copytree(made_demo, home / "games" / made_demo.name)
+    disc.generate(home / "games")  # the whole of it: the game in the trial reads screens that a small one has not
+    with chromium() as browser, served(home, "demo") as address:
+        page = browser.new_page(base_url=base(address))
+        page.goto(address)
+        page.get_by_role("button", name="Go to the demo game").wait_for(timeout=60_000)
+        page.goto("/")
+        wait_for_jobs(page)
+    shutil.copytree(home, kept)
+    return home, kept
+
+
 @pytest.fixture
-def page(tmp_path: Path, made_demo: Path) -> Iterator[Page]:
-    games = tmp_path / "home/games"
-    shutil.copytree(made_demo, games / made_demo.name)
-    disc.generate(games)  # the whole of it: the game in the trial reads screens that a small one has not
-    with chromium() as browser, served(tmp_path / "home", "demo") as address:
+def page(opened: tuple[Path, Path]) -> Iterator[Page]:
+    home, kept = opened
+    shutil.rmtree(home)
+    shutil.copytree(kept, home)
+    with chromium() as browser, served(home, "demo") as address:
         context = browser.new_context(
             viewport={"width": 1280, "height": 800}, base_url=base(address), reduced_motion="reduce"
         )
@@ -67,6 +84,49 @@ def dressed(sheet: np.ndarray, told: dict[str, Any], wrong: int) -> bytes:
     return stream.getvalue()
 
 
+def editing(page: Page, name: str) -> None:
+    """Put an item in work, and see its page."""
+    page.goto(f"{DISC}/find?q={name}&item=skerry.bin%2F%2FCARGO.VOL%2F%2F{name}")
+    page.get_by_role("button", name="Edit this").click()
+    page.get_by_role("region", name=f"Editing {name}").wait_for()
+
+
+def one_palette_for_the_scene(page: Page) -> None:
+    """Her white is not in the palette: shared out anew it is, and everybody else looks as before."""
+    page.get_by_text("not in the palette", exact=False).first.wait_for()
+    editing(page, "HARBOUR.COL")
+    page.get_by_role("button", name="Best for all its pictures").click()
+    expect(page.get_by_text("the best for 5 pictures")).to_be_visible(timeout=60_000)
+    wait_for_jobs(page)
+    expect(page.get_by_text("ready to build").first).to_be_visible()
+    page.goto(f"{DISC}/edit?item={POSTWOMAN}")
+    page.get_by_role("region", name="Editing POSTWOM.STR").wait_for()
+    (woman,) = (one for one in asked(page, "edits") if one["address"] == POSTWOMAN)
+    told = {one["id"]: one["severity"] for one in woman["sheet"]["findings"]}
+    assert told.get("outside-palette", "note") == "note", "what fifteen bits cannot hold is not seen"
+
+
+def test_a_stamp_is_made_in_its_three_sizes_of_one_drawing(page: Page, tmp_path: Path) -> None:
+    drawing = tmp_path / "puffin.png"
+    Image.fromarray(np.round(stamps.motif(77) * 255).astype(np.uint8)).save(drawing)
+    editing(page, "STMP03_M.SLT")
+    sizes = page.get_by_role("region", name="In several sizes")
+    expect(sizes.get_by_role("listitem")).to_have_count(3)
+    sizes.locator("input[type=file]").set_input_files(drawing)
+    sizes.get_by_role("button", name="Make all 3 sizes").click()
+    for size in stamps.SIZES:
+        expect(page.get_by_text(f"STMP03_{size}.SLT.png", exact=True).first).to_be_visible(timeout=60_000)
+    wait_for_jobs(page)
+    edits = asked(page, "edits")
+    assert {one["state"] for one in edits} == {"ready"}
+    assert {one["steps"][-1]["what"] for one in edits} == {"made of puffin.png"}
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Build", exact=True).click()
+    page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("STMP03_S.SLT: drawn").first).to_be_visible(timeout=30_000)
+
+
 def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: Page, tmp_path: Path) -> None:
     page.goto(f"{DISC}/find?q=kind:sprite")
     expect(page.get_by_role("status").filter(has_text=re.compile("^4 items$"))).to_be_visible()
@@ -94,6 +154,7 @@ def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: P
     after = asked(page, f"sprite/frames?address={POSTWOMAN}")["frames"]
     assert [number for number, one in enumerate(after) if one["painted"]] == list(range(8))
     assert not any(one["jumps"] for one in after)
+    one_palette_for_the_scene(page)
     stage(page, "Build").click()
     page.get_by_role("button", name="Build", exact=True).click()
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)

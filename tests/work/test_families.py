@@ -81,7 +81,7 @@ def test_a_picture_that_is_no_good_changes_nothing(workspace: Workspace, opened:
 
 
 def test_cropping_and_sharpening(workspace: Workspace, opened: Path) -> None:
-    wide = np.concatenate([np.zeros((216, 300, 3)), stamps.motif(5), np.ones((216, 300, 3))], axis=1)
+    wide = np.concatenate([np.zeros((108, 150, 3)), stamps.motif(5), np.ones((108, 150, 3))], axis=1)
     address = f"{VOLUME}//STMP02_L.SLT"
 
     def mean() -> float:

@@ -19,30 +19,30 @@ _PAPER = (0.93, 0.89, 0.78)
 
 
 def motif(number: int) -> Picture:
-    """What is on a stamp, (216, 288, 3), 0 to 1: a place and something in it."""
+    """What is on a stamp, (108, 144, 3), 0 to 1: a place and something in it."""
     rng = np.random.default_rng(_SEED + number)
     places = (
-        lambda: art.sky(rng, 288, 216),
-        lambda: art.water(rng, 288, float(rng.random())),
-        lambda: art.rock(rng, 288),
-        lambda: art.planks(rng, 288),
+        lambda: art.sky(rng, 144, 108),
+        lambda: art.water(rng, 144, float(rng.random())),
+        lambda: art.rock(rng, 144),
+        lambda: art.planks(rng, 144),
     )
-    ground = np.asarray(places[int(rng.integers(4))](), np.float64)[:216, :288, :3] / 255
+    ground = np.asarray(places[int(rng.integers(4))](), np.float64)[:108, :144, :3] / 255
     if rng.random() < 0.5:
         ground = ground[:, ::-1]
     if rng.random() < 0.4:
         ground = ground[::-1]
     ground = np.roll(ground, int(rng.integers(3)), axis=2) ** rng.uniform(0.5, 2.2)
-    side = int(rng.integers(110, 230))
+    side = int(rng.integers(55, 115))
     things = (
         lambda: art.seabird(side, int(rng.integers(4)), int(rng.integers(6))),
         lambda: art.parcel(rng, side, tuple(int(one) for one in rng.integers(40, 230, 3)), art.TAR),
         lambda: art.stamp(rng, side, int(rng.integers(12))),
         lambda: art.weather(side, int(rng.integers(12))),
     )
-    thing = np.asarray(things[int(rng.integers(4))](), np.float64)[:216, :288] / 255
+    thing = np.asarray(things[int(rng.integers(4))](), np.float64)[:108, :144] / 255
     thing[..., :3] = np.roll(thing[..., :3], int(rng.integers(3)), axis=2)
-    y, x = int(rng.integers(0, 217 - thing.shape[0])), int(rng.integers(0, 289 - thing.shape[1]))
+    y, x = int(rng.integers(0, 109 - thing.shape[0])), int(rng.integers(0, 145 - thing.shape[1]))
     here = ground[y : y + thing.shape[0], x : x + thing.shape[1]]
     here[:] = here * (1 - thing[..., 3:]) + thing[..., :3] * thing[..., 3:]
     return np.clip(ground, 0, 1)

@@ -163,7 +163,8 @@ def _meant(workspace: Workspace, project: Project, user: Located) -> tuple[Entri
     edit = workspace.edit_or_none(project.id, user.member.address)
     if edit is not None and edit.in_work and edit.current is not None and not edit.marked:
         data = workspace.blobs.get(edit.current.file_sha256)
-        pictures = kind.painted(ExchangeFile(edit.current.file_name, data))
+        original = original_asset(workspace, project, user)
+        pictures = kind.painted(original, ExchangeFile(edit.current.file_name, data))
         return np.concatenate([picture.reshape(-1, 1, 4) for picture in pictures]), True
     return look(workspace, project, user, {}, _WHOLE).reshape(-1, 1, 4), False
 

@@ -363,8 +363,8 @@ class AssetKind(ABC, Generic[Asset]):
         """One of Brae's errors where a file that came back cannot be read."""
         raise self._not_edited()
 
-    def painted(self, file: ExchangeFile) -> list[Any]:
-        """The pictures of a file that came back, uint8 (height, width, 4) each."""
+    def painted(self, original: Asset, file: ExchangeFile) -> list[Any]:
+        """What an item shows as a file that came back has it, uint8 (height, width, 4) each."""
         raise self._not_edited()
 
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:

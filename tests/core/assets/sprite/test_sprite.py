@@ -476,3 +476,14 @@ def test_frames_far_apart_and_more_than_a_sprite_has_are_refused() -> None:
     head = struct.pack("<4sHHHHH", b"SHEE", 200, 200, count, 0, 0)
     with pytest.raises(LimitError, match="more pixels"):
         opened("sheet", head + rectangles + COLOURS.tobytes() + bytes(200 * 200))
+
+
+def test_what_is_painted_has_all_frames_though_a_moving_file_has_some() -> None:
+    file = opened("puff")
+    pictures = [Image.fromarray(file.sprite.on_canvas(number)) for number in range(3)]
+    stream = io.BytesIO()
+    pictures[0].save(stream, "PNG", save_all=True, append_images=pictures[1:])
+    found = KIND.painted(file, ExchangeFile("a.apng", stream.getvalue()))
+    assert len(pictures) < len(file.cells)
+    assert len(found) == len(file.cells)
+    assert all(np.array_equal(a, b) for a, b in zip(found, file.cells, strict=True))

@@ -32,7 +32,6 @@ from brae.core.assets.sprite.looking import SpriteQuery
 from brae.core.assets.sprite.marks import MARKS, layered, marked
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.sprite.writing import rewrite
-from brae.core.assets.texture import formats
 from brae.core.assets.texture.files import write_image
 from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
@@ -145,9 +144,8 @@ class SpriteKind(AssetKind[SpriteFile]):
     def check_file(self, file: ExchangeFile) -> None:
         files.read(file.data, file.name)
 
-    def painted(self, file: ExchangeFile) -> list[Picture]:
-        came = files.read(file.data, file.name)
-        return list(came.pictures) if isinstance(came, files.Moving) else [formats.as_precision(came.picture, "8")]
+    def painted(self, original: SpriteFile, file: ExchangeFile) -> list[Picture]:
+        return matching.painted(original, files.read(file.data, file.name))
 
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:
         came = files.read(file.data, file.name)

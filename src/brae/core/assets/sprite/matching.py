@@ -26,6 +26,8 @@ from brae.core.assets.texture.texture import Header, TextureFile
 from brae.core.sprites.drift import MOST, Drift
 from brae.core.sprites.drift import drift as drift_of
 
+#: CIEDE2000 of a difference that somebody sees who looks for it
+_SEEN = 1.0
 OWN_REMEDIES: dict[str, str] = {
     "settle": "Move the frames that jump back",
     "restore-empty": "Take the empty frames from the original",
@@ -88,6 +90,14 @@ def among(original: SpriteFile, others: Mapping[str, bytes]) -> SpriteFile:
         return original
     data = rewrite(original, original.sprite.frames)
     return read(original.layout, data, original.name, fetching(original.fetch, others))
+
+
+def painted(original: SpriteFile, came: ImageFile | Moving) -> list[Picture]:
+    """All frames as a file that came back has them; those that it has not are the original's."""
+    cells, _, image = _cells(original, came, [])
+    if cells is not None:
+        return cells
+    return [formats.as_precision(image.picture, "8")] if image is not None else list(original.cells)
 
 
 def _came(came: ImageFile | Moving, original: SpriteFile) -> str:
@@ -269,7 +279,7 @@ def _outside_palette(original: SpriteFile, cells: Sequence[Picture] | None, find
     different = len(np.unique(_keys(found)))
     findings.append(
         Finding(
-            id="outside-palette", severity="shows",
+            id="outside-palette", severity="shows" if float(apart.max()) > _SEEN else "note",
             title=f"{_many(different, 'colour')} of {_listed(frames).lower()} not in the palette of {len(palette)} "
             f"({many / max(1, seen):.1%} of the pixels)",
             in_game="Each becomes the nearest colour there is: CIEDE2000 "

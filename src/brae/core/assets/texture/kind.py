@@ -220,7 +220,7 @@ class TextureKind(AssetKind[TextureFile]):
     def check_file(self, file: ExchangeFile) -> None:
         _picture(file)
 
-    def painted(self, file: ExchangeFile) -> list[Picture]:
+    def painted(self, original: TextureFile, file: ExchangeFile) -> list[Picture]:
         return [formats.as_precision(read_image(file.data, file.name).picture, "8")]
 
     def convert(self, file: ExchangeFile, suffix: str) -> bytes:
