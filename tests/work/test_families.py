@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import io
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
+from pydantic import ValidationError
 
 from brae.core.containers.nesting import open_path
 from brae.core.errors import BraeError, NotFoundError
+from brae.core.games.model import SizesRule
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS, stamps
 from brae.demo.standin.disc import read_slate
-from brae.work import Workspace, builds
-from brae.work.families import family, make_all
+from brae.work import Workspace, builds, families
+from brae.work.families import _by_rules, _grouped, _members, family, make_all
 from brae.work.opening import open_game
 from tests.work.test_flow import edit_of
 
@@ -67,6 +70,39 @@ def test_one_picture_makes_all_of_them(workspace: Workspace, opened: Path) -> No
         # Of eight siblings the shading is rough; the paper around it is as it is on all of them.
         assert off < without / 2
         assert np.abs(made[1, 4:-4, :3] - truth[1, 4:-4, :3]).max() < 16
+
+
+def test_sizes_by_the_rules_of_a_game_and_by_folders(workspace: Workspace, tmp_path: Path) -> None:
+    """A game whose large cards end in a number that says nothing; another with a folder for each size."""
+    cards = tmp_path / "cards"
+    for number in range(6):
+        for folder, side in (("big", 32), ("list", 16)):
+            picture = stamps.painted(stamps.motif(number), "L")[:side, :side]
+            for name in (f"{folder}/card_{number}.png", f"rule/{number}_{'aa' if side == 32 else 'bb'}.png"):
+                (cards / name).parent.mkdir(parents=True, exist_ok=True)
+                Image.fromarray(picture).save(cards / name)
+    made = str(open_game(workspace, cards)["project"])
+    by_folder = family(workspace, made, "big/card_2.png")
+    assert [(one.address, one.siblings) for one in by_folder] == [("big/card_2.png", 6), ("list/card_2.png", 6)]
+    assert family(workspace, made, "rule/2_aa.png") == []
+    rule = SizesRule(names=["rule/{picture}_aa.png", "rule/{picture}_bb.*"])
+    told = partial(_by_rules, [rule])
+    members = {one.name: one for one in _members(workspace, made)}
+    found = told(members["rule/2_bb.png"])
+    assert found is not None
+    groups = _grouped(list(members.values()), found, told)
+    assert [(one.member.name, len(one.siblings)) for one in groups] == [("rule/2_aa.png", 6), ("rule/2_bb.png", 6)]
+    with pytest.raises(ValidationError, match="picture"):
+        SizesRule(names=["a/*", "b/{picture}"])
+
+
+def test_sizes_by_what_looks_alike(workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Names that tell nothing, where all pictures have been compared."""
+    pairs = [("S00000.SLT", "STMP00_L.SLT"), ("S00001.SLT", "STMP01_L.SLT")]
+    alike = {f"{VOLUME}//{one}": [f"{VOLUME}//{name}" for name in pair] for pair in pairs for one in pair}
+    monkeypatch.setattr(families, "looking_alike", lambda *_: alike)
+    found = family(workspace, "skerry", f"{VOLUME}//S00000.SLT")
+    assert [(one.name, one.siblings) for one in found] == [("STMP00_L.SLT", 2), ("S00000.SLT", 2)]
 
 
 def test_a_picture_that_is_no_good_changes_nothing(workspace: Workspace, opened: Path) -> None:

@@ -60,16 +60,16 @@ def copies_of_edits(workspace: Workspace, project_id: str) -> CopiesOfEdits:
     workspace.project(project_id)
     with workspace.database.session() as session:
         edits = list(session.scalars(select(Edit).where(Edit.project_id == project_id, Edit.in_work)))
-    groups = _groups(workspace, project_id)
+    groups = looking_alike(workspace, project_id)
     files = {edit.address: edit.current.file_sha256 if edit.current else None for edit in edits}
-    found = CopiesOfEdits(compared=groups is not None)
+    found = CopiesOfEdits(compared=bool(groups) or _compared(workspace, project_id))
     until = time.monotonic() + _A_MOMENT
     for address, file in files.items():
         if time.monotonic() > until:
             found.more = True
             break
         exact = set(_same_bytes(workspace, project_id, address))
-        others = sorted(exact | set((groups or {}).get(address, ())) - {address})
+        others = sorted(exact | set(groups.get(address, ())) - {address})
         if others:
             found.of[address] = [
                 Copy(other, other in exact, other in files, other in files and files[other] == file)
@@ -78,9 +78,14 @@ def copies_of_edits(workspace: Workspace, project_id: str) -> CopiesOfEdits:
     return found
 
 
-def _groups(workspace: Workspace, project_id: str) -> dict[str, Iterable[str]] | None:
-    if workspace.pictures is None or workspace.pictures[0][0] != project_id:
-        return None
+def _compared(workspace: Workspace, project_id: str) -> bool:
+    return workspace.pictures is not None and workspace.pictures[0][0] == project_id
+
+
+def looking_alike(workspace: Workspace, project_id: str) -> dict[str, Iterable[str]]:
+    """The items that show the same as each, in any size; none as long as the pictures have not been compared."""
+    if workspace.pictures is None or not _compared(workspace, project_id):
+        return {}
     state, gathered = workspace.pictures
     if workspace.alike is None or workspace.alike[0] != state:
         # Brae starts without what looks at pictures.

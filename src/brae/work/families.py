@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from sqlalchemy import select
 
 from brae.core.assets.texture.files import read_image, write_image
 from brae.core.errors import BraeError, NotFoundError
+from brae.core.games.model import SizesRule
 from brae.core.recolour.files import numbers
 from brae.core.recolour.space import Floats
 from brae.core.sizes.families import ENOUGH, Sibling, Size, make, named, sizes_of
 from brae.jobs import Silent, Ticker
 from brae.store.models import Member
+from brae.work.alike import looking_alike
 from brae.work.edits import put_in_work, take_file
 from brae.work.items import asset_at, item_kind
 from brae.work.sent import ALWAYS_SENT
@@ -33,6 +36,10 @@ class FamilySize:
     width: int
     height: int
     siblings: int
+
+
+#: items of one look that are asked for
+_MOST_ALIKE = 500
 
 
 @dataclass(frozen=True)
@@ -108,42 +115,99 @@ def _picture(workspace: Workspace, project_id: str, address: str) -> Floats:
     return numbers(read_image(sent.data, sent.name).picture)
 
 
+@dataclass(frozen=True)
+class _Told:
+    """What a member shows, the word for its size, and what all names of that picture have in them."""
+
+    key: object
+    word: str
+    part: str
+
+
+_Way = Callable[[Member], _Told | None]
+
+
 def _groups(workspace: Workspace, project_id: str, address: str) -> list[_Group]:
-    """Each size of a picture with its originals, by names.
+    """Each size of a picture with its originals: by the game's rules, by names, or by what was found to look alike.
 
     Siblings lie in the same folder, have the same sides and word for their size, and come in several sizes.
     """
     found = workspace.find(project_id, address).member
-    key, _ = named(found.name)
-    if found.kind != "texture" or not key:
+    if found.kind != "texture":
         return []
+    profile = workspace.profile(workspace.project(project_id))
+    alike = looking_alike(workspace, project_id)
+    ways: list[_Way] = [
+        partial(_by_rules, profile.sizes if profile is not None else []),
+        _by_name,
+        lambda one: _Told(min(alike[one.address]), "", "") if one.address in alike else None,
+    ]
+    for way in ways:
+        told = way(found)
+        if told is None:
+            continue
+        # Of a hundred thousand items hardly any have another size: that is asked before all of them are looked at.
+        same = list(alike[address]) if not told.part else None
+        if _tells([one for one in _members(workspace, project_id, told.part, same) if _same(way, one, told)]):
+            return _grouped(_members(workspace, project_id), told, way)
+    return []
+
+
+def _members(
+    workspace: Workspace, project_id: str, part: str = "", addresses: Sequence[str] | None = None
+) -> list[Member]:
+    """The textures that the game uses, of known sides: with some letters in their name, or of some addresses."""
     query = select(Member).where(
-        Member.project_id == project_id,
-        Member.kind == "texture",
-        Member.archive_id == found.archive_id,
-        Member.fault.is_(None),
+        Member.project_id == project_id, Member.kind == "texture", Member.fault.is_(None), Member.winner.is_(None)
     )
+    if part:
+        query = query.where(Member.name.icontains(part, autoescape=True))
+    if addresses is not None:
+        query = query.where(Member.address.in_(addresses[:_MOST_ALIKE]))
     with workspace.database.session() as session:
-        members = [one for one in session.scalars(query) if {"width", "height"} <= one.facts.keys()]
-    families: dict[str, list[Member]] = defaultdict(list)
+        return [one for one in session.scalars(query) if {"width", "height"} <= one.facts.keys()]
+
+
+def _same(way: _Way, one: Member, told: _Told) -> bool:
+    other = way(one)
+    return other is not None and other.key == told.key
+
+
+def _by_rules(rules: Sequence[SizesRule], one: Member) -> _Told | None:
+    for number, rule in enumerate(rules):
+        for name, form in zip(rule.names, rule.forms, strict=True):
+            found = form.fullmatch(one.name)
+            if found is not None:
+                return _Told((number, found["picture"].lower()), name, found["picture"])
+    return None
+
+
+def _by_name(one: Member) -> _Told | None:
+    key, word = named(one.name)
+    return _Told((_archive(one), key), word, key) if key else None
+
+
+def _grouped(members: Sequence[Member], wanted: _Told, way: _Way) -> list[_Group]:
+    families: dict[object, list[tuple[Member, tuple[object, ...]]]] = defaultdict(list)
     for one in members:
-        families[named(one.name)[0]].append(one)
-    own = families.get(key, [])
-    if not _tells(own) or all(one.address != address for one in own):
-        return []
-    shapes = {_shape(one): one for one in own}
+        told = way(one)
+        if told is not None:
+            shape: tuple[object, ...] = (_archive(one), one.folder, told.word, *_sides(one))
+            families[told.key].append((one, shape))
+    shapes = {shape: one for one, shape in families[wanted.key]}
     siblings: dict[tuple[object, ...], list[Member]] = defaultdict(list)
     for some in families.values():
-        if _tells(some):
-            for one in some:
-                if (shape := _shape(one)) in shapes:
+        if _tells([one for one, _ in some]):
+            for one, shape in some:
+                if shape in shapes:
                     siblings[shape].append(one)
     groups = [_Group(one, siblings[shape]) for shape, one in shapes.items()]
     return sorted(groups, key=lambda one: -_sides(one.member)[0] * _sides(one.member)[1])
 
 
-def _shape(member: Member) -> tuple[object, ...]:
-    return (member.folder, named(member.name)[1], *_sides(member))
+def _archive(member: Member) -> str:
+    """The archive that a member lies in; of loose files none, though each has a place of its own."""
+    return member.address.rpartition("//")[0]
 
 
 def _tells(members: Sequence[Member]) -> bool:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from functools import cached_property
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 from brae.core.layouts.roles import MapRule
+from brae.core.layouts.signs import form_of
 
 
 class _Part(BaseModel):
@@ -36,6 +38,27 @@ class Sign(_Part):
         description="a path in the game's folder, or FILE//MEMBER for what lies inside an archive"
     )
     text: str | None = Field(None, description="stands somewhere in the first MiB of it; letter case counts")
+
+
+class SizesRule(_Part):
+    """Names under which the same picture lies in several sizes."""
+
+    names: list[Annotated[str, Field(min_length=1, max_length=200)]] = Field(
+        min_length=2,
+        max_length=20,
+        description="one for each size, with {picture}: [big/{picture}.*, {picture}_s.*]",
+    )
+
+    @cached_property
+    def forms(self) -> list[re.Pattern[str]]:
+        """What the names of each size look like."""
+        return [form_of(name) for name in self.names]
+
+    @model_validator(mode="after")
+    def _sound(self) -> SizesRule:
+        if any("picture" not in form.groupindex for form in self.forms):
+            raise ValueError("each name says {picture} where the sizes have the same word")
+        return self
 
 
 class Edition(_Part):
@@ -145,6 +168,11 @@ class GameProfile(_Part):
     maps: list[MapRule] = Field(
         default_factory=list,
         description="what maps are for, by the ends of their names; the usual ends need no rule",
+    )
+    sizes: list[SizesRule] = Field(
+        default_factory=list,
+        max_length=200,
+        description="pictures that the game has in several sizes, by their names",
     )
     strangers: Literal["ignored", "refused"] = Field(
         "ignored", description="what the game does about files that it does not know"

@@ -10,6 +10,7 @@ from pydantic import Field, model_validator
 
 from brae.core.layouts.fields import Expression, Hidden, Name, Strict, check_inside
 from brae.core.layouts.records import Fact
+from brae.core.layouts.signs import form_of
 from brae.core.layouts.storage import Storage
 
 
@@ -41,20 +42,12 @@ class PaletteCase(Strict):
     @cached_property
     def form(self) -> re.Pattern[str]:
         """What the names look like; letter case does not count."""
-        pieces = re.split(r"\{([a-z_]+)\}", self.names)
-        plain = [re.escape(piece).replace(r"\*", ".*").replace(r"\?", ".") for piece in pieces[::2]]
-        words = [f"(?P<{word}>[^/]+?)" for word in pieces[1::2]]
-        return re.compile(
-            "".join(part for pair in zip(plain, [*words, ""], strict=True) for part in pair), re.I | re.S
-        )
+        return form_of(self.names)
 
     @model_validator(mode="after")
     def _sound(self) -> PaletteCase:
         check_inside(self.file)
-        try:
-            words = self.form.groupindex
-        except re.error as error:
-            raise ValueError(f"'{self.names}' has a word twice") from error
+        words = self.form.groupindex
         beside(self.file, "a/b.c", **dict.fromkeys(words, "a"))
         return self
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import fnmatch
 import json
 import os
+import re
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -103,3 +104,17 @@ def none_fits(
     except (OSError, ValueError, TypeError):
         return False
     return True
+
+
+def form_of(pattern: str) -> re.Pattern[str]:
+    """A pattern of names: ``*`` for any characters, ``?`` for one, ``{word}`` for some without a slash.
+
+    Letter case does not count. Raises ValueError where a word stands in it twice.
+    """
+    pieces = re.split(r"\{([a-z_]+)\}", pattern)
+    if len(set(pieces[1::2])) < len(pieces[1::2]):
+        raise ValueError(f"'{pattern}' has a word twice")
+    plain = [re.escape(piece).replace(r"\*", ".*").replace(r"\?", ".") for piece in pieces[::2]]
+    words = [f"(?P<{word}>[^/]+?)" for word in pieces[1::2]]
+    pairs = zip(plain, [*words, ""], strict=True)
+    return re.compile("".join(part for pair in pairs for part in pair), re.IGNORECASE | re.DOTALL)
