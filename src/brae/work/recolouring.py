@@ -32,7 +32,7 @@ from brae.jobs import Ticker
 from brae.store.home import Home
 from brae.store.models import Edit
 from brae.work.edits import change_edit, go_to, put_in_work, take_file, take_out_of_work
-from brae.work.items import around, asset_at, item_kind
+from brae.work.items import around, asset_at, item_kind, look_at
 from brae.work.sending import for_each
 from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Workspace
@@ -86,11 +86,23 @@ def _loader(workspace: Workspace, project_id: str) -> Load:
 
     def load(address: str) -> Floats:
         if address not in known:
-            file = _file(workspace, project_id, address, None, 0)
-            known[address] = numbers(read_image(file.data, file.name).picture)
+            palette = _palette(workspace, project_id, address)
+            file = None if palette is not None else _file(workspace, project_id, address, None, 0)
+            picture = palette if file is None else read_image(file.data, file.name).picture
+            assert picture is not None
+            known[address] = numbers(picture)
         return known[address]
 
     return load
+
+
+def _palette(workspace: Workspace, project_id: str, address: str) -> Picture | None:
+    """The entries of a palette as it is edited, a pixel for each; None of any other item."""
+    if workspace.find(project_id, address).member.kind != "palette":
+        return None
+    viewed = look_at(workspace, project_id, address)[1]
+    shown = viewed.edit if viewed.edit is not None else viewed.original
+    return np.asarray(shown.entries[None])
 
 
 # ---- before it is made -------------------------------------------------------------------------------------------
@@ -195,7 +207,11 @@ def preview(
 
 
 def _small_loader(workspace: Workspace, small: Small, project_id: str) -> Load:
-    return lambda address: numbers(small.of(workspace, project_id, address, 256).picture)
+    def load(address: str) -> Floats:
+        palette = _palette(workspace, project_id, address)
+        return numbers(small.of(workspace, project_id, address, 256).picture if palette is None else palette)
+
+    return load
 
 
 # ---- made, and taken back ----------------------------------------------------------------------------------------

@@ -65,17 +65,25 @@ def remap(
     ticker = ticker or Silent()
     open_ = [one for one in spoilt(workspace, project_id, address) if not one.edited]
     wanted = [one for one in open_ if not which or one.address in which]
-    ticker.begin(len(wanted), "items re-mapped")
     result = Remapped()
     name = workspace.find(project_id, address).member.name.rpartition("/")[2]
-    for one in wanted:
+    make_edits(workspace, project_id, address, wanted, f"re-mapped to {name}", result, ticker)
+    return result
+
+
+def make_edits(
+    workspace: Workspace, project_id: str, address: str, items: Sequence[Spoilt], words: str, result: Remapped,
+    ticker: Ticker,
+) -> None:  # fmt: skip
+    """Make items that the edit of another, ``address``, spoils edits of their own as they are; see ``result``."""
+    ticker.begin(len(items), "items re-mapped")
+    for one in items:
         ticker.tick()
         try:
             put_in_work(workspace, project_id, one.address)
-            add_version(workspace, project_id, one.address, f"re-mapped to {name}", alone=True)
+            add_version(workspace, project_id, one.address, words, alone=True)
             result.done += 1
         except BraeError as error:
             result.faults.append(error.at(one.address).as_dict())
     # Once for all of them: what is still spoilt.
     encode_anew(workspace, project_id, address)
-    return result

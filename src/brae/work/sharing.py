@@ -15,10 +15,10 @@ from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.palettes.best import Reserved, best, placed
 from brae.jobs import Silent, Ticker
 from brae.store.models import Project
-from brae.work.edits import add_version, encode_anew, put_in_work, take_file
+from brae.work.edits import put_in_work, take_file
 from brae.work.items import edited_asset, item_kind, look_at, original_asset
 from brae.work.others import look, users_of
-from brae.work.remapping import Remapped, remap, spoilt
+from brae.work.remapping import Remapped, make_edits, remap, spoilt
 from brae.work.workspace import Located, Workspace
 
 #: how much more a pixel of what a person edits may count
@@ -122,17 +122,8 @@ def keep(
         entries[index] = colour
     result = Shared(pictures=len(chosen), entries=len(missing))
     _take(workspace, project_id, address, entries, f"{len(missing)} spare entries")
-    ticker.begin(len(chosen), "items kept")
     name = found.member.name.rpartition("/")[2]
-    for one in chosen:
-        ticker.tick()
-        try:
-            put_in_work(workspace, project_id, one.address)
-            add_version(workspace, project_id, one.address, f"kept in {name}", alone=True)
-            result.done += 1
-        except BraeError as error:
-            result.faults.append(error.at(one.address).as_dict())
-    encode_anew(workspace, project_id, address)
+    make_edits(workspace, project_id, address, chosen, f"kept in {name}", result, ticker)
     return result
 
 

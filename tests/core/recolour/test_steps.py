@@ -72,7 +72,8 @@ def test_what_srgb_does_not_have_keeps_hue_and_light() -> None:
 ANY = [
     {"hue": 120}, {"saturation": 0.3}, {"lightness": -0.2}, {"levels": {"black": 0.1, "gamma": 1.4}},
     {"curve": [[0, 0], [0.4, 0.7], [1, 1]], "of": "light"}, {"tint": "#8a4b2c"}, {"gradient": ["#012", "#fed"]},
-    {"hues": {"from": [0, 90], "to": 200}}, {"colours": {"#000": "#fff"}}, {"like": "other.png"},
+    {"hues": {"from": [0, 90], "to": 200}}, {"colours": {"#000": "#fff"}}, 
+    {"palettes": {"from": "a.pal", "to": "b.pal"}}, {"like": "other.png"},
 ]  # fmt: skip
 
 
@@ -159,6 +160,21 @@ def test_exact_colours_and_masks() -> None:
     changed = (dark != PHOTO).any(axis=-1)
     assert changed.any()
     assert to_lab(PHOTO[..., :3])[..., 0][changed].max() <= 0.3 + 1e-4
+
+
+def test_each_colour_of_a_palette_becomes_the_one_at_its_place() -> None:
+    before = np.array(
+        [[[0, 0, 0, 255], [200, 40, 30, 255], [9, 9, 9, 255], [200, 40, 30, 255]]], np.uint8
+    ) / np.float32(255)
+    after = np.array(
+        [[[1, 2, 3, 255], [30, 40, 200, 255], [5, 5, 5, 255], [77, 77, 77, 255]]], np.uint8
+    ) / np.float32(255)
+    picture = np.array([[[200, 40, 30, 128], [201, 40, 30, 255], [0, 0, 0, 0]]], np.uint8) / np.float32(255)
+    step = {"palettes": {"from": "a", "to": "b"}}
+    found = _after(picture, step, load={"a": before, "b": after}.__getitem__)
+    assert np.round(found * 255).astype(int).tolist() == [[[30, 40, 200, 128], [201, 40, 30, 255], [1, 2, 3, 0]]]
+    short = _after(picture, step, load={"a": before, "b": after[:, :1]}.__getitem__)
+    assert np.round(short * 255).astype(int).tolist() == [[[200, 40, 30, 128], [201, 40, 30, 255], [1, 2, 3, 0]]]
 
 
 def test_like_takes_mean_and_spread() -> None:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.assets.base import AssetKind, Context, ExchangeFile, Version
+from brae.core.assets.palette.palette import came
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.texture.files import read_image, write_image
 from brae.core.errors import FormatError, NotFoundError
@@ -34,10 +35,18 @@ def beside(path: Path) -> Load:
             file = path.parent / name
             if not file.is_file():
                 raise NotFoundError(f"There is no picture {name} beside the steps.", address=str(path))
-            known[name] = numbers(read_image(file.read_bytes(), name).picture)
+            known[name] = numbers(as_picture(file.read_bytes(), name))
         return known[name]
 
     return load
+
+
+def as_picture(data: bytes, name: str) -> np.ndarray[Any, Any]:
+    """A picture that steps name; a palette (``.pal``, ``.txt``) as one with a pixel for each entry."""
+    if name.lower().endswith((".pal", ".txt")):
+        colours = came(data, name, 256).colours[None]
+        return np.dstack([colours, np.full(colours.shape[:2], 255, np.uint8)])
+    return read_image(data, name).picture
 
 
 def numbers(picture: np.ndarray[Any, Any]) -> Floats:

@@ -69,6 +69,7 @@ class Step(_Words):
     gradient: list[Colour] | None = Field(None, min_length=2, description="from the darkest to the lightest")
     hues: Hues | None = None
     colours: dict[Colour, Colour] | None = Field(None, description="exactly these colours for others")
+    palettes: Palettes | None = None
     like: str | None = Field(None, description="a picture whose colours are taken over, beside the steps' file")
     amount: Part = Field(1.0, description="how much of it; 0 is none")
     of: Literal["stored", "light"] = Field("stored", description="what levels and curves work on")
@@ -113,6 +114,20 @@ class Hues(_Words):
     soft: Annotated[float, Field(ge=0, le=180)] = Field(15.0, description="degrees over which it fades out")
 
 
+class Palettes(_Words):
+    """Every colour of one palette becomes the one at the same place of another; all others stay."""
+
+    source: str = Field(
+        alias="from", description="a palette beside the steps: .pal, .txt, or a pixel for each entry"
+    )
+    to: str
+
+    @property
+    def both(self) -> tuple[str, str]:
+        """The two palettes."""
+        return self.source, self.to
+
+
 class Steps(_Words):
     """The steps of a file, in order."""
 
@@ -138,11 +153,13 @@ class Steps(_Words):
     def named(self) -> list[str]:
         """The pictures that the steps name."""
         masks = [step.mask.picture for step in self.steps if step.mask is not None]
-        return [name for name in (*masks, *(step.like for step in self.steps)) if name is not None]
+        palettes = [step.palettes for step in self.steps if step.palettes is not None]
+        names = [*masks, *(step.like for step in self.steps), *(name for one in palettes for name in one.both)]
+        return [name for name in names if name is not None]
 
 
 CHANGES = (
-    "hue", "saturation", "lightness", "levels", "curve", "tint", "gradient", "hues", "colours", "like",
+    "hue", "saturation", "lightness", "levels", "curve", "tint", "gradient", "hues", "colours", "palettes", "like",
 )  # fmt: skip
 Step.model_rebuild()
 
@@ -296,6 +313,27 @@ def _exactly(colours: Floats, step: Step, _: Load) -> Floats:
     return result
 
 
+def _palettes(colours: Floats, step: Step, load: Load) -> Floats:
+    assert step.palettes is not None
+    before, after = (load(name)[..., :3].reshape(-1, 3) for name in step.palettes.both)
+    many = min(len(before), len(after))
+    # A colour that stands twice becomes what the first of them does.
+    keys, first = np.unique(_eight(before[:many]), return_index=True)
+    here = _eight(colours)
+    place = np.minimum(np.searchsorted(keys, here), max(len(keys) - 1, 0))
+    result = colours.copy()
+    if many:
+        known = keys[place] == here
+        result[known] = after[first[place[known]]]
+    return result
+
+
+def _eight(colours: Floats) -> np.ndarray[Any, np.dtype[np.int64]]:
+    """Colours as one number each, of 8 bits a channel."""
+    whole = np.round(np.clip(colours, 0, 1) * 255).astype(np.int64)
+    return np.asarray(whole[..., 0] << 16 | whole[..., 1] << 8 | whole[..., 2])
+
+
 def _like(colours: Floats, step: Step, load: Load) -> Floats:
     """Mean and spread of each part in Oklab (E. Reinhard et al., "Color transfer between images", 2001)."""
     other = load(step.like or "")
@@ -310,7 +348,7 @@ def _like(colours: Floats, step: Step, load: Load) -> Floats:
 
 _DO: dict[str, Callable[[Floats, Step, Load], Floats]] = {
     "hue": _hue, "saturation": _saturation, "lightness": _lightness, "levels": _levels, "curve": _curve,
-    "tint": _tint, "gradient": _gradient, "hues": _hues, "colours": _exactly, "like": _like,
+    "tint": _tint, "gradient": _gradient, "hues": _hues, "colours": _exactly, "palettes": _palettes, "like": _like,
 }  # fmt: skip
 
 
