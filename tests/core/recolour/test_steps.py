@@ -72,7 +72,7 @@ def test_what_srgb_does_not_have_keeps_hue_and_light() -> None:
 ANY = [
     {"hue": 120}, {"saturation": 0.3}, {"lightness": -0.2}, {"levels": {"black": 0.1, "gamma": 1.4}},
     {"curve": [[0, 0], [0.4, 0.7], [1, 1]], "of": "light"}, {"tint": "#8a4b2c"}, {"gradient": ["#012", "#fed"]},
-    {"hues": {"from": [0, 90], "to": 200}}, {"colours": {"#000": "#fff"}}, 
+    {"hues": {"from": [0, 90], "to": 200}}, {"colours": {"#000": "#fff"}},
     {"palettes": {"from": "a.pal", "to": "b.pal"}}, {"like": "other.png"},
 ]  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request, Response
@@ -77,6 +78,12 @@ def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     return edit_view(workspace, edit, found.member.name, workspace.library_of(project_id))
 
 
+def _started(workspace: Workspace, project_id: str, what: str, words: str, work: Callable[[Job], Any]) -> JobView:
+    """A job of the project, after those that wait."""
+    job, _ = workspace.jobs.start(what, words, work, project=project_id, queue=project_id)
+    return JobView.model_validate(job.as_dict())
+
+
 @router.get("/spoilt")
 def spoilt_by_edit(project_id: str, address: str, workspace: Work) -> list[SpoiltView]:
     """The items that look otherwise when this edit is built, those that nobody has seen to first."""
@@ -96,28 +103,26 @@ def spoilt_picture(
 def remap_spoilt(project_id: str, address: str, request: Addresses, workspace: Work) -> JobView:
     """Items that this edit spoils made edits of their own, in the nearest colours, as a job; all by default."""
     name = workspace.find(project_id, address).member.name
-    job, _ = workspace.jobs.start(
+    return _started(
+        workspace,
+        project_id,
         "remap",
         f"Re-mapping what {name} changes",
         lambda job: vars(remap(workspace, project_id, address, request.addresses, job)),
-        project=project_id,
-        queue=project_id,
     )
-    return JobView.model_validate(job.as_dict())
 
 
 @router.post("/spoilt/keep", status_code=202)
 def keep_spoilt(project_id: str, address: str, request: Addresses, workspace: Work) -> JobView:
     """Items that a palette's edit spoils get spare entries in it and look as they did, as a job; all by default."""
     name = workspace.find(project_id, address).member.name
-    job, _ = workspace.jobs.start(
+    return _started(
+        workspace,
+        project_id,
         "keep",
         f"Spare entries of {name}",
         lambda job: vars(keep(workspace, project_id, address, request.addresses, job)),
-        project=project_id,
-        queue=project_id,
     )
-    return JobView.model_validate(job.as_dict())
 
 
 @router.post("/shared", status_code=202)
@@ -129,14 +134,13 @@ def share_palette(
     ``weight``: how much a pixel of what is edited counts beside one of what is not.
     """
     name = workspace.find(project_id, address).member.name
-    job, _ = workspace.jobs.start(
+    return _started(
+        workspace,
+        project_id,
         "share",
         f"The best {name} for all its pictures",
         lambda job: vars(best_for_all(workspace, project_id, address, weight=weight, ticker=job)),
-        project=project_id,
-        queue=project_id,
     )
-    return JobView.model_validate(job.as_dict())
 
 
 @router.post("/template")
@@ -166,16 +170,15 @@ async def make_sizes(
 ) -> JobView:
     """Every size of an item's picture made of the picture in the body, as a job; cropped around ``x``, ``y``."""
     data = await body_of(request, name, await run_in_threadpool(kind_at, workspace, project_id, address))
-    job, _ = workspace.jobs.start(
+    return _started(
+        workspace,
+        project_id,
         "sizes",
         f"All sizes of {name}",
         lambda job: make_all(
             workspace, project_id, address, data, name, sharpen=sharpen, middle=(x, y), ticker=job
         ),
-        project=project_id,
-        queue=project_id,
     )
-    return JobView.model_validate(job.as_dict())
 
 
 @router.get("")
@@ -218,14 +221,13 @@ def copies(project_id: str, workspace: Work) -> CopiesOfEdits:
 def give(project_id: str, request: GiveTo, workspace: Work) -> JobView:
     """Give copies of an item the edit that it has, as a job."""
     words = f"Giving {len(request.copies)} copies the same edit"
-    job, _ = workspace.jobs.start(
+    return _started(
+        workspace,
+        project_id,
         "give",
         words,
         lambda job: give_to(workspace, project_id, request.address, request.copies, job),
-        project=project_id,
-        queue=project_id,
     )
-    return JobView.model_validate(job.as_dict())
 
 
 @router.post("/copies/compare", status_code=202)
