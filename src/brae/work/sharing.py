@@ -12,7 +12,7 @@ from brae.core.assets.base import ExchangeFile
 from brae.core.assets.palette.loud import loud, used
 from brae.core.assets.palette.palette import Entries, PaletteFile, written
 from brae.core.errors import BraeError, FormatError, LimitError
-from brae.core.palettes.best import Reserved, best, placed
+from brae.core.palettes.best import Points, Reserved, best_of, distinct, merged, placed
 from brae.jobs import Silent, Ticker
 from brae.store.models import Project
 from brae.work.edits import put_in_work, take_file
@@ -50,8 +50,8 @@ def best_for_all(
     project, found, file = _palette(workspace, project_id, address)
     users = _users(workspace, project, found)
     result = Shared()
-    pictures: list[Entries] = []
-    weights: list[float] = []
+    seen: list[Entries] = []
+    weights: list[Points] = []
     ticker.begin(len(users), "pictures looked at")
     for user in users:
         ticker.tick()
@@ -60,20 +60,23 @@ def best_for_all(
         except BraeError as error:
             result.faults.append(error.at(user.member.address).as_dict())
             continue
-        pictures.append(picture)
-        weights.append(weight if edited else 1.0)
-    if not pictures:
+        # Of each picture only its colours are kept: all pixels of five hundred are too many.
+        colours, counts = distinct([picture], [weight if edited else 1.0])
+        seen.append(colours)
+        weights.append(counts)
+    if not seen:
         raise FormatError("Nothing that can be looked at is drawn with this palette.", address=address)
-    result.pictures = len(pictures)
+    result.pictures = len(seen)
     clear = {int(index) for index in np.flatnonzero(file.entries[:, 3] == 0)}
     kept = {index: _rgb(file.entries[index]) for index in {*file.reserved} - clear if index < len(file.entries)}
     reserved = Reserved({**kept, **dict.fromkeys(clear)})
-    new = best(pictures, len(file.entries), reserved, weights=weights, store=partial(_stored, file))
+    colours, counts = merged(np.concatenate(seen), np.concatenate(weights))
+    new = best_of(colours, counts, len(file.entries), reserved, store=partial(_stored, file))
     entries = file.entries.copy()
     free = [index for index in range(len(entries)) if index not in reserved.taken()]
     entries[free, :3] = placed(file.entries[free, :3], new.colours[free][new.usable[free]])
     result.entries = int((entries != file.entries).any(axis=1).sum())
-    _take(workspace, project_id, address, entries, f"the best for {len(pictures)} pictures")
+    _take(workspace, project_id, address, entries, f"the best for {len(seen)} pictures")
     again = remap(workspace, project_id, address, [], ticker)
     result.done, result.faults = again.done, [*result.faults, *again.faults]
     return result

@@ -75,9 +75,15 @@ def distinct(pictures: Sequence[Colours], weights: Sequence[float] | None = None
         found, count = np.unique(_packed(flat), return_counts=True)
         keys.append(found)
         counts.append(count * (1.0 if weights is None else weights[number]))
-    every, place = np.unique(np.concatenate(keys or [np.empty(0, np.uint32)]), return_inverse=True)
-    weight = np.bincount(place.ravel(), np.concatenate(counts or [np.empty(0)]), len(every))
-    return _unpacked(every), weight.astype(np.float32)
+    packed = np.asarray(np.concatenate(keys or [np.empty(0, np.uint32)]), np.uint32)
+    return merged(_unpacked(packed), np.concatenate(counts or [np.empty(0)]).astype(np.float32))
+
+
+def merged(colours: Colours, weight: Points) -> tuple[Colours, Points]:
+    """Colours (n, 3) of which some stand twice, each once with the sum of what it counts."""
+    every, place = np.unique(_packed(colours), return_inverse=True)
+    total = np.bincount(place.ravel(), weight, len(every))
+    return _unpacked(every), total.astype(np.float32)
 
 
 def _packed(flat: Colours) -> np.ndarray[Any, np.dtype[np.uint32]]:
@@ -105,12 +111,25 @@ def best(
     other colour is proposed. ``store`` says the same by what becomes of colours. Where the colours are few enough
     it is exact. Raises FormatError where the entries, or the reserved ones, cannot be.
     """
+    return best_of(*distinct(pictures, weights), entries, reserved, way=way, depth=depth, store=store)
+
+
+def best_of(
+    colours: Colours,
+    weight: Points,
+    entries: int,
+    reserved: Reserved | None = None,
+    *,
+    way: Way = "as seen",
+    depth: tuple[int, int, int] = (8, 8, 8),
+    store: Store | None = None,
+) -> Palette:
+    """The same for colours, uint8 (n, 3), each of which counts so much; see ``best``."""
     reserved, store = reserved or Reserved(), store or partial(storable, depth=depth)
     if not 1 <= entries <= 65_536:
         raise FormatError(f"A palette of {entries:,} entries cannot be.", expected="1 to 65,536")
     if bad := sorted(index for index in reserved.taken() if not 0 <= index < entries):
         raise FormatError(f"Entry {bad[0]} cannot be reserved.", expected=f"0 to {entries - 1}")
-    colours, weight = distinct(pictures, weights)
     fixed = [colour for colour in reserved.colours.values() if colour is not None]
     free = [index for index in range(entries) if index not in reserved.taken()]
     there = _packed(np.array(fixed, np.uint8).reshape(-1, 3))
