@@ -40,6 +40,8 @@ class FamilySize:
 
 #: items of one look that are asked for
 _MOST_ALIKE = 500
+#: rows of one question to the database
+_AT_ONCE = 5000
 
 
 @dataclass(frozen=True)
@@ -148,9 +150,27 @@ def _groups(workspace: Workspace, project_id: str, address: str) -> list[_Group]
             continue
         # Of a hundred thousand items hardly any have another size: that is asked before all of them are looked at.
         same = list(alike[address]) if not told.part else None
-        if _tells([one for one in _members(workspace, project_id, told.part, same) if _same(way, one, told)]):
-            return _grouped(_members(workspace, project_id), told, way)
+        own = [one for one in _members(workspace, project_id, told.part, same) if _same(way, one, told)]
+        if _tells(own):
+            return _grouped(_like(workspace, project_id, own), told, way)
     return []
+
+
+def _like(workspace: Workspace, project_id: str, own: Sequence[Member]) -> list[Member]:
+    """The textures that have the sides of some, in their folders."""
+    held = workspace.catalogues.of(project_id)
+    wide, high = held.numbers("width"), held.numbers("height")
+    fits = np.zeros(len(held.ids), bool)
+    for one in own:
+        width, height = _sides(one)
+        fits |= held.beside("texture", one.folder) & (wide == width) & (high == height)
+    ids = held.ids[fits].tolist()
+    found: list[Member] = []
+    with workspace.database.session() as session:
+        for start in range(0, len(ids), _AT_ONCE):
+            query = select(Member).where(Member.id.in_(ids[start : start + _AT_ONCE]), Member.winner.is_(None))
+            found += session.scalars(query)
+    return found
 
 
 def _members(
