@@ -34,6 +34,24 @@ def test_a_sheet_out_and_its_drift(tmp_path: Path) -> None:
     assert [one.name for one in single] == ["0000.png", "0001.png", "0002.png", "0003.png"]
     shown = np.asarray(Image.open(single[1]))
     assert (shown[shown[..., 3] > 0] == frames[1][shown[..., 3] > 0]).all()
+    # And back: one of them painted, one gone.
+    painted = np.asarray(Image.open(single[2])).copy()
+    painted[:4, :4] = (255, 0, 0, 255)
+    Image.fromarray(painted).save(single[2])
+    single[3].unlink()
+    back = json.loads(
+        brae("frames", tmp_path / "single", "-o", tmp_path / "back.png", "--like", sheet, *cell, "--json")
+    )
+    assert (back["frames"], back["missing"]) == (3, [3])
+    made, whole = np.asarray(Image.open(tmp_path / "back.png")), np.asarray(Image.open(sheet))
+    changed = np.argwhere((made != whole).any(axis=-1))
+    assert changed.min(axis=0).tolist() == [0, 2 * SIDE]
+    assert changed.max(axis=0).tolist() == [3, 2 * SIDE + 3]
+    assert "--like" in brae("frames", tmp_path / "single", "-o", tmp_path / "b.png", *cell, fails=True)
+    Image.fromarray(painted[:5]).save(single[2])
+    assert "5 pixels" in brae(
+        "frames", tmp_path / "single", "-o", tmp_path / "b.png", "--like", sheet, *cell, fails=True
+    )
     (tmp_path / "frames.json").write_text(json.dumps({"frames": [{"x": 0, "y": 0, "width": 20, "height": 30}]}))
     told = json.loads(
         brae("frames", sheet, "-o", tmp_path / "a.apng", "--frames", tmp_path / "frames.json", "--json")

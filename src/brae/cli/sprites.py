@@ -30,8 +30,17 @@ FramesOption = Annotated[
 
 @app.command()
 def frames(
-    sheet: Annotated[str, typer.Argument(help="A sheet: a picture or a texture (inside archives: FILE//MEMBER).")],
-    out: Annotated[Path, typer.Option("-o", "--out", help="A .gif or .apng; without an ending a folder of PNGs.")],
+    sheet: Annotated[
+        str,
+        typer.Argument(help="A sheet: a picture or a texture (FILE//MEMBER); or a folder of numbered PNGs."),
+    ],
+    out: Annotated[
+        Path,
+        typer.Option("-o", "--out", help="A .gif or .apng; without an ending a folder; of a folder a sheet."),
+    ],
+    like: Annotated[
+        str | None, typer.Option(help="Of a folder: the sheet or sprite in which its frames are put back.")
+    ] = None,
     cell: CellOption = None,
     rectangles: FramesOption = None,
     ms: Annotated[int | None, typer.Option(min=1, max=655_350, help="Milliseconds of every frame.")] = None,
@@ -41,13 +50,18 @@ def frames(
     home: HomeOption = None,
     as_json: JsonOption = False,
 ) -> None:
-    """A sheet's frames as a GIF, an APNG, or numbered pictures."""
+    """A sheet's frames as a GIF, an APNG, or numbered pictures; and numbered pictures as a sheet again."""
     from brae.core.assets.texture.files import write_image
     from brae.core.atomic import write_atomically
     from brae.core.sprites.frames import same_size
     from brae.core.sprites.moving import gif_times, written
 
     with errors(as_json):
+        if Path(sheet).is_dir():
+            _put_together(Path(sheet), out, like, cell, rectangles, sequence, home, as_json)
+            return
+        if like is not None:
+            raise FormatError("--like is for a folder of numbered pictures.")
         sprite = _sprite(sheet, home) if cell is None and rectangles is None else None
         if sprite is not None:
             steps = _steps(sprite, sequence)
@@ -71,6 +85,47 @@ def frames(
             f"{out}: {len(pictures)} frames, {seconds:.2f} s",
             as_json,
         )
+
+
+def _put_together(
+    folder: Path, out: Path, like: str | None, cell: str | None, rectangles: Path | None, sequence: str | None,
+    home: Path | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Numbered pictures in their places; frames that are not among them stay as they are."""
+    from brae.core.assets.sprite.matching import arranged
+    from brae.core.assets.texture.files import write_image
+    from brae.core.atomic import write_atomically
+    from brae.core.sprites.frames import numbered, put_back
+
+    if like is None:
+        raise FormatError("Say with --like in which sheet or sprite the frames belong.")
+    pictures = numbered(folder)
+    sprite = _sprite(like, home) if cell is None and rectangles is None else None
+    if sprite is None:
+        sheet = _sheet(like, home)
+        frames = _frames(sheet, cell, rectangles)
+        made, count = put_back(sheet, frames, pictures), len(frames)
+    else:
+        steps = _steps(sprite, sequence)
+        cells, canvas, count = list(sprite.cells), sprite.sprite.canvas, len(steps)
+        for number, picture in pictures.items():
+            if number >= count:
+                raise FormatError(f"There is no step {number}.", expected=f"0 to {count - 1}")
+            if picture.shape[:2] != (canvas.height, canvas.width):
+                raise FormatError(
+                    f"Picture {number} has {picture.shape[1]} x {picture.shape[0]} pixels.",
+                    expected=f"{canvas.width} x {canvas.height}",
+                )
+            frame = sprite.sprite.frames[steps[number].frame]
+            if sprite.sheet is not None:  # its frames lie in the sheet by themselves
+                left, top = frame.x - canvas.left, frame.y - canvas.top
+                picture = picture[top : top + frame.height, left : left + frame.width]
+            cells[steps[number].frame] = picture
+        made = arranged(sprite, cells)
+    write_atomically(out, write_image(made, out.suffix[1:].lower() or "png"))
+    missing = [number for number in range(count) if number not in pictures]
+    words = f"{out}: {len(pictures)} of {count} frames put back"
+    say({"file": str(out), "frames": len(pictures), "missing": missing}, words, as_json)
 
 
 @app.command()

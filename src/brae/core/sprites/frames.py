@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
 import numpy as np
+from PIL import Image
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from brae.core.errors import FormatError, storage_error
+from brae.core.errors import FormatError, NotFoundError, storage_error
 
 Picture = np.ndarray[Any, np.dtype[np.uint8]]
 #: frames of one sheet
 MOST = 10_000
+_LAST_NUMBER = re.compile(r"(\d{1,6})\D*$")
 _CELL = re.compile(r"(\d{1,5})x(\d{1,5})")
 #: milliseconds of a frame that says none
 USUAL = 100
@@ -94,6 +96,45 @@ def listed(path: Path, sheet: Picture) -> list[Frame]:
                 address=str(path),
             )
     return [Frame(one.x, one.y, one.width, one.height, one.ms) for one in said.frames]
+
+
+def numbered(folder: Path) -> dict[int, Picture]:
+    """The pictures of a folder by the last number in their names, uint8 (height, width, 4).
+
+    Raises NotFoundError where there are none, FormatError where two have the same number or one cannot be read.
+    """
+    found: dict[int, Picture] = {}
+    for file in sorted(folder.iterdir()):
+        number = _LAST_NUMBER.search(file.stem)
+        if file.suffix.lower() != ".png" or number is None or not file.is_file():
+            continue
+        if int(number[1]) in found:
+            raise FormatError(f"Two pictures have the number {int(number[1])}.", address=str(file))
+        if len(found) >= MOST:
+            raise FormatError("There are too many pictures.", address=str(folder), expected=f"at most {MOST:,}")
+        try:
+            found[int(number[1])] = np.asarray(Image.open(file).convert("RGBA"))
+        except (OSError, SyntaxError, ValueError) as error:
+            raise FormatError(f"The picture cannot be read ({error}).", address=str(file)) from error
+    if not found:
+        raise NotFoundError("There are no numbered PNGs.", address=str(folder), expected="0000.png and so on")
+    return found
+
+
+def put_back(sheet: Picture, frames: Sequence[Frame], pictures: Mapping[int, Picture]) -> Picture:
+    """A sheet with numbered frames in their places; FormatError where one has other sides, or is none of them."""
+    result = sheet.copy()
+    for number, picture in pictures.items():
+        if number >= len(frames):
+            raise FormatError(f"There is no frame {number}.", expected=f"0 to {len(frames) - 1}")
+        place = frames[number]
+        if picture.shape[:2] != (place.height, place.width):
+            raise FormatError(
+                f"Frame {number} has {picture.shape[1]} x {picture.shape[0]} pixels.",
+                expected=f"{place.width} x {place.height}",
+            )
+        place.of(result)[...] = picture
+    return result
 
 
 def same_size(frames: Sequence[Frame], sheet: Picture) -> list[Picture]:
