@@ -3717,6 +3717,8 @@ export interface components {
             loop: boolean;
             /** Name */
             name: string;
+            /** Next */
+            next?: number | null;
             /** Steps */
             steps: components["schemas"]["brae__core__sprites__view__StepView"][];
         };

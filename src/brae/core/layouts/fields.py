@@ -42,6 +42,7 @@ MemberRole = Literal[
     "first-index", "index-count",
     "frame-x", "frame-y", "frame-width", "frame-height", "frame-turned", "canvas-x", "canvas-y", "anchor-x",
     "anchor-y", "duration", "first-frame", "frame-count", "first-step", "step-count", "frame", "loop",
+    "direction", "next-sequence",
     "area-x", "area-y", "area-width", "area-height", "area-right", "area-bottom", "area-order", "action", "target",
     "shows", "cursor-up", "cursor-down", "cursor-left", "cursor-right",
 ]  # fmt: skip

@@ -109,10 +109,24 @@ class Runs(Strict):
         return ends or self.row_length is not None or self.row_offsets is not None
 
 
+Direction = Literal["forward", "backward", "there and back"]
+
+
+def _usual_directions() -> dict[int, Direction]:
+    return {0: "forward", 1: "backward", 2: "there and back"}
+
+
 class Sequences(Strict):
     """The table of a sprite's sequences: frames that follow each other, or steps of a table of their own."""
 
-    of: Name = Field(description="roles first-frame and frame-count (or first-step and step-count), name, loop")
+    of: Name = Field(
+        description="roles first-frame and frame-count (or first-step and step-count), name, loop, direction, "
+        "next-sequence"
+    )
+    directions: dict[int, Direction] = Field(
+        default_factory=_usual_directions,
+        description="what the numbers of a field with the role direction mean",
+    )
     steps: Name | None = Field(None, description="the table of steps: role frame, and duration")
 
 

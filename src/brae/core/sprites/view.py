@@ -41,6 +41,8 @@ class RunView(BaseModel):
     name: str
     steps: list[StepView]
     loop: bool
+    #: the number of the sequence that follows
+    next: int | None = None
 
 
 class FramesView(BaseModel):

@@ -487,3 +487,32 @@ def test_what_is_painted_has_all_frames_though_a_moving_file_has_some() -> None:
     assert len(pictures) < len(file.cells)
     assert len(found) == len(file.cells)
     assert all(np.array_equal(a, b) for a, b in zip(found, file.cells, strict=True))
+
+
+def test_sequences_play_backwards_there_and_back_and_one_after_the_other() -> None:
+    """The high bytes of the walks' numbers say it, which are 0 as the writer leaves them."""
+    layout = parse(
+        writers.GULL.replace(
+            "- {field: first, type: u16, role: first-frame}",
+            "- {field: after, type: u8, role: next-sequence}\n      - {field: first, type: u8, role: first-frame}",
+        ).replace(
+            "- {field: many, type: u16, role: frame-count}",
+            "- {field: way, type: u8, role: direction}\n      - {field: many, type: u8, role: frame-count}",
+        )
+    )
+    plain = opened("gull").sprite.sequences
+    data, walks = bytearray(FILES["gull"]), len(plain)
+    places = [data.index(run.name.encode().ljust(8, b"\0")) + 8 for run in plain]
+    ways = [1, 2, 0, 0][:walks]
+    for number, place in enumerate(places):
+        data[place], data[place + 2] = (number + 1 if number + 1 < walks else 200), ways[number]
+    file = KIND.read(bytes(data), Context(Library(), "a.gul", layout=layout))
+    for number, (run, before) in enumerate(zip(file.sprite.sequences, plain, strict=True)):
+        frames = [step.frame for step in before.steps]
+        wanted = {0: frames, 1: frames[::-1], 2: [*frames, *frames[-2:0:-1]]}[ways[number]]
+        assert [step.frame for step in run.steps] == wanted
+        assert run.next == (number + 1 if number + 1 < walks else None)
+    assert KIND.rebuild(file) == bytes(data)
+    data[places[0] + 2] = 9
+    with pytest.raises(FormatError, match="direction 9"):
+        KIND.read(bytes(data), Context(Library(), "a.gul", layout=layout))

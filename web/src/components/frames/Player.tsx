@@ -1,6 +1,6 @@
 /** Frames that play: the original alone, or the original and its edit in step beside each other. */
 import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
-import { useLayoutEffect, useRef, useState } from "react";
+import { useCallback, useLayoutEffect, useRef, useState } from "react";
 import { Button, Choice, Tick } from "../controls";
 import { Ground } from "../Ground";
 import { type Area, AreaOn, type Found, followedIn } from "./AreaOn";
@@ -31,8 +31,14 @@ export function Player({ frames: given, src, sides, tall, area, onSettle }: Prop
   const [skin, setSkin] = useState(false);
   const [room, setRoom] = useState({ width: 240, height: 224 });
   const stage = useRef<HTMLDivElement>(null);
-  const run = frames.sequences[sequence] ?? { name: "", steps: [], loop: true };
-  const { step, frame, playing, toggle, go } = usePlaying(run.steps, run.loop, speed);
+  const run = frames.sequences[sequence] ?? { name: "", steps: [], loop: true, next: null };
+  const next = run.loop ? null : run.next;
+  const follow = useCallback(() => {
+    if (next == null) return false;
+    setSequence(next);
+    return true;
+  }, [next]);
+  const { step, frame, playing, toggle, go } = usePlaying(run.steps, run.loop, speed, follow);
   useLayoutEffect(() => {
     const element = stage.current;
     if (!element) return;

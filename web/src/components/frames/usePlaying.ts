@@ -5,7 +5,8 @@ import { ANYWHERE, BY_KEY } from "../../lib/keys";
 
 export type Step = { frame: number; ms: number };
 
-export function usePlaying(steps: Step[], loop: boolean, speed: number) {
+/** `onEnd` is called where a sequence ends that does not begin anew; it says whether another one follows. */
+export function usePlaying(steps: Step[], loop: boolean, speed: number, onEnd: () => boolean = () => false) {
   // Who asked for less motion starts it by hand.
   const [playing, setPlaying] = useState(
     () => !window.matchMedia("(prefers-reduced-motion: reduce)").matches && steps.length > 1,
@@ -18,12 +19,13 @@ export function usePlaying(steps: Step[], loop: boolean, speed: number) {
     const timer = setTimeout(
       () => {
         if (step + 1 < steps.length || loop) setAt((step + 1) % steps.length);
+        else if (onEnd()) setAt(0);
         else setPlaying(false);
       },
       Math.max(16, ms / speed),
     );
     return () => clearTimeout(timer);
-  }, [playing, step, ms, speed, loop, steps.length]);
+  }, [playing, step, ms, speed, loop, steps.length, onEnd]);
   const go = (next: number) => {
     setPlaying(false);
     setAt(Math.max(0, next < 0 ? steps.length - 1 : next));

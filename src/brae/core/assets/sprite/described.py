@@ -247,6 +247,8 @@ def _sequences(parsed: Parsed, part: FramesPart, frames: Sequence[Frame]) -> tup
     firsts = _of(records, table, first_role, None) if records.column(first_role) else np.cumsum(counts) - counts
     loops = _of(records, table, "loop", 1) != 0
     times = _of(records, table, "duration", -1)
+    ways, after = _of(records, table, "direction", 0), _of(records, table, "next-sequence", -1)
+    directed = records.column("direction") is not None
     steps, own = _steps(parsed, told, len(frames))
     if counts.sum() > MOST_STEPS or (len(counts) and counts.min() < 0):
         raise LimitError(f"The sequences of {told.of} have {int(counts.sum()):,} steps.", expected="0 to 100,000")
@@ -265,8 +267,23 @@ def _sequences(parsed: Parsed, part: FramesPart, frames: Sequence[Frame]) -> tup
                 raise FormatError(f"The sequence '{name}' shows frame {frame}, and there are {len(frames)}.")
             said = max(int(own[place]), int(times[number]))
             each.append(Step(frame, frames[frame].ms if said < 0 else _milliseconds(said, part)))
-        found.append(Run(name, tuple(each), bool(loops[number])))
+        if directed:
+            each = _directed(each, told, int(ways[number]), name)
+        follows = int(after[number]) if 0 <= after[number] < len(table) else None
+        found.append(Run(name, tuple(each), bool(loops[number]), follows))
     return tuple(found)
+
+
+def _directed(steps: list[Step], told: Sequences, way: int, name: str) -> list[Step]:
+    """Steps in the order in which they are shown."""
+    direction = told.directions.get(way)
+    if direction is None:
+        known = ", ".join(map(str, sorted(told.directions)))
+        raise FormatError(f"The sequence '{name}' has the direction {way}.", expected=f"one of {known}")
+    if direction == "forward":
+        return steps
+    # There and back the ends are shown once.
+    return steps[::-1] if direction == "backward" else [*steps, *steps[-2:0:-1]]
 
 
 def _steps(parsed: Parsed, told: Sequences, frames: int) -> tuple[Ints, Ints]:

@@ -48,7 +48,9 @@ def frames_of(viewed: Viewed[SpriteFile], query: NoWords, around: object) -> Fra
         for one in matching.drifts(viewed.original, after):
             frames[one.frame].drifted(one)
     runs = [
-        RunView(name=run.name, steps=[StepView(frame=s.frame, ms=s.ms) for s in run.steps], loop=run.loop)
+        RunView(
+            name=run.name, steps=[StepView(frame=s.frame, ms=s.ms) for s in run.steps], loop=run.loop, next=run.next
+        )
         for run in sprite.sequences
     ]
     return FramesView(

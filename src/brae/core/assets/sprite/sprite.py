@@ -51,8 +51,11 @@ class Run:
     """Frames that follow each other, by their numbers."""
 
     name: str
+    #: in the order in which they are shown
     steps: tuple[Step, ...]
     loop: bool = True
+    #: the number of the sequence that is shown after it
+    next: int | None = None
 
 
 @dataclass(frozen=True)
