@@ -13,7 +13,7 @@ from brae.core.assets.palette.palette import PaletteFile, written
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.matching import arranged
 from brae.core.containers.nesting import open_path
-from brae.core.errors import FormatError, LimitError
+from brae.core.errors import FormatError, LimitError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.demo.standin.quay import Figure, read_colours
@@ -222,6 +222,8 @@ def test_spare_entries_keep_a_bystander_as_he_was(workspace: Workspace, opened: 
     assert len(changed) == result.entries + COAT.stop - COAT.start
     it_is_meant(workspace)
     assert planning.plan(workspace, "skerry").edits == [BYSTANDER, COLOURS]
+    with pytest.raises(NotFoundError, match="looks different"):
+        keep(workspace, "skerry", COLOURS, [BYSTANDER])
 
 
 def test_without_spare_entries_nothing_is_changed(workspace: Workspace, opened: Path) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from brae.core.assets.base import ExchangeFile
 from brae.core.assets.palette.loud import loud, used
 from brae.core.assets.palette.palette import Entries, PaletteFile, written
-from brae.core.errors import BraeError, FormatError, LimitError
+from brae.core.errors import BraeError, FormatError, LimitError, NotFoundError
 from brae.core.palettes.best import Points, Reserved, best_of, distinct, merged, placed
 from brae.jobs import Silent, Ticker
 from brae.store.models import Project
@@ -99,6 +99,8 @@ def keep(
     open_ = [one for one in spoilt(workspace, project_id, address) if not one.edited]
     chosen = [one for one in open_ if not which or one.address in which]
     users = _users(workspace, project, found)
+    if not chosen:
+        raise NotFoundError("None of these items looks different with it.", address=address)
     entries = loud(file)
     others = {found.member.name: file.rewrite(entries)}
     used_by = {user.member.address: used(look(workspace, project, user, others, _WHOLE), entries) for user in users}
@@ -124,7 +126,9 @@ def keep(
     for index, colour in zip(spare, missing, strict=False):
         entries[index] = colour
     result = Shared(pictures=len(chosen), entries=len(missing))
-    _take(workspace, project_id, address, entries, f"{len(missing)} spare entries")
+    if missing:  # else all of their colours stand elsewhere in it
+        what = "1 spare entry" if len(missing) == 1 else f"{len(missing)} spare entries"
+        _take(workspace, project_id, address, entries, f"{what} used")
     name = found.member.name.rpartition("/")[2]
     make_edits(workspace, project_id, address, chosen, f"kept in {name}", result, ticker)
     return result
