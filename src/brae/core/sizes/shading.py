@@ -28,13 +28,13 @@ _POWER = 6
 #: what is asked of the numbers at each place of at most so many, and how often
 _QUANTILES, _PLACES, _ROUNDS = np.arange(1, 20) / 20, 1500, 5
 #: groups of siblings that are left out in turn, and how many times its chance a weight has to be
-_PARTS, _DOUBT = 12, 2.5
+_PARTS, _DOUBT = 12, 2.0
 #: percentile of the gain that is 1: some art has no shadow; and of the light that is none
 _FREE, _DARK = 98, 25
 #: light below so many times its chance is none; from 1 + that many all of it
 _CHANCES, _UNSURE = 2, 0.8
 #: how much the mean counts for the gain beside the quantiles
-_MEAN = 0.3
+_MEAN = 0.22
 
 
 @dataclass(frozen=True)
