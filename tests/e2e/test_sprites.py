@@ -106,6 +106,17 @@ def one_palette_for_the_scene(page: Page) -> None:
     assert told.get("outside-palette", "note") == "note", "what fifteen bits cannot hold is not seen"
 
 
+def scenes(page: Page) -> list[Image.Image]:
+    """What the game draws after and before the build."""
+    found = []
+    for when in ("after", "before"):
+        page.get_by_role("radio", name=when.capitalize(), exact=True).click()
+        image = page.get_by_role("img", name=f"The scene as the game draws it, {when} the build")
+        source = image.get_attribute("src") or ""
+        found.append(Image.open(io.BytesIO(base64.b64decode(source.partition(",")[2]))))
+    return found
+
+
 def test_a_stamp_is_made_in_its_three_sizes_of_one_drawing(page: Page, tmp_path: Path) -> None:
     drawing = tmp_path / "puffin.png"
     Image.fromarray(np.round(stamps.motif(77) * 255).astype(np.uint8)).save(drawing)
@@ -125,6 +136,11 @@ def test_a_stamp_is_made_in_its_three_sizes_of_one_drawing(page: Page, tmp_path:
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
     page.get_by_role("link", name="See it in the game").click()
     expect(page.get_by_text("STMP03_S.SLT: drawn").first).to_be_visible(timeout=30_000)
+    after, before = (np.asarray(one.convert("RGB")).astype(int) for one in scenes(page))
+    rows, columns = np.nonzero(np.abs(after - before).max(axis=-1))
+    # Beside the harbour, and nowhere else.
+    assert columns.min() >= 912
+    assert rows.min() >= 640
 
 
 def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: Page, tmp_path: Path) -> None:
@@ -160,12 +176,7 @@ def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: P
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=30_000)
     page.get_by_role("link", name="See it in the game").click()
     expect(page.get_by_text("POSTWOM.STR: walks").first).to_be_visible(timeout=30_000)
-    scenes = []
-    for when in ("after", "before"):
-        page.get_by_role("radio", name=when.capitalize(), exact=True).click()
-        image = page.get_by_role("img", name=f"The scene as the game draws it, {when} the build")
-        scenes.append(image.get_attribute("src") or "")
-    walking = [Image.open(io.BytesIO(base64.b64decode(scene.partition(",")[2]))) for scene in scenes]
+    walking = scenes(page)
     assert [one.n_frames for one in walking] == [8, 8]  # type: ignore[attr-defined]
     assert walking[0].tobytes() != walking[1].tobytes()
 

@@ -99,7 +99,7 @@ def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) 
     for place, name in enumerate(KEEPSAKES):
         put(name, _SPRITE, 734 + 88 * place, 564, 1)
     for place, (name, size) in enumerate(STAMPS.items()):
-        put(name, size, 1000, (40, 210, 310)[place], 2)
+        put(name, size, 912, HEIGHT + (10, 100, 150)[place], 1)
     return scene
 
 
