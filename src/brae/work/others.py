@@ -185,5 +185,5 @@ def _finding(spoilt: Sequence[Spoilt], unseen: int) -> Finding:
         id=f"{_SPOILT}{hashlib.sha256(which.encode()).hexdigest()[:8]}",
         severity="stops",
         title=title,
-        in_game="They are drawn by the same numbers in new colours. Re-map or keep them (below), or say it is meant.",
+        in_game="They are drawn by the same numbers in new colours. Re-map or keep them below, or say it is meant.",
     )
