@@ -16,7 +16,7 @@ from skimage.color import deltaE_ciede2000, rgb2lab
 
 from brae.core.assets.palette.riff import read
 from brae.core.errors import FormatError
-from brae.core.palettes.best import Palette, Reserved, best, distinct, mapped, storable
+from brae.core.palettes.best import Palette, Reserved, best, distinct, mapped, placed, storable
 from brae.core.palettes.dither import Ditherer
 from brae.core.palettes.files import described, indexed, written
 from brae.core.palettes.loss import loss
@@ -93,6 +93,22 @@ def test_what_is_not_seen_is_not_dithered() -> None:
         made = Ditherer(palette, how).mapped(picture)
         assert (made[:50] == 0).all()
         assert (made[50:] > 0).all()
+
+
+def test_new_colours_go_where_the_entries_change_least() -> None:
+    before = np.array([[0, 0, 0], [200, 10, 10], [10, 200, 10], [200, 10, 10], [90, 90, 90]], np.uint8)
+    new = np.array([[20, 190, 20], [200, 10, 10], [250, 250, 250]], np.uint8)
+    found = placed(before, new)
+    assert found[1].tolist() == [200, 10, 10]
+    assert found[2].tolist() == [20, 190, 20]
+    assert {tuple(colour) for colour in found.tolist()} >= {tuple(colour) for colour in new.tolist()}
+    assert int((found != before).any(axis=1).sum()) == 2
+    assert np.array_equal(placed(before, new[:0]), before)
+    random = np.random.default_rng(5)
+    many = random.integers(0, 256, (20_000, 3), np.uint8)
+    assert {*map(tuple, many[:9000].tolist())} <= {*map(tuple, placed(many[::-1].copy(), many[:9000]).tolist())}
+    other = random.integers(0, 256, (9_000, 3), np.uint8)
+    assert {*map(tuple, other.tolist())} <= {*map(tuple, placed(many, other).tolist())}
 
 
 def test_few_colours_are_exact() -> None:

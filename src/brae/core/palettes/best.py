@@ -32,6 +32,8 @@ _ROUNDS, _SETTLE = 30, 8
 _MOVING, _WORSE = 8, 4
 #: rounds at the end that ask for what is off, not for its square; and what in the space is as good as nothing
 _SOFTENED, _LEAST = 8, 2e-4
+#: pairs of entries and colours of which the nearest are looked for
+_MOST_PAIRS = 1 << 22
 #: rounds in which colours that fell together are given to others
 _FILLING = 12
 #: Oklab's parts, so that a distance agrees with what CIEDE2000 says of small differences
@@ -204,19 +206,29 @@ def placed(before: Colours, new: Colours) -> Colours:
     are given; those that get none keep theirs.
     """
     result = before.copy()
-    if not len(new):
+    open_, left = np.ones(len(before), bool), np.ones(len(new), bool)
+    # What stands there already stays where it stands first.
+    places = {key: place for place, key in reversed(list(enumerate(_packed(before).tolist())))}
+    for colour, key in enumerate(_packed(new).tolist()):
+        place = places.get(key)
+        if place is not None and open_[place]:
+            open_[place] = left[colour] = False
+    entries, colours = np.flatnonzero(open_), np.flatnonzero(left)
+    if not len(colours):
         return result
-    lab = [_points(colours, "as seen") for colours in (before, new)]
-    apart = ((lab[0][:, None] - lab[1][None]) ** 2).sum(axis=-1)
-    left = np.ones(len(new), bool)
-    open_ = np.ones(len(before), bool)
+    if len(entries) * len(colours) > _MOST_PAIRS:
+        result[entries[: len(colours)]] = new[colours]
+        return result
+    one, other = _points(before[entries], "as seen"), _points(new[colours], "as seen")
+    apart = ((one[:, None] - other[None]) ** 2).sum(axis=-1)
     # The nearest pairs first; each entry gets one colour.
+    free, wanted = np.ones(len(entries), bool), np.ones(len(colours), bool)
     for flat in np.argsort(apart, axis=None, kind="stable"):
-        entry, colour = divmod(int(flat), len(new))
-        if open_[entry] and left[colour]:
-            result[entry] = new[colour]
-            open_[entry] = left[colour] = False
-            if not left.any():
+        entry, colour = divmod(int(flat), len(colours))
+        if free[entry] and wanted[colour]:
+            result[entries[entry]] = new[colours[colour]]
+            free[entry] = wanted[colour] = False
+            if not wanted.any():
                 break
     return result
 
