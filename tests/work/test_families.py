@@ -18,7 +18,7 @@ from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS, stamps
 from brae.demo.standin.disc import read_slate
 from brae.work import Workspace, builds, families
-from brae.work.families import _by_rules, _grouped, _members, family, make_all
+from brae.work.families import _by_rules, _grouped, _members, family, lying_over, make_all
 from brae.work.opening import open_game
 from tests.work.test_flow import edit_of
 
@@ -103,6 +103,23 @@ def test_sizes_by_what_looks_alike(workspace: Workspace, opened: Path, monkeypat
     monkeypatch.setattr(families, "looking_alike", lambda *_: alike)
     found = family(workspace, "skerry", f"{VOLUME}//S00000.SLT")
     assert [(one.name, one.siblings) for one in found] == [("STMP00_L.SLT", 2), ("S00000.SLT", 2)]
+
+
+def test_each_size_can_be_made_by_itself_and_shows_what_lies_over_it(workspace: Workspace, opened: Path) -> None:
+    small = f"{VOLUME}//STMP02_S.SLT"
+    result = make_all(workspace, "skerry", small, _png(stamps.motif(9)), "gull.png", only=[small])
+    assert result["addresses"] == [small]
+    assert workspace.edit_or_none("skerry", f"{VOLUME}//STMP02_L.SLT") is None
+    with pytest.raises(NotFoundError, match="None of these"):
+        make_all(workspace, "skerry", small, _png(stamps.motif(9)), "gull.png", only=["elsewhere"])
+    over = lying_over(workspace, "skerry", small)
+    assert over.shape == (24, 64, 4)
+    paper = over[1, [1, 33], :3]
+    assert np.abs(paper - (0.93, 0.89, 0.78)).max() < 0.05, "the frame is the same on black and on white"
+    dark, light = over[12, 16, :3], over[12, 48, :3]
+    assert (light > dark + 0.5).all()
+    with pytest.raises(NotFoundError):
+        lying_over(workspace, "skerry", f"{VOLUME}//S00000.SLT")
 
 
 def test_a_picture_that_is_no_good_changes_nothing(workspace: Workspace, opened: Path) -> None:

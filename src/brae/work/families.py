@@ -67,15 +67,47 @@ def make_all(
     *,
     sharpen: float = 0,
     middle: tuple[float, float] = (0.5, 0.5),
+    only: Sequence[str] = (),
     ticker: Ticker | None = None,
 ) -> dict[str, object]:
     """Every size of an item's picture made of one, each like its siblings: an edit, or a version more.
 
+    ``only``: the addresses of those that are made, all where it is empty: each can have a crop of its own.
+
     Raises one of Brae's errors where the picture cannot be read or is too small, before anything is changed;
     NotFoundError where there are no sizes.
     """
-    ticker = ticker or Silent()
     master = numbers(read_image(data, name).picture)
+    groups, sizes, faults = _worked_out(workspace, project_id, address, ticker or Silent())
+    wanted = [one for one in groups if not only or one.member.address in only]
+    if not wanted:
+        raise NotFoundError("None of these is a size of this picture.", address=address)
+    made = [(one.member, _made(master, sizes, one.member, sharpen, middle)) for one in wanted]
+    for member, picture in made:
+        put_in_work(workspace, project_id, member.address)
+        take_file(workspace, project_id, member.address, picture, "sizes.png", what=f"made of {name}")
+    return {"done": len(made), "addresses": [member.address for member, _ in made], "faults": faults}
+
+
+def lying_over(workspace: Workspace, project_id: str, address: str) -> Floats:
+    """What lies over all pictures of an item's size, (height, 2 * width, 4): over black, and over white beside it.
+
+    NotFoundError where there are no sizes.
+    """
+    groups, sizes, _ = _worked_out(workspace, project_id, address, Silent())
+    sides = next((_sides(one.member) for one in groups if one.member.address == address), None)
+    if sides is None or sides not in sizes:
+        raise NotFoundError("No other size of this picture is known.", address=address)
+    size = sizes[sides]
+    white = np.ones((size.height, size.width, 4), np.float32)
+    black = np.dstack([white[..., :3] * 0, white[..., 3]])
+    return np.concatenate([size.shading.on(black), size.shading.on(white)], axis=1)
+
+
+def _worked_out(
+    workspace: Workspace, project_id: str, address: str, ticker: Ticker
+) -> tuple[list[_Group], dict[tuple[int, int], Size], list[dict[str, object]]]:
+    """The sizes of an item's picture, what lies over each by its sides, and the originals that cannot be read."""
     groups = _groups(workspace, project_id, address)
     if not groups:
         raise NotFoundError("No other size of this picture is known.", address=address)
@@ -89,12 +121,7 @@ def make_all(
                 siblings.append(Sibling(member.address, _picture(workspace, project_id, member.address)))
             except BraeError as error:
                 faults.append(error.at(member.address).as_dict())
-    sizes = {(size.width, size.height): size for size in sizes_of(siblings)}
-    made = [(one.member, _made(master, sizes, one.member, sharpen, middle)) for one in groups]
-    for member, picture in made:
-        put_in_work(workspace, project_id, member.address)
-        take_file(workspace, project_id, member.address, picture, "sizes.png", what=f"made of {name}")
-    return {"done": len(made), "addresses": [member.address for member, _ in made], "faults": faults}
+    return groups, {(size.width, size.height): size for size in sizes_of(siblings)}, faults
 
 
 def _made(

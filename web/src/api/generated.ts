@@ -732,9 +732,29 @@ export interface paths {
         get: operations["sizes_api_projects__project_id__edits_sizes_get"];
         /**
          * Make Sizes
-         * @description Every size of an item's picture made of the picture in the body, as a job; cropped around ``x``, ``y``.
+         * @description Every size of an item's picture, or ``only`` some, made of the body's; cropped around ``x``, ``y``.
          */
         put: operations["make_sizes_api_projects__project_id__edits_sizes_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/edits/sizes/over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Over Sizes
+         * @description What lies over all pictures of an item's size: over black, and over white beside it.
+         */
+        get: operations["over_sizes_api_projects__project_id__edits_sizes_over_get"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -5727,6 +5747,7 @@ export interface operations {
                 sharpen?: number;
                 x?: number;
                 y?: number;
+                only?: string[] | null;
             };
             header?: never;
             path: {
@@ -5743,6 +5764,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    over_sizes_api_projects__project_id__edits_sizes_over_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
                 };
             };
             /** @description Default Response */

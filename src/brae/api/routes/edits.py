@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import select
 from starlette.concurrency import run_in_threadpool
@@ -38,7 +39,7 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
-from brae.work.families import FamilySize, family, make_all
+from brae.work.families import FamilySize, family, lying_over, make_all
 from brae.work.items import item_kind
 from brae.work.matching import say_meant
 from brae.work.remapping import remap, seen, spoilt
@@ -157,6 +158,13 @@ def sizes(project_id: str, address: str, workspace: Work) -> list[FamilySize]:
     return family(workspace, project_id, address)
 
 
+@router.get("/sizes/over", responses={200: {"content": {"image/png": {}}}}, response_class=Response)
+def over_sizes(project_id: str, address: str, workspace: Work) -> Response:
+    """What lies over all pictures of an item's size: over black, and over white beside it."""
+    shown = np.round(np.clip(lying_over(workspace, project_id, address), 0, 1) * 255).astype(np.uint8)
+    return Response(write_image(shown, quick=True), media_type="image/png", headers={"Cache-Control": "no-store"})
+
+
 @router.put("/sizes", status_code=202)
 async def make_sizes(
     project_id: str,
@@ -167,8 +175,9 @@ async def make_sizes(
     sharpen: Annotated[float, Query(ge=0, le=2)] = 0,
     x: Annotated[float, Query(ge=0, le=1)] = 0.5,
     y: Annotated[float, Query(ge=0, le=1)] = 0.5,
+    only: Annotated[list[str] | None, Query(max_length=50)] = None,
 ) -> JobView:
-    """Every size of an item's picture made of the picture in the body, as a job; cropped around ``x``, ``y``."""
+    """Every size of an item's picture, or ``only`` some, made of the body's; cropped around ``x``, ``y``."""
     data = await body_of(request, name, await run_in_threadpool(kind_at, workspace, project_id, address))
     return _started(
         workspace,
@@ -176,7 +185,7 @@ async def make_sizes(
         "sizes",
         f"All sizes of {name}",
         lambda job: make_all(
-            workspace, project_id, address, data, name, sharpen=sharpen, middle=(x, y), ticker=job
+            workspace, project_id, address, data, name, sharpen=sharpen, middle=(x, y), only=only or (), ticker=job
         ),
     )
 

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { client, type Edit, previewUrl, take } from "../../api/client";
 import { useAct, useEdits } from "../../api/queries";
-import { Button } from "../../components/controls";
+import { Button, Tick } from "../../components/controls";
 import { baseName } from "../../lib/format";
 
 export function Sizes({ project, edit }: { project: string; edit: Edit }) {
@@ -21,12 +21,22 @@ export function Sizes({ project, edit }: { project: string; edit: Edit }) {
   const [master, setMaster] = useState<File | null>(null);
   const [middle, setMiddle] = useState({ x: 50, y: 50 });
   const [sharpen, setSharpen] = useState(0);
+  // Each size can have a crop of its own: only some are made.
+  const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
+  const wanted = (sizes ?? []).filter((one) => !left.has(one.address));
   const act = useAct((file: File) =>
     take(
       client.PUT("/api/projects/{project_id}/edits/sizes", {
         params: {
           path: { project_id: project },
-          query: { address: edit.address, name: file.name, sharpen, x: middle.x / 100, y: middle.y / 100 },
+          query: {
+            address: edit.address,
+            name: file.name,
+            sharpen,
+            x: middle.x / 100,
+            y: middle.y / 100,
+            only: wanted.map((one) => one.address),
+          },
         },
         body: file as never,
         bodySerializer: (body) => body as never,
@@ -70,6 +80,20 @@ export function Sizes({ project, edit }: { project: string; edit: Edit }) {
         One picture makes all of them: in each size with the mask, the frame and the shading that the other{" "}
         {Math.max(...sizes.map((one) => one.siblings)) - 1} have in common.
       </p>
+      <details>
+        <summary className="cursor-pointer underline underline-offset-4">What lies over each size</summary>
+        <div className="mt-2 flex flex-wrap items-end gap-3">
+          {sizes.map((one) => (
+            <img
+              key={one.address}
+              loading="lazy"
+              alt={`What lies over ${one.width} x ${one.height}, on black and on white`}
+              className="ground pixelated max-w-full rounded"
+              src={`/api/projects/${encodeURIComponent(project)}/edits/sizes/over?${new URLSearchParams({ address: one.address })}`}
+            />
+          ))}
+        </div>
+      </details>
       <label className="grid gap-1">
         <span>
           The new picture, {sizes[0]?.width} x {sizes[0]?.height} or larger
@@ -99,8 +123,31 @@ export function Sizes({ project, edit }: { project: string; edit: Edit }) {
             most={200}
             onChange={(amount) => setSharpen(amount / 100)}
           />
-          <Button look="act" disabled={act.isPending} onClick={() => act.mutate(master)}>
-            Make all {sizes.length} sizes
+          <div className="flex flex-wrap gap-x-4 gap-y-1">
+            {sizes.map((one) => (
+              <Tick
+                key={one.address}
+                title="Made now; leave it out where it shall have another crop"
+                checked={!left.has(one.address)}
+                onChange={(on) => {
+                  const next = new Set(left);
+                  if (on) next.delete(one.address);
+                  else next.add(one.address);
+                  setLeft(next);
+                }}
+              >
+                {one.width} x {one.height}
+              </Tick>
+            ))}
+          </div>
+          <Button
+            look="act"
+            disabled={act.isPending || wanted.length === 0}
+            onClick={() => act.mutate(master)}
+          >
+            {wanted.length === sizes.length
+              ? `Make all ${sizes.length} sizes`
+              : `Make ${wanted.length} of ${sizes.length} sizes`}
           </Button>
         </>
       )}
