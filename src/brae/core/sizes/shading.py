@@ -130,13 +130,15 @@ def _by_numbers(stack: Numbers, art: Flags, terms: Numbers, parts: Sequence[Flag
     places = np.s_[:: max(len(rows) // _PLACES, 1)]
     values, here = stack[:, rows[places], columns[places]], terms[rows[places], columns[places]]
     whole = _quantiles(values)
-    found = [_fitted(whole, here), *(_fitted(_quantiles(values[part]), here) for part in parts)]
+    inverse = np.linalg.pinv(here)
+    found = [_fitted(whole, here, inverse)]
+    found += [_fitted(_quantiles(values[part]), here, inverse) for part in parts]
     gains, lights = (np.stack([each[which] for each in found], axis=-1) for which in (0, 1))
     offsets = here @ lights[:, 1:]
     offsets = offsets - np.percentile(offsets, _DARK, axis=0)
     chance = np.sqrt((len(parts) - 1) * offsets.var(axis=1)).mean()
     shares = [_share(each) for each in (gains, lights)]
-    gain, light = _fitted(whole, here, shares)
+    gain, light = _fitted(whole, here, inverse, shares)
     gain, light = np.exp(terms @ gain), terms @ light
     gain = gain / _free(gain[art], light[art])
     light = light - gain * np.percentile((light / gain)[art], _DARK)
@@ -152,15 +154,16 @@ def _quantiles(values: Numbers) -> Numbers:
     return np.asarray(flat[:, below] * (1 - part) + flat[:, np.minimum(below + 1, flat.shape[1] - 1)] * part)
 
 
-def _fitted(quantiles: Numbers, terms: Numbers, shares: Sequence[Numbers] | None = None) -> tuple[Numbers, Numbers]:
-    """Weights of the terms for the logarithm of the gain and for the light.
+def _fitted(
+    quantiles: Numbers, terms: Numbers, inverse: Numbers, shares: Sequence[Numbers] | None = None
+) -> tuple[Numbers, Numbers]:
+    """Weights of the terms (places, terms) for the logarithm of the gain and for the light; ``inverse``: theirs.
 
     A line at each place through the quantiles of the art, by generalised least squares with the covariance that
     quantiles have (F. Mosteller, "On some useful inefficient statistics", 1946; W. Lloyd, "Least-squares estimation
     of location and scale parameters using order statistics", 1952; both from memory). What the art's own are is
     known better with each round.
     """
-    inverse = np.linalg.pinv(terms)
     gain, light = np.ones(len(terms)), np.zeros(len(terms))
     for _ in range(_ROUNDS):
         usual = ((quantiles - light[:, None]) / gain[:, None]).mean(axis=0)
