@@ -113,10 +113,10 @@ def test_each_size_can_be_made_by_itself_and_shows_what_lies_over_it(workspace: 
     with pytest.raises(NotFoundError, match="None of these"):
         make_all(workspace, "skerry", small, _png(stamps.motif(9)), "gull.png", only=["elsewhere"])
     over = lying_over(workspace, "skerry", small)
-    assert over.shape == (24, 64, 4)
-    paper = over[1, [1, 33], :3]
+    assert over.shape == (72 + 36 + 24 + 2 * 6, 2 * 96, 4)
+    paper = over[1, [1, 97], :3]
     assert np.abs(paper - (0.93, 0.89, 0.78)).max() < 0.05, "the frame is the same on black and on white"
-    dark, light = over[12, 16, :3], over[12, 48, :3]
+    dark, light = over[36, 48, :3], over[36, 144, :3]
     assert (light > dark + 0.5).all()
     with pytest.raises(NotFoundError):
         lying_over(workspace, "skerry", f"{VOLUME}//S00000.SLT")

@@ -42,6 +42,8 @@ class FamilySize:
 _MOST_ALIKE = 500
 #: rows of one question to the database
 _AT_ONCE = 5000
+#: clear rows between two sizes
+_BETWEEN = 6
 
 
 @dataclass(frozen=True)
@@ -90,18 +92,21 @@ def make_all(
 
 
 def lying_over(workspace: Workspace, project_id: str, address: str) -> Floats:
-    """What lies over all pictures of an item's size, (height, 2 * width, 4): over black, and over white beside it.
+    """What lies over all pictures of each size of an item's, below each other, the largest first.
 
-    NotFoundError where there are no sizes.
+    Over black, and over white beside it. NotFoundError where there are no sizes.
     """
-    groups, sizes, _ = _worked_out(workspace, project_id, address, Silent())
-    sides = next((_sides(one.member) for one in groups if one.member.address == address), None)
-    if sides is None or sides not in sizes:
-        raise NotFoundError("No other size of this picture is known.", address=address)
-    size = sizes[sides]
-    white = np.ones((size.height, size.width, 4), np.float32)
-    black = np.dstack([white[..., :3] * 0, white[..., 3]])
-    return np.concatenate([size.shading.on(black), size.shading.on(white)], axis=1)
+    _, sizes, _ = _worked_out(workspace, project_id, address, Silent())
+    rows = []
+    widest = max(size.width for size in sizes.values())
+    for size in sorted(sizes.values(), key=lambda one: -one.width * one.height):
+        white = np.ones((size.height, size.width, 4), np.float32)
+        black = np.dstack([white[..., :3] * 0, white[..., 3]])
+        both = np.concatenate([size.shading.on(black), size.shading.on(white)], axis=1)
+        row = np.zeros((size.height + _BETWEEN, 2 * widest, 4), np.float32)
+        row[: size.height, : both.shape[1]] = both
+        rows.append(row)
+    return np.concatenate(rows)[:-_BETWEEN]
 
 
 def _worked_out(

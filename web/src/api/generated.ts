@@ -751,7 +751,7 @@ export interface paths {
         };
         /**
          * Over Sizes
-         * @description What lies over all pictures of an item's size: over black, and over white beside it.
+         * @description What lies over all pictures of each size of an item's: over black, and over white beside it.
          */
         get: operations["over_sizes_api_projects__project_id__edits_sizes_over_get"];
         put?: never;

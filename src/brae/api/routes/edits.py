@@ -160,7 +160,7 @@ def sizes(project_id: str, address: str, workspace: Work) -> list[FamilySize]:
 
 @router.get("/sizes/over", responses={200: {"content": {"image/png": {}}}}, response_class=Response)
 def over_sizes(project_id: str, address: str, workspace: Work) -> Response:
-    """What lies over all pictures of an item's size: over black, and over white beside it."""
+    """What lies over all pictures of each size of an item's: over black, and over white beside it."""
     shown = np.round(np.clip(lying_over(workspace, project_id, address), 0, 1) * 255).astype(np.uint8)
     return Response(write_image(shown, quick=True), media_type="image/png", headers={"Cache-Control": "no-store"})
 

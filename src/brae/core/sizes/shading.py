@@ -130,7 +130,7 @@ def _by_numbers(stack: Numbers, art: Flags, terms: Numbers, parts: Sequence[Flag
     places = np.s_[:: max(len(rows) // _PLACES, 1)]
     values, here = stack[:, rows[places], columns[places]], terms[rows[places], columns[places]]
     whole = _quantiles(values)
-    inverse = np.linalg.pinv(here)
+    inverse = np.asarray(np.linalg.pinv(here), np.float64)
     found = [_fitted(whole, here, inverse)]
     found += [_fitted(_quantiles(values[part]), here, inverse) for part in parts]
     gains, lights = (np.stack([each[which] for each in found], axis=-1) for which in (0, 1))

@@ -21,6 +21,7 @@ export function Sizes({ project, edit }: { project: string; edit: Edit }) {
   const [master, setMaster] = useState<File | null>(null);
   const [middle, setMiddle] = useState({ x: 50, y: 50 });
   const [sharpen, setSharpen] = useState(0);
+  const [shown, setShown] = useState(false);
   // Each size can have a crop of its own: only some are made.
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
   const wanted = (sizes ?? []).filter((one) => !left.has(one.address));
@@ -80,19 +81,15 @@ export function Sizes({ project, edit }: { project: string; edit: Edit }) {
         One picture makes all of them: in each size with the mask, the frame and the shading that the other{" "}
         {Math.max(...sizes.map((one) => one.siblings)) - 1} have in common.
       </p>
-      <details>
+      <details onToggle={({ currentTarget }) => setShown(currentTarget.open)}>
         <summary className="cursor-pointer underline underline-offset-4">What lies over each size</summary>
-        <div className="mt-2 flex flex-wrap items-end gap-3">
-          {sizes.map((one) => (
-            <img
-              key={one.address}
-              loading="lazy"
-              alt={`What lies over ${one.width} x ${one.height}, on black and on white`}
-              className="ground pixelated max-w-full rounded"
-              src={`/api/projects/${encodeURIComponent(project)}/edits/sizes/over?${new URLSearchParams({ address: one.address })}`}
-            />
-          ))}
-        </div>
+        {shown && (
+          <img
+            alt="The mask, the frame, the shadow and the light of each size, on black and on white; being worked out"
+            className="mt-2 max-w-full rounded text-quiet"
+            src={`/api/projects/${encodeURIComponent(project)}/edits/sizes/over?${new URLSearchParams({ address: edit.address })}`}
+          />
+        )}
       </details>
       <label className="grid gap-1">
         <span>
