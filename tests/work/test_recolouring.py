@@ -283,3 +283,18 @@ def test_values_of_the_other_maps_go_with_the_colours(workspace: Workspace, proj
     assert "maps: {smoothness: 0.25" in as_text(steps)
     with pytest.raises(BraeError, match="maps"):
         from_text("steps:\n  - {hue: 3, maps: {normal: 0.5}}\n")
+
+
+def test_values_of_other_maps_alone(workspace: Workspace, project: str) -> None:
+    """Colours that a step leaves as they are: the roughness changes all the same, and is taken back."""
+    hull, rough = "signs.zip//hull_d.dds", "signs.zip//hull_r.dds"
+    told = recolour(
+        workspace, project, [hull], Steps.model_validate({"steps": [{"hue": 0, "maps": {"roughness": 1}}]})
+    )
+    assert told.same == [hull]
+    assert workspace.edit_or_none(project, hull) is None
+    _, viewed = look_at(workspace, project, rough)
+    assert viewed.edit is not None
+    assert (viewed.edit.picture()[..., :3] == 255).all()
+    take_back(workspace, project, [hull])
+    assert not workspace.edit(project, rough).in_work

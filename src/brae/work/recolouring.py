@@ -246,6 +246,8 @@ def recolour(
         picture = changer.changed(read.picture)
         if np.array_equal(picture, read.picture):
             same.append(address)
+            if steps.on_maps:  # the colours may stay, and the other maps change
+                _maps_too(workspace, project_id, address, numbers(read.picture), steps, load, words)
             return True
         if edit is None or not edit.in_work:
             put_in_work(workspace, project_id, address)
@@ -297,7 +299,9 @@ def _maps_too(
         if edit is None or not edit.in_work:
             put_in_work(workspace, project_id, one.address)
         stored = write_image(made, "png", alpha=read.has_alpha)
-        take_file(workspace, project_id, one.address, stored, "maps.png", what=words, colours=data)
+        # What somebody saves meanwhile stays on top, as it does of the colours.
+        on = edit.position if edit is not None else 0
+        take_file(workspace, project_id, one.address, stored, "maps.png", what=words, colours=data, on=on)
 
 
 def _with_values(picture: Picture, one: MapView, wanted: Sequence[tuple[dict[MapRole, float], Floats]]) -> Picture:
@@ -327,12 +331,11 @@ def take_back(
     """Items whose last versions were made by colour steps get the one before; with no other they leave the work."""
 
     def act(address: str) -> None:
-        made_by = steps_of(workspace, project_id, address)
         back(address)
-        if made_by is not None and made_by.on_maps:
-            for one in _partners(workspace, project_id, address):
-                if steps_of(workspace, project_id, one.address) is not None:
-                    back(one.address)
+        for one in _partners(workspace, project_id, address):
+            made_by = steps_of(workspace, project_id, one.address)
+            if made_by is not None and made_by.on_maps:
+                back(one.address)
 
     def back(address: str) -> None:
         edit = workspace.edit_or_none(project_id, address)

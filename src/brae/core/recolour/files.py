@@ -88,15 +88,7 @@ class Changer:
         """A picture, (height, width, 4) of 8 or 16 bits, after all steps. FormatError for light (HDR)."""
         if before.dtype == np.uint8 and self._steps.by_colour and before.size:
             return self._looked_up(np.ascontiguousarray(before))
-        result = before.copy()
-        most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1
-        # Of a large picture in bands, as numbers take four times the memory.
-        rows = max(_BAND // max(before.shape[1], 1), 1) if self._steps.local else len(before)
-        for top in range(0, len(before), rows):
-            band = np.s_[top : top + rows]
-            after = apply(self._steps, numbers(before[band]), self._load)
-            result[band][..., :3] = np.round(np.clip(after[..., :3], 0, 1) * most)
-        return result
+        return changed(before, self._steps, self._load)
 
     def _looked_up(self, before: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
         from brae.core.recolour.kernels import look_up, missing_in
@@ -125,5 +117,12 @@ class Changer:
 
 
 def changed(before: np.ndarray[Any, Any], steps: Steps, load: Load) -> np.ndarray[Any, Any]:
-    """One picture after all steps."""
-    return Changer(steps, load).changed(before)
+    """One picture after all steps; of a large one in bands, as numbers take four times the memory."""
+    result = before.copy()
+    most = np.iinfo(before.dtype).max if before.dtype.kind != "f" else 1
+    rows = max(_BAND // max(before.shape[1], 1), 1) if steps.local else len(before)
+    for top in range(0, len(before), rows):
+        band = np.s_[top : top + rows]
+        after = apply(steps, numbers(before[band]), load)
+        result[band][..., :3] = np.round(np.clip(after[..., :3], 0, 1) * most)
+    return result

@@ -516,3 +516,20 @@ def test_sequences_play_backwards_there_and_back_and_one_after_the_other() -> No
     data[places[0] + 2] = 9
     with pytest.raises(FormatError, match="direction 9"):
         KIND.read(bytes(data), Context(Library(), "a.gul", layout=layout))
+
+
+def test_a_frame_moved_back_keeps_colours_that_the_palette_has_not() -> None:
+    """Else a palette that is made for them later would never see them."""
+    file, _, _ = _with_a_hat({})
+    before = matching.split(file, sent(file))
+    painted = []
+    for number, cell in enumerate(before):
+        one = cell.copy()
+        one[3 + (number == 7) : 5 + (number == 7), 4:12] = (1, 254, 3, 255)
+        painted.append(one)
+    came = png(matching.arranged(file, painted))
+    _, edit = matched(file, came)
+    made, _ = settle(Viewed(file, edit, Version(came)), Settling(frames="7"), None)
+    cells = matching.split(file, np.asarray(Image.open(io.BytesIO(made.data)).convert("RGBA")))
+    assert (cells[7][3:5, 4:12] == (1, 254, 3, 255)).all()
+    assert np.array_equal(cells[6], painted[6])

@@ -100,6 +100,14 @@ def painted(original: SpriteFile, came: ImageFile | Moving) -> list[Picture]:
     return [formats.as_precision(image.picture, "8")] if image is not None else list(original.cells)
 
 
+def as_painted(original: SpriteFile, version: Version) -> list[Picture]:
+    """The same with what the sprite's own remedies put right."""
+    cells = painted(original, files.read(version.file.data, version.file.name))
+    if len(cells) != len(original.cells):
+        return cells
+    return _put_right(original, cells, version.remedies, [])
+
+
 def _came(came: ImageFile | Moving, original: SpriteFile) -> str:
     return str(len(came.pictures)) if isinstance(came, Moving) else str(len(original.sprite.frames))
 

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from brae.core.assets.base import ExchangeFile, Query, Viewed
 from brae.core.assets.sprite.described import SpriteFile
 from brae.core.assets.sprite.looking import as_shown
-from brae.core.assets.sprite.matching import arranged, drifts, painted_back, settled
+from brae.core.assets.sprite.matching import OWN_REMEDIES, arranged, as_painted, drifts, painted_back, settled
 from brae.core.assets.sprite.sprite import Picture
 from brae.core.assets.texture.files import write_image
 from brae.core.errors import FormatError, NotFoundError
@@ -69,7 +69,13 @@ def followed(viewed: Viewed[SpriteFile], query: AreaQuery, around: object) -> li
 def _cells(viewed: Viewed[SpriteFile]) -> tuple[Sequence[Picture], list[Picture]]:
     if viewed.edit is None:
         raise NotFoundError("There is no edit whose frames could be moved.")
-    return viewed.original.cells, as_shown(viewed.original, viewed.edit)
+    shown, version = as_shown(viewed.original, viewed.edit), viewed.version
+    if version is not None and set(version.remedies) <= set(OWN_REMEDIES):
+        # As the person painted them: colours that the palette has not yet are not lost.
+        painted = as_painted(viewed.original, version)
+        if len(painted) == len(shown):
+            return viewed.original.cells, painted
+    return viewed.original.cells, shown
 
 
 def _follow(viewed: Viewed[SpriteFile], frame: int, box: tuple[int, int, int, int]) -> list[Followed]:
