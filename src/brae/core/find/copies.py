@@ -11,9 +11,9 @@ from brae.core.find.matches import SIDE, agreement, joined
 from brae.core.find.pictures import Pictures
 
 #: how alike pictures are at a first look, and when they are compared, to be copies
-_FIRST, _COPY = 0.97, 0.975
+_FIRST, COPY = 0.97, 0.975
 #: logarithm by which the proportions may differ
-_RATIO = 0.12
+RATIO = 0.12
 #: rows that are compared with all others at once
 _AT_ONCE = 256
 
@@ -60,14 +60,14 @@ def _alike(pictures: Pictures, numbers: list[int]) -> list[list[int] | None]:
     for start in range(0, len(numbers), _AT_ONCE):
         some = wholes[:, start : start + _AT_ONCE]
         scores = joined(np.stack([some[plane] @ wholes[plane].T for plane in range(4)], axis=-1))
-        scores[np.abs(ratios[start : start + len(scores), None] - ratios[None]) > _RATIO] = 0
+        scores[np.abs(ratios[start : start + len(scores), None] - ratios[None]) > RATIO] = 0
         for place, likely in enumerate(scores >= _FIRST, start):
             others = [one for one in np.flatnonzero(likely).tolist() if one > place and one not in taken]
             if place in taken:
                 found[place] = None
             elif others:
                 agree = agreement(np.stack([shown[place]] * len(others)), np.stack([shown[one] for one in others]))
-                copies = [one for one, score in zip(others, agree.tolist(), strict=True) if score >= _COPY]
+                copies = [one for one, score in zip(others, agree.tolist(), strict=True) if score >= COPY]
                 found[place] = copies
                 taken.update(copies)
     return found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from brae.core.compiled import kernel
+from brae.core.compiled import inlined, kernel, step
 
 
 @kernel
@@ -48,3 +48,162 @@ def best_places(images, pattern, floor, scores, places):
                         places[k, 0] = y
                         places[k, 1] = x
         scores[k] = best
+
+
+@kernel
+def best_windows(dots, means, powers, area, energy, spread, floor, scores, places):
+    """How well each pattern explains each window at its best gain; the best window of each pattern.
+
+    ``dots``: float32 (patterns, windows), sums of weight x pattern x window over pixels and colours. ``means``:
+    float32 (3, 1 or patterns, windows), weighted sums of each colour of the windows. ``powers``: float32 (1 or
+    patterns, windows), of their squares. ``area``, ``energy``, ``spread``: float32 (patterns), sums of the
+    weights, of the pattern's squares, of those about its mean. ``floor``: variance of a window below which it
+    shows nothing. Writes ``scores`` float32 (patterns) and ``places`` int64 (patterns). See ``explained`` for the
+    measure.
+    """
+    n, count = dots.shape
+    each = powers.shape[0] > 1
+    for k in range(n):
+        row = k if each else 0
+        best = np.float32(-9)
+        for at in range(count):
+            power = powers[row, at]
+            total = means[0, row, at] ** 2 + means[1, row, at] ** 2 + means[2, row, at] ** 2
+            score = explained(dots[k, at], power, total, area[k], energy[k], spread[k], floor)
+            if score > best:
+                best = score
+                places[k] = at
+        scores[k] = best
+
+
+@inlined
+def explained(dot, power, total, area, energy, spread, floor):
+    """1 where a window is the pattern times one gain, 0 where only the mean colours agree, else less.
+
+    The gain is what a light does: 0.45 to 1.25.
+    """
+    gain = min(max(dot / max(energy, np.float32(1)), np.float32(0.45)), np.float32(1.25))
+    rest = power - 2 * gain * dot + gain * gain * energy
+    varies = max(power - total / area, floor * area)
+    return 1 - rest / (varies + gain * gain * spread)
+
+
+@kernel
+def settle(patterns, scene, corners, scores):
+    """Move the corners of patterns in a scene until each explains best what lies there.
+
+    ``patterns``: float32 (n, side, side, 4), colours and weights. ``scene``: float32 (height, width, 3).
+    ``corners``: float64 (n, 8), x and y in pixels of the scene, clockwise from the top left; changed. Writes
+    ``scores`` (n).
+    """
+    moved = np.empty(8)
+    for k in range(len(patterns)):
+        here = corners[k]
+        best = _explains(patterns[k], scene, here)
+        length, rounds = 0.14, 0
+        while length > 0.008 and rounds < 16:
+            rounds += 1
+            better = False
+            for way in range(16):
+                _moved(here, way // 2, length if way % 2 else -length, moved)
+                score = _explains(patterns[k], scene, moved)
+                if score > best + 1e-4:
+                    best = score
+                    here[:] = moved
+                    better = True
+            if not better:
+                length *= 0.5
+        scores[k] = best
+
+
+@step
+def _moved(corners, way, length, out):
+    """A quadrangle shifted, enlarged, turned, stretched, sheared or tilted (two ways) by a share of its size."""
+    x = (corners[0] + corners[2] + corners[4] + corners[6]) / 4
+    y = (corners[1] + corners[3] + corners[5] + corners[7]) / 4
+    size = np.sqrt(
+        abs(
+            (corners[4] - corners[0]) * (corners[7] - corners[3])
+            - (corners[6] - corners[2]) * (corners[5] - corners[1])
+        )
+        / 2
+    )
+    for corner in range(4):
+        a, b = corners[2 * corner] - x, corners[2 * corner + 1] - y
+        right = 1.0 if corner in (1, 2) else -1.0
+        below = 1.0 if corner >= 2 else -1.0
+        c, d = a, b
+        if way == 0:
+            c = a + length * size
+        elif way == 1:
+            d = b + length * size
+        elif way == 2:
+            c, d = a * (1 + length), b * (1 + length)
+        elif way == 3:
+            c, d = a - length * b, b + length * a
+        elif way == 4:
+            c, d = a * (1 + length), b / (1 + length)
+        elif way == 5:
+            c, d = a + length * b, b + length * a
+        elif way == 6:
+            c, d = a * (1 + length * below), b * (1 + length * below)
+        else:
+            c, d = a * (1 + length * right), b * (1 + length * right)
+        out[2 * corner], out[2 * corner + 1] = c + x, d + y
+
+
+@step
+def _explains(pattern, scene, corners):
+    """``explained`` of what a scene shows within four corners (square to quadrangle: Heckbert 1989); -9 outside."""
+    side = len(pattern)
+    height, width = scene.shape[0], scene.shape[1]
+    x0, y0, x1, y1 = corners[0], corners[1], corners[2], corners[3]
+    x2, y2, x3, y3 = corners[4], corners[5], corners[6], corners[7]
+    right_x, below_x, all_x = x1 - x2, x3 - x2, x0 - x1 + x2 - x3
+    right_y, below_y, all_y = y1 - y2, y3 - y2, y0 - y1 + y2 - y3
+    whole = right_x * below_y - below_x * right_y
+    if abs(whole) < 1e-6:
+        return -9.0
+    g = (all_x * below_y - below_x * all_y) / whole
+    h = (right_x * all_y - all_x * right_y) / whole
+    a, b = x1 - x0 + g * x1, x3 - x0 + h * x3
+    d, e = y1 - y0 + g * y1, y3 - y0 + h * y3
+    area = energy = dot = power = lost = 0.0
+    mine = np.zeros(3)
+    its = np.zeros(3)
+    for row in range(side):
+        v = (row + 0.5) / side
+        for column in range(side):
+            weight = pattern[row, column, 3]
+            if weight < 0.02:
+                continue
+            u = (column + 0.5) / side
+            depth = g * u + h * v + 1
+            if depth < 0.2:
+                return -9.0
+            x = (a * u + b * v + x0) / depth - 0.5
+            y = (d * u + e * v + y0) / depth - 0.5
+            if x < 0 or y < 0 or x > width - 1.001 or y > height - 1.001:
+                lost += weight
+                continue
+            left, top = int(x), int(y)
+            across, down = x - left, y - top
+            area += weight
+            for plane in range(3):
+                shown = (
+                    scene[top, left, plane] * (1 - across) * (1 - down)
+                    + scene[top, left + 1, plane] * across * (1 - down)
+                    + scene[top + 1, left, plane] * (1 - across) * down
+                    + scene[top + 1, left + 1, plane] * across * down
+                )
+                own = pattern[row, column, plane]
+                energy += weight * own * own
+                dot += weight * own * shown
+                power += weight * shown * shown
+                mine[plane] += weight * own
+                its[plane] += weight * shown
+    if area <= 2 * lost or area < 4:
+        return -9.0
+    spread = energy - (mine[0] ** 2 + mine[1] ** 2 + mine[2] ** 2) / area
+    total = its[0] ** 2 + its[1] ** 2 + its[2] ** 2
+    return explained(dot, power, total, area, energy, spread, 48.0)

@@ -42,9 +42,9 @@ _AROUND = (0.9, 0.95, 1.0, 1.06, 1.12)
 _NARROWEST = 4
 #: the likeness of a whole picture that needs no further look
 _SURE = 0.93
-#: the likeness, with its votes, of what is certainly somewhere inside, and the longer side of a screenshot
-#: (what some small picture has a part of, by its looks, it mostly has by chance)
-_PLACED, _SCREEN = 0.7, 480
+#: the longer side of a screenshot (what some small picture has a part of, by its looks, it mostly has by chance);
+#: the likeness of what is somewhere inside, and of a part, from which nothing else is looked for
+_SCREEN, _PLACED, _CERTAIN, _LESS = 480, 0.55, 0.93, 0.85
 _FLIPS: dict[Flip, tuple[slice, slice]] = {
     "": (slice(None), slice(None)),
     "sideways": (slice(None), slice(None, None, -1)),
@@ -69,11 +69,18 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
     found = _compared(_whole(pictures, seen))
     if found and found[0].score >= _SURE:
         return _ranked(found, limit)
-    found = sorted([*found, *_compared(_parts(pictures, seen))], key=lambda match: -match.score)
-    inside = _compared(scenes(pictures, query))
-    if inside and (inside[0].score >= _PLACED or max(query.shape[:2]) >= _SCREEN):
-        return _ranked([*inside, *found], limit)
-    return _ranked([*found, *inside], limit)
+    if max(query.shape[:2]) < _SCREEN:
+        found += _compared(_parts(pictures, seen))
+        if max((one.score for one in found), default=0.0) < _CERTAIN:
+            inside, outside = scenes(pictures, query)
+            # What a small area explains counts less than what explains all of it.
+            found += [replace(one, score=one.score * _LESS) for one in inside] + _compared(outside)
+        return _ranked(sorted(found, key=lambda match: -match.score), limit)
+    inside, outside = scenes(pictures, query)
+    if not inside or inside[0].score < _PLACED:
+        outside += _parts(pictures, seen)
+    found += _compared(outside)
+    return _ranked([*inside, *sorted(found, key=lambda match: -match.score)], limit)
 
 
 def _ranked(found: Iterable[Match], limit: int) -> list[Match]:

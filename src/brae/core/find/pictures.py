@@ -10,6 +10,7 @@ import numpy as np
 
 from brae.core.find.features import Features
 from brae.core.find.looks import (
+    FLAT,
     LOOK,
     PART,
     WHOLE,
@@ -24,10 +25,14 @@ from brae.core.find.looks import (
     value_of,
 )
 
+#: the side at which every picture is compared with every window of a screenshot
+COARSE = 8
 #: rows that are made ready at once
 _BATCH = 1024
 #: points of all pictures together (a quarter of a gigabyte), and of one that are kept all the same
 _POINTS, _FEWEST = 2_000_000, 12
+#: the share of a picture that is to be seen
+_LEAST = 0.1
 
 
 @dataclass(frozen=True)
@@ -64,6 +69,21 @@ class Kept:
         data = np.frombuffer(zlib.decompress(self.small), np.uint8)
         return data.reshape(self.small_height, self.small_width, 4)
 
+    def pattern(self, side: int) -> Array:
+        """What a screenshot shows of it: colours (0 to 255) and weights, float32 (side, side, 4).
+
+        Where a pixel is partly clear something else shows as well: it counts little.
+        """
+        return pattern_of(self.picture(), side)
+
+
+def pattern_of(picture: Rgba, side: int) -> Array:
+    """The same of a small picture."""
+    alpha = picture[..., 3] / np.float32(255)
+    weights = resized(alpha, side, side)
+    colours = resized(picture[..., :3] * alpha[..., None], side, side) / np.maximum(weights, 1e-3)[..., None]
+    return np.dstack([colours, weights**3]).astype(np.float32)
+
 
 @dataclass(frozen=True)
 class Shown:
@@ -95,8 +115,14 @@ class Pictures:
         owners: list[int] = []
         parts: dict[tuple[int, int], list[tuple[int, Array]]] = {}
         wholes: list[Array] = []
+        found.colours = np.zeros((len(shown), COARSE * COARSE * 3), np.float32)
+        found.weights = np.zeros((len(shown), COARSE * COARSE), np.float32)
         for number, one in enumerate(found.kept):
-            seen = guises(one.picture())
+            small = one.picture()
+            pattern = pattern_of(small, COARSE)
+            found.weights[number] = pattern[..., 3].ravel()
+            found.colours[number] = (pattern[..., :3] * pattern[..., 3:]).ravel()
+            seen = guises(small)
             found.first.append(len(owners))
             for guise in seen:
                 wholes.append(resized(guise, WHOLE, WHOLE))
@@ -105,6 +131,7 @@ class Pictures:
                 owners.append(number)
         found.owners = np.array(owners, np.int64)
         found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
+        found._spread()
         found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
         for start in range(0, len(wholes), _BATCH):
             some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE))
@@ -122,10 +149,23 @@ class Pictures:
         self.wholes: Array = np.zeros((4, 0, WHOLE * WHOLE), np.float32)
         #: logarithms of the pictures' width over height
         self.ratios: Array = np.zeros(0, np.float32)
+        #: of each picture, at COARSE: float32 colours times weights, weights, and how much it varies
+        self.colours: Array = np.zeros((0, COARSE * COARSE * 3), np.float32)
+        self.weights: Array = np.zeros((0, COARSE * COARSE), np.float32)
+        self.spreads: Array = np.zeros(0, np.float32)
         #: of each picture its first row
         self.first: list[int] = []
         #: for pictures of one size: their rows, and float32 (rows, height, width)
         self.parts: list[tuple[Array, Array]] = []
+
+    def _spread(self) -> None:
+        """How much the patterns vary; 0 of those that show nothing, or hardly anything of the whole."""
+        area = self.weights.sum(1)
+        flat = self.colours.reshape(len(self), COARSE * COARSE, 3)
+        power = (flat**2 / np.maximum(self.weights[..., None], 1e-3)).sum((1, 2))
+        varies = power - (flat.sum(1) ** 2).sum(1) / np.maximum(area, 1e-3)
+        shows = (area > _LEAST * COARSE * COARSE) & (varies > 3 * FLAT * FLAT * area)
+        self.spreads = np.where(shows, varies, 0).astype(np.float32)
 
     def __len__(self) -> int:
         return len(self.keys)
@@ -135,9 +175,10 @@ class Pictures:
         number = int(self.owners[row])
         return guises(self.kept[number].picture())[row - self.first[number]]
 
-    def signs(self) -> tuple[Array, Array]:
-        """The signs of all pictures, uint8 (n, 128), and the picture of each, in order."""
-        if not self.features:
+    def signs(self, some: Sequence[int]) -> tuple[Array, Array]:
+        """The signs of some pictures, uint8 (n, 128), and the picture of each, in order."""
+        every = [self.features[number] for number in some]
+        if not every:
             return np.zeros(0, np.int64), np.zeros((0, 128), np.uint8)
-        counts = [len(one) for one in self.features]
-        return np.repeat(np.arange(len(counts)), counts), np.concatenate([one.signs for one in self.features])
+        owners = np.repeat(np.array(some, np.int64), [len(one) for one in every])
+        return owners, np.concatenate([one.signs for one in every])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Mapping, Sequence
 
 import cv2
 import numpy as np
@@ -11,6 +11,7 @@ from brae.core.find.features import Features
 from brae.core.find.looks import Array, Rgba, resized
 from brae.core.find.matches import SIDE, Match, Proposed
 from brae.core.find.pictures import Pictures
+from brae.core.find.windows import Seen, likely, scaled, settled
 
 #: points of a screenshot, and the side to which smaller ones are enlarged
 _POINTS, _SMALLEST = 1500, 900
@@ -24,6 +25,11 @@ _AREA = 300
 _SURE = 20
 #: how much votes count beside the areas' likeness, and how much of a texture is to be seen to be inside
 _WEIGHT, _WITHIN = 0.38, 0.6
+#: the side from which a query may be a screenshot; pictures whose likely places are settled; how much their area
+#: may change by that; what a likeness elsewhere takes away
+_WIDE, _SETTLED, _GROWN, _ELSEWHERE = 160, 100, 2.5, 0.5
+#: pictures whose points are looked for at most: of more those that windows are like
+_MANY = 1500
 #: the grey behind clear pixels
 _BEHIND = 128.0
 _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
@@ -31,16 +37,48 @@ _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 _AT_ONCE = 200_000
 
 
-def scenes(pictures: Pictures, query: Rgba) -> Iterator[Proposed]:
-    """Pictures that appear inside a query (uint8, height, width, 4), with their corners in it."""
-    owners, signs = pictures.signs()
-    if not len(owners):
-        return
+def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]]:
+    """Pictures that appear inside a query (uint8, height, width, 4), the best first; and those it is a part of."""
+    scene = scaled(query)
+    windows = likely(pictures, scene) if max(query.shape[:2]) >= _WIDE else {}
+    places, parts = _by_points(pictures, query, windows)
+    height, width = query.shape[:2]
+    scale = np.array([scene.shape[1] / width, scene.shape[0] / height])
+    first = sorted(windows, key=lambda number: -windows[number].score)[:_SETTLED]
+    starts = [(number, corners) for number in first for corners in windows[number].starts]
+    starts += [(number, corners * scale) for number, (corners, _) in places.items()]
+    found: dict[int, Match] = {}
+    for (number, start), (score, corners) in zip(starts, settled(pictures, scene, starts), strict=True):
+        shape = corners.astype(np.float32)
+        grown = abs(cv2.contourArea(shape)) / max(abs(cv2.contourArea(start.astype(np.float32))), 1)
+        if not cv2.isContourConvex(shape) or not 1 / _GROWN < grown < _GROWN:
+            continue
+        # What is explained as well elsewhere is so simple that it is explained everywhere.
+        other = max(windows[number].elsewhere, 0.0) if number in windows else 0.0
+        points = places[number][1] if number in places else 0
+        score += _WEIGHT * min(1.0, points / _SURE) - _ELSEWHERE * other
+        score = float(np.clip(score, 0, 1))
+        if number not in found or score > found[number].score:
+            place = tuple((float(x), float(y)) for x, y in corners / scene.shape[1::-1])
+            found[number] = Match(number, score, "inside", place)
+    return sorted(found.values(), key=lambda match: -match.score), parts
+
+
+def _by_points(
+    pictures: Pictures, query: Rgba, windows: Mapping[int, Seen]
+) -> tuple[dict[int, tuple[Array, int]], list[Proposed]]:
+    """Where points of pictures are found again: corners in pixels, and how many; and what a query is part of."""
+    placed: dict[int, tuple[Array, int]] = {}
+    parts: list[Proposed] = []
+    some: Sequence[int] = range(len(pictures))
+    if len(pictures) > _MANY:
+        some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_MANY])
+    owners, signs = pictures.signs(some)
     longer = max(query.shape[:2])
     side = max(longer, min(_SMALLEST, 3 * longer))
     shown = Features.of(query, side=side, most=_POINTS, contrast=0.015)
-    if len(shown) < _VOTES:
-        return
+    if not len(owners) or len(shown) < _VOTES:
+        return placed, parts
     height, width = query.shape[:2]
     points = shown.points * np.array([width, height], np.float32)
     places, weights = _nearest(shown.signs, signs)
@@ -52,43 +90,36 @@ def scenes(pictures: Pictures, query: Rgba) -> Iterator[Proposed]:
         if len(of_query) < _VOTES:
             continue
         mine = pictures.features[number].points[places[of_query, of_neighbour] - firsts[number]]
-        placed = _placed(mine, points[of_query])
-        if placed is None:
+        found = _placed(mine, points[of_query])
+        if found is None:
             continue
-        turn, inliers = placed
+        turn, inliers = found
         corners = _turned(turn)
         area = abs(cv2.contourArea(corners))
         if not cv2.isContourConvex(corners) or area < _AREA:
             continue
-        bonus = _WEIGHT * min(1.0, inliers / _SURE)
-        own = pictures.kept[number].picture().astype(np.float32)
-        alpha = own[..., 3:] / 255
-        mine = own[..., :3] * alpha + _BEHIND * (1 - alpha)
         shared = cv2.intersectConvexConvex(
             corners, np.array([[0, 0], [width, 0], [width, height], [0, height]], np.float32)
         )[0]
         if shared >= _WITHIN * area:
-            place = tuple((float(x / width), float(y / height)) for x, y in corners)
-            # From the square in which both are compared to the screenshot and back.
-            seen = _taken(query[..., :3].astype(np.float32), turn)
-            mask = resized(alpha[..., 0], SIDE, SIDE)[..., None]
-            yield Proposed(
-                Match(number, 0.98 - _WEIGHT, "inside", place),
-                resized(mine, SIDE, SIDE),
-                seen * mask + _BEHIND * (1 - mask),
-                bonus,
-            )
-        else:
-            # Most of it lies outside: what is looked for is a part of it.
-            back = np.linalg.inv(turn) @ np.diag([width, height, 1.0])
-            place = tuple((float(x), float(y)) for x, y in _turned(back))
-            part = _taken(mine, np.diag([own.shape[1], own.shape[0], 1.0]) @ back)
-            yield Proposed(
+            placed[number] = corners.astype(np.float64), inliers
+            continue
+        # Most of it lies outside: what is looked for is a part of it.
+        own = pictures.kept[number].picture().astype(np.float32)
+        alpha = own[..., 3:] / 255
+        flat = own[..., :3] * alpha + _BEHIND * (1 - alpha)
+        back = np.linalg.inv(turn) @ np.diag([width, height, 1.0])
+        place = tuple((float(x), float(y)) for x, y in _turned(back))
+        part = _taken(flat, np.diag([own.shape[1], own.shape[0], 1.0]) @ back)
+        parts.append(
+            Proposed(
                 Match(number, 0.98 - _WEIGHT, "part", place),
                 part,
                 resized(query[..., :3].astype(np.float32), SIDE, SIDE),
-                bonus,
+                _WEIGHT * min(1.0, inliers / _SURE),
             )
+        )
+    return placed, parts
 
 
 def _turned(turn: Array) -> Array:
