@@ -15,7 +15,7 @@ DISC_TOOLS := /usr/bin/genisoimage /usr/bin/xorriso
 VOICE := /usr/bin/espeak-ng
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 
-.PHONY: setup tools demo test trial lint bench screenshots wheel openapi format clean
+.PHONY: setup tools demo test trial lint art bench screenshots wheel openapi format clean
 
 setup: tools
 	$(MAKE) --no-print-directory $(DEPS) $(UI) $(KERNELS)
@@ -87,6 +87,10 @@ openapi: $(DEPS) $(MODULES)
 format: $(DEPS) $(MODULES)
 	$(BIN)/ruff check --fix-only -q src tests benchmarks; $(BIN)/ruff format -q src tests benchmarks
 	cd web && npm run --silent format
+
+# Game art of many look-alikes, for the bench alone: see benchmarks/art.py.
+art: setup
+	$(BIN)/python -m pip install -q --no-deps --target .art arcade==3.3.3
 
 bench: setup $(VOICE)
 	$(BIN)/python -m benchmarks

@@ -37,7 +37,7 @@ def _shares(pictures: Pictures, groups: dict[str, int], queries: Iterable[tuple[
 
 
 def _groups(pictures: Pictures) -> dict[str, int]:
-    """Pictures that nobody can tell apart once hue and brightness are changed and they are mirrored, by the measure
+    """Those that nobody can tell apart once hue and brightness are changed and they are mirrored, by the measure
     with which the program tells copies: joined where any two are so alike."""
     rows = [pictures.first[number] for number in range(len(pictures))]
     shown = np.stack([resized(pictures.guise(row), SIDE, SIDE) for row in rows])
@@ -52,7 +52,9 @@ def _groups(pictures: Pictures) -> dict[str, int]:
     return dict(zip(pictures.keys, group.tolist(), strict=True))
 
 
-def _parts(names: list[str], its: dict[str, np.ndarray], chance: np.random.Generator) -> Iterator[tuple]:
+def _parts(
+    names: list[str], its: dict[str, np.ndarray], chance: np.random.Generator
+) -> Iterator[tuple[str, np.ndarray]]:
     """Quarters that show something: whose values vary by 20 levels at least."""
     for name in names:
         tries = (cropped(its[name], chance)[0] for _ in range(20))

@@ -592,6 +592,36 @@ def test_a_page_reload_loses_nothing(page: Page) -> None:
     assert volume == pytest.approx(0.3)
     check_tidy(page, "find, sounds")
 
+    # In groups, some chosen by a rectangle drawn over them: all of it is there again.
+    page.get_by_role("button", name="show all").click()
+    page.get_by_label("Group by").select_option("folder")
+    table = page.get_by_role("grid")
+    items = table.locator("[aria-rowindex]")
+    first, third = items.nth(0), items.nth(2)
+    heading = table.get_by_title("Choose all of this group").first
+    expect(heading).to_be_visible()
+    start, end = first.bounding_box(), third.bounding_box()
+    assert start is not None
+    assert end is not None
+    page.mouse.move(start["x"] + 20, start["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(start["x"] + 60, start["y"] + 40, steps=4)
+    page.mouse.move(end["x"] + 20, end["y"] + 60, steps=4)
+    page.mouse.up()
+    expect(page.get_by_role("toolbar", name="What is chosen")).to_contain_text("Edit these 3")
+    chosen = [row.get_attribute("aria-label") for row in table.locator("[aria-selected=true]").all()]
+    assert len(chosen) == 3
+    page.wait_for_url("**chosen=0-2**")
+    page.reload()
+    expect(page.get_by_role("toolbar", name="What is chosen")).to_contain_text("Edit these 3")
+    assert [row.get_attribute("aria-label") for row in table.locator("[aria-selected=true]").all()] == chosen
+    # A heading chooses its group.
+    number = int(heading.locator("xpath=following-sibling::span").inner_text())
+    heading.click()
+    expect(page.get_by_role("toolbar", name="What is chosen")).to_contain_text(f"Edit these {number}")
+    assert number > 3
+    check_access(page, "find, in groups")
+
 
 def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
     (tmp_path / "empty game").mkdir()

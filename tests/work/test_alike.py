@@ -14,9 +14,12 @@ from brae.core.assets.texture.encode import encode_new
 from brae.core.errors import BraeError, FormatError
 from brae.work import Workspace
 from brae.work.alike import Copy, copies_of_edits, give_to
+from brae.work.columns import Search
 from brae.work.edits import exchange_file, put_in_work, set_remedies, take_file
 from brae.work.finding import gathered
 from brae.work.items import look_at
+from brae.work.linking import told, told_by
+from brae.work.meant import open_findings
 from brae.work.opening import open_game
 from tests.core.find.photos import pieces
 
@@ -91,3 +94,25 @@ def test_what_cannot_be_given_is_told_and_the_others_get_it(workspace: Workspace
     done = give_to(workspace, project, FIRST, ["b.zip//nowhere.dds", AGAIN])
     assert (done["done"], [fault["address"] for fault in done["faults"]]) == (1, ["b.zip//nowhere.dds"])
     assert workspace.edit(project, AGAIN).state == "ready"
+
+
+def test_edits_are_found_by_what_is_wrong_with_them(workspace: Workspace, project: str) -> None:
+    held = workspace.catalogues.of(project)
+
+    def found(words: str) -> set[str]:
+        fits = held.fitting(Search(words), told=told(workspace, project))
+        return {held.addresses[place] for place in np.flatnonzero(fits).tolist()}
+
+    put_in_work(workspace, project, FIRST)
+    assert found("finding:yes") == set()
+    file = exchange_file(workspace, workspace.edit(project, FIRST))
+    Image.open(file).resize((100, 70)).save(file)
+    take_file(workspace, project, FIRST, file.read_bytes(), file.name)
+    standing = open_findings(workspace, project)[FIRST]
+    assert standing
+    for words in ("finding:yes", *(f"finding:{one}" for one in standing)):
+        assert found(words) == {FIRST}, words
+    assert found("finding:no") == set(held.addresses) - {FIRST} == found("-finding:yes")
+    assert found("finding:no-such-thing") == set()
+    with pytest.raises(FormatError, match="Only edits have findings"):
+        held.fitting(Search("finding:yes"), told=told_by(held, lambda: pytest.fail("not asked"), list))

@@ -43,9 +43,9 @@ _OTHERWISE = {"size": "bytes"}
 #: what is asked of an item beside its own facts: whether it is edited, and where it lies
 EDITED, ARCHIVE = "edited", "archive"
 #: what other items say of it, and it of them; answered by ``Told``
-TEXT, USES, USED_BY, MISSING, UNUSED = "text", "uses", "used-by", "missing", "unused"
-_TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED)
-YES, _NO = ("yes", "true", "1"), ("no", "false", "0")
+TEXT, USES, USED_BY, MISSING, UNUSED, FINDING = "text", "uses", "used-by", "missing", "unused", "finding"
+_TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED, FINDING)
+YES, NO = ("yes", "true", "1"), ("no", "false", "0")
 
 
 #: the addresses that fit a condition on what items say of each other: its name and its value
@@ -124,7 +124,8 @@ class Columns:
         self._ready.clear()
         self._masks.clear()
 
-    def _once(self, key: tuple[str, ...], make: Callable[[], Any]) -> Any:
+    def once(self, key: tuple[str, ...], make: Callable[[], Any]) -> Any:
+        """What is made of these items once, until there are others."""
         found = self._ready.get(key)
         if found is None:
             found = self._ready[key] = make()
@@ -137,8 +138,8 @@ class Columns:
         if name in OWN:
             return list(self._texts[name].texts), self._codes[name]
         if name == ARCHIVE:
-            return cast("tuple[list[str], np.ndarray]", self._once((ARCHIVE,), self._archives))
-        found: tuple[list[str], np.ndarray] = self._once(("texts", name), lambda: self._of_facts(name))
+            return cast("tuple[list[str], np.ndarray]", self.once((ARCHIVE,), self._archives))
+        found: tuple[list[str], np.ndarray] = self.once(("texts", name), lambda: self._of_facts(name))
         return found
 
     def _archives(self) -> tuple[list[str], np.ndarray]:
@@ -162,7 +163,12 @@ class Columns:
             values = [float(value) if isinstance(value, int | float) else np.nan for value in said]
             return np.asarray(np.array(values or [np.nan])[self._codes["facts"]])
 
-        found: np.ndarray[Any, np.dtype[np.float64]] = self._once(("numbers", name), make)
+        found: np.ndarray[Any, np.dtype[np.float64]] = self.once(("numbers", name), make)
+        return found
+
+    def facts(self, place: int) -> dict[str, Value]:
+        """What is known of the item at a place."""
+        found: dict[str, Value] = self._facts[int(self._codes["facts"][place])]
         return found
 
     # ---- searching --------------------------------------------------------------------------------------
@@ -208,7 +214,7 @@ class Columns:
     def _edited(self, asked: words.Condition, states: Mapping[str, str]) -> Flags:
         """``edited:yes``, ``edited:no``, or a state of the edit."""
         value = asked.text.lower()
-        if value in (*YES, *_NO):
+        if value in (*YES, *NO):
             found = self._are(states)
             found = found if value in YES else ~found
         else:
@@ -218,7 +224,7 @@ class Columns:
     def _fits(self, asked: words.Condition) -> Flags:
         if asked.name:
             return self._term(asked)
-        paths: words.Paths = self._once(("paths",), lambda: words.Paths(self._lower))
+        paths: words.Paths = self.once(("paths",), lambda: words.Paths(self._lower))
         if asked.expression:
             return paths.fitting(asked.text)
         found: Flags = paths.with_word(asked.text)
@@ -228,8 +234,8 @@ class Columns:
 
     def _meant(self, word: str) -> list[str]:
         """What a word that is in no address probably means: words of addresses that are spelt nearly so."""
-        known: list[str] = self._once(("parts",), lambda: words.parts_of(self._lower))
-        found: list[str] = self._once(("meant", word), lambda: words.near(word, known))
+        known: list[str] = self.once(("parts",), lambda: words.parts_of(self._lower))
+        found: list[str] = self.once(("meant", word), lambda: words.near(word, known))
         return found
 
     def read_as(self, search: Search) -> dict[str, list[str]]:
@@ -293,7 +299,7 @@ class Columns:
 
     def ordered(self, order: str, mask: Flags) -> Numbers:
         """The places of the members in ``mask``, in an order of ``orders``."""
-        places: Numbers = self._once(("order", order), lambda: self._order(order))
+        places: Numbers = self.once(("order", order), lambda: self._order(order))
         return places[mask[places]]
 
     def ranked(self, ranks: Mapping[str, int], mask: Flags) -> Numbers:
@@ -346,7 +352,7 @@ class Columns:
             usual = self._order(order[1:])
             has = self._has(order[1:])[usual]
             return np.concatenate([usual[has][::-1], usual[~has]])
-        by_address: Numbers = self._once(
+        by_address: Numbers = self.once(
             ("order", "name"),
             lambda: np.array(sorted(range(len(self)), key=self.addresses.__getitem__), np.int64),
         )

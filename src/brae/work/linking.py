@@ -12,21 +12,26 @@ from sqlalchemy import select
 
 from brae.core import addresses
 from brae.core.assets.base import Context
-from brae.core.errors import BraeError, LimitError, WaitingError
+from brae.core.errors import BraeError, FormatError, LimitError, WaitingError
 from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by
 from brae.core.find.links import Links
 from brae.core.layouts.library import Library
 from brae.jobs import Job, Silent, Ticker
 from brae.store.models import ArchiveRow, Member, Project
-from brae.work.columns import MISSING, TEXT, UNUSED, USES, YES, Columns, Search, Told
+from brae.work.columns import FINDING, MISSING, NO, TEXT, UNUSED, USES, YES, Columns, Search, Told
 from brae.work.items import context_of, original_bytes
+from brae.work.meant import open_findings
 from brae.work.workspace import Workspace
 
 #: characters of a project's texts that are kept in memory, to search them while somebody types
 _MOST_SAID = 64 << 20
 #: seconds that a request waits for what is being worked out
 _A_MOMENT = 3.0
-_WORDS = {"links": "Reading what belongs together in", "texts": "Reading the texts of"}
+_WORDS = {
+    "links": "Reading what belongs together in",
+    "texts": "Reading the texts of",
+    "pictures": "Comparing the pictures of",
+}
 
 
 def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> Links:
@@ -45,7 +50,7 @@ def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
 
 def links_soon(workspace: Workspace, project_id: str) -> Links | None:
     """The same where it is known, or is so in a moment; None while it is worked out, as a job."""
-    found: Links | None = _soon(
+    found: Links | None = soon(
         workspace,
         project_id,
         "links",
@@ -55,7 +60,7 @@ def links_soon(workspace: Workspace, project_id: str) -> Links | None:
     return found
 
 
-def _soon(
+def soon(
     workspace: Workspace,
     project_id: str,
     kind: str,
@@ -180,7 +185,7 @@ def _ticked(items: Iterable[Linked], ticker: Ticker) -> Iterator[Linked]:
 
 
 def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]:
-    found: list[tuple[str, Lines]] | None = _soon(
+    found: list[tuple[str, Lines]] | None = soon(
         workspace,
         project_id,
         "texts",
@@ -188,16 +193,16 @@ def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]
         lambda job: {"texts": len(said(workspace, project_id, job))},
     )
     if found is None:
-        raise _waiting(workspace, project_id, "texts", "The texts of this game")
+        raise waiting(workspace, project_id, "texts", "The texts of this game")
     return found
 
 
-def _waiting(workspace: Workspace, project_id: str, kind: str, what: str) -> WaitingError:
+def waiting(workspace: Workspace, project_id: str, kind: str, what: str) -> WaitingError:
     done = workspace.reading.get((kind, *_state(workspace, project_id)))
     if done is not None and done.done():
         return WaitingError(
             f"{what} could not be read to the end: it was cancelled, or there is too much of it.",
-            remedy="Search with 'brae search GAME' on the command line, or look through the game again.",
+            remedy="Look through the game again, or use the command line, which has no limits.",
         )
     return WaitingError(
         f"{what}: Brae is still reading it.", remedy="What fits is shown when the job at the bottom has ended."
@@ -214,12 +219,24 @@ def told(workspace: Workspace, project_id: str, *, patient: bool = False) -> Tol
     def soon() -> Links:
         found = links_soon(workspace, project_id)
         if found is None:
-            raise _waiting(workspace, project_id, "links", "What belongs together in this game")
+            raise waiting(workspace, project_id, "links", "What belongs together in this game")
         return found
 
     if patient:
-        return told_by(held, lambda: links(workspace, project_id), lambda: said(workspace, project_id))
-    return told_by(held, soon, lambda: _said_soon(workspace, project_id))
+        answer = told_by(held, lambda: links(workspace, project_id), lambda: said(workspace, project_id))
+    else:
+        answer = told_by(held, soon, lambda: _said_soon(workspace, project_id))
+    return lambda name, value: (
+        _found(workspace, project_id, held, value) if name == FINDING else answer(name, value)
+    )
+
+
+def _found(workspace: Workspace, project_id: str, held: Columns, value: str) -> Container[str]:
+    """The edits with a finding that stands; of one sort, or of any for "yes" ("no": all other items)."""
+    shown = open_findings(workspace, project_id)
+    wanted = value.lower()
+    some = {address for address, found in shown.items() if found and (wanted in (*YES, *NO) or wanted in found)}
+    return set(held.addresses) - some if wanted in NO else some
 
 
 def told_by(held: Columns, links: Callable[[], Links], said: Callable[[], Iterable[tuple[str, Lines]]]) -> Told:
@@ -228,6 +245,8 @@ def told_by(held: Columns, links: Callable[[], Links], said: Callable[[], Iterab
     def answer(name: str, value: str) -> Container[str]:
         if name == TEXT:
             return {line.address for line in lines_with(value, said())}
+        if name == FINDING:
+            raise FormatError("Only edits have findings.", remedy="Open the game first, and edit something.")
         found = links()
         if name in (MISSING, UNUSED):
             wrong = {one.owner for one in found.missing} if name == MISSING else found.unused(held.addresses)

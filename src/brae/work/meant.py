@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal
 
+from sqlalchemy import select
+
 from brae.core.assets.registry import kind_of
-from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sheet import Finding, MatchSheet
 from brae.store.models import Edit
+from brae.work.workspace import Workspace
 
 #: for what a person says it
 Scope = Literal["item", "folder", "game"]
@@ -37,6 +40,21 @@ def marked(sheet: MatchSheet, rules: Iterable[Rule], edit: Edit) -> MatchSheet:
 
     findings = [finding.model_copy(update={"meant": is_meant(finding.id)}) for finding in sheet.findings]
     return sheet.model_copy(update={"findings": findings})
+
+
+def open_findings(workspace: Workspace, project_id: str) -> dict[str, set[str]]:
+    """The identifiers of the findings that still stand, of each edit by its address."""
+    query = select(Edit.address, Edit.sheet).where(Edit.project_id == project_id, Edit.in_work)
+    with workspace.database.session() as session:
+        rows = session.execute(query).all()
+    return {
+        row.address: {
+            finding.id
+            for one in (row.sheet or {}).get("findings", [])
+            if (finding := Finding.model_validate(one)).open
+        }
+        for row in rows
+    }
 
 
 def standing(edit: Edit, severity: str) -> list[str]:

@@ -942,6 +942,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Groups
+         * @description The groups in which what fits a search is laid out, in order; none where it is not grouped.
+         */
+        get: operations["groups_api_projects__project_id__groups_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/import": {
         parameters: {
             query?: never;
@@ -1291,7 +1311,7 @@ export interface paths {
         };
         /**
          * Place Of
-         * @description The place of the next item whose name starts so, as typed in the light table; null where there is none.
+         * @description The place of an item, or of the next one whose name starts so, as typed; null where there is none.
          */
         get: operations["place_of_api_projects__project_id__place_get"];
         put?: never;
@@ -2709,6 +2729,16 @@ export interface components {
             fit: number;
         };
         /**
+         * Group
+         * @description Items that stand together: what they are called together, and how many there are. ``name`` is "" for the rest.
+         */
+        Group: {
+            /** Count */
+            count: number;
+            /** Name */
+            name: string;
+        };
+        /**
          * Guess
          * @description One explanation of the bytes; ``fit`` from 0 (as noise) to 1 (neighbours and levels all agree).
          */
@@ -2900,6 +2930,8 @@ export interface components {
          * @description Every kind, and in what the catalogue can be ordered.
          */
         KindsView: {
+            /** Groupings */
+            groupings: components["schemas"]["Named"][];
             /** Kinds */
             kinds: components["schemas"]["KindView"][];
             /** Orders */
@@ -4882,8 +4914,6 @@ export interface operations {
     addresses_of_api_projects__project_id__addresses_get: {
         parameters: {
             query?: {
-                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
-                order?: string;
                 /** @description first-last, counted from 0 in this order; without any, all of them */
                 span?: string[] | null;
                 /** @description words of the path, conditions such as width>=512, /expressions/ */
@@ -4894,6 +4924,10 @@ export interface operations {
                 in_work?: boolean;
                 /** @description a picture that was looked for: only what it shows */
                 like?: string | null;
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                /** @description those of one group together: kind, archive, folder, maps, picture */
+                group?: string;
             };
             header?: never;
             path: {
@@ -6129,6 +6163,50 @@ export interface operations {
             };
         };
     };
+    groups_api_projects__project_id__groups_get: {
+        parameters: {
+            query?: {
+                /** @description words of the path, conditions such as width>=512, /expressions/ */
+                q?: string;
+                /** @description name:value, such as kind:texture */
+                where?: string[] | null;
+                folder?: string | null;
+                in_work?: boolean;
+                /** @description a picture that was looked for: only what it shows */
+                like?: string | null;
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                /** @description those of one group together: kind, archive, folder, maps, picture */
+                group?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     take_api_projects__project_id__import_post: {
         parameters: {
             query?: never;
@@ -6570,8 +6648,6 @@ export interface operations {
     members_api_projects__project_id__members_get: {
         parameters: {
             query?: {
-                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
-                order?: string;
                 offset?: number;
                 limit?: number;
                 /** @description words of the path, conditions such as width>=512, /expressions/ */
@@ -6582,6 +6658,10 @@ export interface operations {
                 in_work?: boolean;
                 /** @description a picture that was looked for: only what it shows */
                 like?: string | null;
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                /** @description those of one group together: kind, archive, folder, maps, picture */
+                group?: string;
             };
             header?: never;
             path: {
@@ -6714,10 +6794,9 @@ export interface operations {
     };
     place_of_api_projects__project_id__place_get: {
         parameters: {
-            query: {
-                starts: string;
-                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
-                order?: string;
+            query?: {
+                starts?: string;
+                address?: string | null;
                 after?: number;
                 /** @description words of the path, conditions such as width>=512, /expressions/ */
                 q?: string;
@@ -6727,6 +6806,10 @@ export interface operations {
                 in_work?: boolean;
                 /** @description a picture that was looked for: only what it shows */
                 like?: string | null;
+                /** @description kind, name, bytes, or a fact; with a - before it from the last to the first */
+                order?: string;
+                /** @description those of one group together: kind, archive, folder, maps, picture */
+                group?: string;
             };
             header?: never;
             path: {

@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 import { pictureNames } from "../assets/texture/pictures";
 import { centred, fitting, LARGEST, SMALLEST, tiles, zoomAt } from "../assets/texture/viewport";
 import { baseName, bytes, many, progress, rounded } from "./format";
-import { columnsFor, move } from "./grid";
+import { columnsFor } from "./grid";
+import { Rows } from "./rows";
 
 describe("numbers", () => {
   it("shows bytes exactly beside the rounded figure", () => {
@@ -61,11 +62,43 @@ describe("the light table", () => {
     expect(columnsFor(10, 150, 10)).toBe(1);
   });
   it("moves by the keyboard and stays inside", () => {
-    expect(move("ArrowDown", 3, 5, 100, 4)).toBe(8);
-    expect(move("ArrowUp", 3, 5, 100, 4)).toBe(0);
-    expect(move("End", 3, 5, 100, 4)).toBe(99);
-    expect(move("PageDown", 3, 5, 100, 4)).toBe(23);
-    expect(move("x", 3, 5, 100, 4)).toBeNull();
+    const rows = new Rows(null, 100, 5);
+    expect(rows.count).toBe(20);
+    expect(rows.move("ArrowDown", 3, 4)).toBe(8);
+    expect(rows.move("ArrowUp", 3, 4)).toBe(0);
+    expect(rows.move("End", 3, 4)).toBe(99);
+    expect(rows.move("PageDown", 3, 4)).toBe(23);
+    expect(rows.move("x", 3, 4)).toBeNull();
+    expect(new Rows(null, 0, 5).move("End", 0, 4)).toBeNull();
+  });
+  it("keeps groups apart, each below its heading", () => {
+    const groups = [
+      { name: "a", count: 7 },
+      { name: "b", count: 1 },
+      { name: "", count: 4 },
+    ];
+    const rows = new Rows(groups, 12, 3);
+    expect(rows.count).toBe(4 + 2 + 3);
+    expect([0, 4, 6].map((row) => rows.at(row))).toEqual([{ group: 0 }, { group: 1 }, { group: 2 }]);
+    expect([rows.at(3), rows.at(5), rows.at(8)]).toEqual([
+      { first: 6, last: 7 },
+      { first: 7, last: 8 },
+      { first: 11, last: 12 },
+    ]);
+    // Every item is in the row that says so.
+    for (let item = 0; item < 12; item += 1) {
+      const { row, column } = rows.of(item);
+      expect(rows.at(row)).toMatchObject({ first: item - column });
+    }
+    expect([
+      rows.move("ArrowDown", 5, 2),
+      rows.move("ArrowDown", 6, 2),
+      rows.move("ArrowDown", 7, 2),
+    ]).toEqual([6, 7, 8]);
+    expect([rows.move("ArrowUp", 8, 2), rows.move("ArrowUp", 7, 2), rows.move("PageUp", 11, 9)]).toEqual([
+      7, 6, 0,
+    ]);
+    expect(rows.spanOf(0)).toEqual([0, 7]);
   });
 });
 

@@ -20,6 +20,7 @@ from brae.core.assets.registry import kinds
 from brae.core.errors import BraeError, FormatError
 from brae.work import Workspace, columns
 from brae.work.edits import make_change
+from brae.work.grouping import GROUPINGS
 from brae.work.items import around, look_at, original_bytes, preview_of
 
 router = APIRouter(tags=["items"])
@@ -31,7 +32,11 @@ _RANGE = re.compile(r"^bytes=(\d{0,18})-(\d{0,18})$")
 @router.get("/kinds")
 def known(workspace: Work) -> KindsView:
     """The kinds of items, and in what the catalogue can be ordered."""
-    return KindsView(kinds=[_kind_view(kind) for kind in kinds().values()], orders=_named(columns.orders()))
+    return KindsView(
+        kinds=[_kind_view(kind) for kind in kinds().values()],
+        orders=_named(columns.orders()),
+        groupings=_named(GROUPINGS),
+    )
 
 
 def _kind_view(kind: AssetKind[Any]) -> KindView:

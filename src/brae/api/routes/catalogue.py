@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 from itertools import islice
 from typing import Annotated
 
@@ -20,7 +21,7 @@ from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, LinksView,
 from brae.core.errors import FormatError
 from brae.core.find.graph import Line
 from brae.store.models import Member
-from brae.work import Workspace, columns, linking
+from brae.work import Workspace, columns, grouping, linking
 
 router = APIRouter(tags=["find"])
 
@@ -47,9 +48,29 @@ def search_of(
 
 
 Search = Annotated[columns.Search, Depends(search_of)]
-Order = Annotated[
-    str, Query(description="kind, name, bytes, or a fact; with a - before it from the last to the first")
-]
+
+
+@dataclass(frozen=True)
+class Arrangement:
+    """In what order, and by what the items are grouped ("" where they are not)."""
+
+    order: str
+    group: str
+
+
+def arrangement_of(
+    order: Annotated[
+        str, Query(description="kind, name, bytes, or a fact; with a - before it from the last to the first")
+    ] = "kind",
+    group: Annotated[
+        str, Query(description="those of one group together: kind, archive, folder, maps, picture")
+    ] = "",
+) -> Arrangement:
+    """How what was found is laid out, as the page sends it."""
+    return Arrangement(order, group)
+
+
+Arranged = Annotated[Arrangement, Depends(arrangement_of)]
 #: the order of what a picture shows: most like it first
 LIKENESS = "likeness"
 _SPAN = re.compile(r"(\d{1,12})-(\d{1,12})")
@@ -59,11 +80,11 @@ def _places(
     workspace: Workspace,
     project_id: str,
     search: columns.Search,
-    order: str,
+    arranged: Arrangement,
     states: Mapping[str, str] | None = None,
 ) -> tuple[columns.Columns, columns.Numbers]:
     """The catalogue, and the places in it that fit a search, in order."""
-    known = {*columns.sortable(), LIKENESS}
+    known, order = {*columns.sortable(), LIKENESS}, arranged.order
     if order.removeprefix("-") not in known:
         raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(sorted(known))}")
     states = workspace.catalogues.in_work(project_id) if states is None else states
@@ -71,8 +92,12 @@ def _places(
     mask = found.fitting(search, states, told=linking.told(workspace, project_id))
     if order.removeprefix("-") == LIKENESS:
         places = found.ranked(search.ranks or {}, mask)
-        return found, places[::-1] if order.startswith("-") else places
-    return found, found.ordered(order, mask)
+        places = places[::-1] if order.startswith("-") else places
+    else:
+        places = found.ordered(order, mask)
+    if arranged.group:
+        places = grouping.grouping(workspace, project_id, found, arranged.group).ordered(places)
+    return found, places
 
 
 @router.get("/projects/{project_id}/members")
@@ -80,14 +105,14 @@ def members(
     project_id: str,
     workspace: Work,
     search: Search,
-    order: Order = "kind",
+    arranged: Arranged,
     offset: Annotated[int, Query(ge=0, le=LARGEST)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> MemberPage:
     """Part of the catalogue, narrowed and ordered."""
     workspace.project(project_id)
     states = workspace.catalogues.in_work(project_id)
-    found, places = _places(workspace, project_id, search, order, states)
+    found, places = _places(workspace, project_id, search, arranged, states)
     ids = found.ids[places[offset : offset + limit]].tolist()
     with workspace.database.session() as session:
         rows = {row.id: row for row in session.execute(select(*_SHOWN).where(Member.id.in_(ids)))}
@@ -107,7 +132,7 @@ def addresses_of(
     project_id: str,
     workspace: Work,
     search: Search,
-    order: Order = "kind",
+    arranged: Arranged,
     span: Annotated[
         list[str] | None,
         Query(max_length=2000, description="first-last, counted from 0 in this order; without any, all of them"),
@@ -115,7 +140,7 @@ def addresses_of(
 ) -> Chosen:
     """The items at places of the catalogue: the addresses of those that can be edited, and how many cannot."""
     workspace.project(project_id)
-    found, places = _places(workspace, project_id, search, order)
+    found, places = _places(workspace, project_id, search, arranged)
     if span is not None:
         taken = np.zeros(len(places), bool)
         for one in span:
@@ -133,14 +158,27 @@ def place_of(
     project_id: str,
     workspace: Work,
     search: Search,
-    starts: Annotated[str, Query(min_length=1, max_length=200)],
-    order: Order = "kind",
+    arranged: Arranged,
+    starts: Annotated[str, Query(max_length=200)] = "",
+    address: str | None = None,
     after: Annotated[int, Query(ge=-1, le=LARGEST)] = -1,
 ) -> int | None:
-    """The place of the next item whose name starts so, as typed in the light table; null where there is none."""
+    """The place of an item, or of the next one whose name starts so, as typed; null where there is none."""
     workspace.project(project_id)
-    found, places = _places(workspace, project_id, search, order)
+    found, places = _places(workspace, project_id, search, arranged)
+    if address is not None:
+        return next((number for number, place in enumerate(places) if found.addresses[place] == address), None)
     return found.next_named(places, starts, after)
+
+
+@router.get("/projects/{project_id}/groups")
+def groups(project_id: str, workspace: Work, search: Search, arranged: Arranged) -> list[grouping.Group]:
+    """The groups in which what fits a search is laid out, in order; none where it is not grouped."""
+    workspace.project(project_id)
+    if not arranged.group:
+        return []
+    found, places = _places(workspace, project_id, search, arranged)
+    return grouping.grouping(workspace, project_id, found, arranged.group).groups(places)
 
 
 def _view(row: object, states: dict[str, str]) -> MemberView:

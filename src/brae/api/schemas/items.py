@@ -148,6 +148,7 @@ class KindsView(BaseModel):
 
     kinds: list[KindView]
     orders: list[Named]
+    groupings: list[Named]
 
 
 class Addresses(Asked):

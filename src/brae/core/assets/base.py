@@ -335,6 +335,13 @@ class AssetKind(ABC, Generic[Asset]):
         """The picture by which an item is found: uint8 (height, width, 4), sides up to ``side``."""
         raise FormatError(f"There is no picture of {self.titles.lower()}.")
 
+    def sets(self, members: Mapping[str, Mapping[str, Any]], profile: Any) -> Mapping[str, str]:
+        """Which items of a folder belong together: of those that do, the name of their set.
+
+        ``members``: names with facts; ``profile``: of the game, or None.
+        """
+        return {}
+
     def words(self, asset: Asset) -> str:
         """What an item says, as lines."""
         raise FormatError(f"There are no words in {self.titles.lower()}.")

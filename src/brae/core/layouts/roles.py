@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Literal
 
@@ -110,4 +109,4 @@ def map_names(uses: Mapping[str, MapUse | None], rules: Sequence[MapRule] = ()) 
 
 def _ends(path: str, end: str) -> bool:
     last = path.rpartition("/")[2]
-    return len(last) > len(end) and re.fullmatch(f".*{re.escape(end)}", last, re.IGNORECASE | re.DOTALL) is not None
+    return len(last) > len(end) and last.lower().endswith(end.lower())

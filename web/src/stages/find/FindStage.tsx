@@ -5,8 +5,8 @@ import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, useLocation, useNavigate } from "react-router";
 import { type Member, Problem } from "../../api/client";
 import { useJobs, useLike, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
-import { useKinds } from "../../assets/kinds";
-import { canEdit } from "../../assets/registry";
+import { type Kind, useKinds } from "../../assets/kinds";
+import { canEdit, titlesOf } from "../../assets/registry";
 import { Button, Choice, Empty } from "../../components/controls";
 import { Pane, Panes } from "../../components/Panes";
 import { count, isActive, many } from "../../lib/format";
@@ -22,7 +22,7 @@ import { LightTable, type TableView } from "./LightTable";
 import { Marks } from "./Marks";
 import { Searches } from "./Searches";
 import { chosenOf, NONE, type Selection } from "./selection";
-import { addressesOf, useCatalogue, useSearch } from "./useCatalogue";
+import { addressesOf, useCatalogue, useGroups, useSearch } from "./useCatalogue";
 
 /** The catalogue: everything as pictures at once, narrowed by facets and search. */
 export function FindStage({ project }: { project: string }) {
@@ -31,6 +31,7 @@ export function FindStage({ project }: { project: string }) {
   const looking = useLike(project, typed.like).data?.ready !== true;
   const search = typed.like && looking ? { ...typed, like: "", order: "kind" } : typed;
   const catalogue = useCatalogue(project, search);
+  const groups = useGroups(project, search);
   const [view, setView] = useState<TableView>(keptView);
   const [tile, setTile] = useState(132);
   const [shown, setShown] = useState(keptColumns);
@@ -106,24 +107,6 @@ export function FindStage({ project }: { project: string }) {
                     <Facets project={project} search={search} onChange={change} />
                   </Narrow>
                 )}
-                {chosen > 1 && (
-                  <>
-                    <Button look="act" onClick={() => choose().then(editMany)}>
-                      Edit these {count(chosen)}
-                    </Button>
-                    <Button
-                      title="Change the colours of all of them by the same steps"
-                      onClick={() =>
-                        choose().then((addresses) =>
-                          navigate(`/p/${project}/colours`, { state: { addresses } }),
-                        )
-                      }
-                    >
-                      Colours
-                    </Button>
-                    <Marks project={project} choose={choose} />
-                  </>
-                )}
                 <Folders
                   project={project}
                   search={search}
@@ -131,6 +114,20 @@ export function FindStage({ project }: { project: string }) {
                   chosen={chosen > 1 && selection !== "all" ? chosen : 0}
                   choose={choose}
                 />
+                <select
+                  aria-label="Group by"
+                  title="Group by"
+                  className="w-28 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                  value={search.group}
+                  onChange={(event) => change({ group: event.target.value })}
+                >
+                  <option value="">no groups</option>
+                  {known?.groupings.map(({ id, words }) => (
+                    <option key={id} value={id}>
+                      by {words}
+                    </option>
+                  ))}
+                </select>
                 {view === "pictures" ? (
                   <select
                     aria-label="Order by"
@@ -206,11 +203,36 @@ export function FindStage({ project }: { project: string }) {
                   columns={visible}
                   search={search}
                   catalogue={catalogue}
+                  groups={search.group ? (groups.data ?? null) : null}
+                  groupWords={(name) => groupWords(known?.kinds, search.group, name)}
                   onFocus={setFocused}
                   onSelection={setSelection}
                   onOpen={edit}
                   opened={opened}
                 />
+              )}
+              {chosen > 1 && (
+                // Below the table, not above it: what is being chosen is not to move.
+                <div
+                  role="toolbar"
+                  aria-label="What is chosen"
+                  className="mx-4 my-2 flex flex-wrap items-center gap-2 rounded-xl bg-sunk p-2"
+                >
+                  <Button look="act" onClick={() => choose().then(editMany)}>
+                    Edit these {count(chosen)}
+                  </Button>
+                  <Button
+                    title="Change the colours of all of them by the same steps"
+                    onClick={() =>
+                      choose().then((addresses) =>
+                        navigate(`/p/${project}/colours`, { state: { addresses } }),
+                      )
+                    }
+                  >
+                    Colours
+                  </Button>
+                  <Marks project={project} choose={choose} />
+                </div>
               )}
             </>
           )}
@@ -283,6 +305,18 @@ function Narrow({ conditions, children }: { conditions: number; children: React.
 function readAs(words: Record<string, string[]>): string {
   const read = Object.entries(words).map(([word, meant]) => `“${word}” read as ${meant.join(", ")}`);
   return read.length ? ` (${read.join("; ")})` : "";
+}
+
+/** What a group is called; those that are in none come last. */
+function groupWords(kinds: Kind[] | undefined, by: string, name: string): string {
+  if (name) return by === "kind" ? titlesOf(kinds, name) : name;
+  const rest: Record<string, string> = {
+    maps: "Belong to no set",
+    picture: "There once",
+    folder: "In no folder",
+    archive: "In no archive",
+  };
+  return rest[by] ?? "The others";
 }
 
 /** A search that leaves nothing out. */

@@ -37,8 +37,12 @@ export function Folders({
   return (
     <Dialog.Root open={shown} onOpenChange={setShown}>
       <Dialog.Trigger asChild>
-        <Button title="Send many items to a folder at once, and take such a folder back">
-          <FolderDown aria-hidden className="size-4" /> Folder…
+        <Button
+          aria-label="Folder…"
+          title="Send many items to a folder at once, and take such a folder back"
+          className="px-2.5"
+        >
+          <FolderDown aria-hidden className="size-4" />
         </Button>
       </Dialog.Trigger>
       <Dialog.Portal>

@@ -8,16 +8,20 @@ import { client, type Member, take } from "../../api/client";
 import type { Face } from "../../assets/face";
 import { useKind } from "../../assets/kinds";
 import { faceOf, iconOf } from "../../assets/registry";
-import { baseName } from "../../lib/format";
+import { baseName, count } from "../../lib/format";
 import { columnsFor } from "../../lib/grid";
+import { type Group, Rows } from "../../lib/rows";
 import { cell, type ListColumn } from "./columns";
 import { OnTable, Places, type Selection, Typing } from "./selection";
 import { queryOf, type Search, type useCatalogue } from "./useCatalogue";
+import { type Area, useLasso } from "./useLasso";
+import { useKeepPlace, useKeptPlace } from "./usePlace";
 
 export type TableView = "pictures" | "list";
 const GAP = 12;
 const CAPTION = 44;
 const PADDING = 16;
+const HEADING = 36;
 /** how far the tops of two lines lie apart, for a size of the pictures */
 const lineHeight = (tile: number) => Math.round(26 + (tile - 84) * 0.3);
 
@@ -28,6 +32,10 @@ type Props = {
   columns: ListColumn[];
   search: Search;
   catalogue: ReturnType<typeof useCatalogue>;
+  /** null where the items are not grouped */
+  groups: Group[] | null;
+  /** how the name of a group is written */
+  groupWords: (name: string) => string;
   onFocus: (place: number) => void;
   onSelection: (selection: Selection) => void;
   onOpen: (member: Member | undefined) => void;
@@ -47,6 +55,8 @@ export function LightTable(props: Props) {
     columns: shown,
     search,
     catalogue,
+    groups,
+    groupWords,
     onFocus,
     onSelection,
     onOpen,
@@ -69,6 +79,11 @@ export function LightTable(props: Props) {
   const { total } = catalogue;
   const latest = useRef(catalogue.at);
   latest.current = catalogue.at;
+  // Groups and items are asked for apart: while one of them is older than the other there are no headings.
+  const table = useMemo(() => {
+    const grouped = groups?.reduce((sum, { count }) => sum + count, 0) === total;
+    return new Rows(grouped ? groups : null, total, columns);
+  }, [groups, total, columns]);
   const places = useMemo(() => new Places(total, (place) => latest.current(place)), [total]);
   const selection = useMultipleSelectionState({ selectionMode: "multiple", selectionBehavior: "replace" });
   const manager = useMemo(() => new SelectionManager(places, selection), [places, selection]);
@@ -88,30 +103,42 @@ export function LightTable(props: Props) {
     if (selectedKeys === "all" || selectedKeys.size > 1) manager.clearSelection();
   }, [total, manager, selectedKeys]);
 
+  const kept = useKeptPlace(project, search, total);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when it is known
+  useEffect(() => {
+    if (kept?.place != null) {
+      manager.setFocusedKey(kept.place);
+      manager.replaceSelection(kept.place);
+      rows.scrollToIndex(table.of(kept.place).row, { align: "center" });
+    }
+    if (kept && (kept.chosen === "all" || kept.chosen.size > 1)) manager.setSelectedKeys(kept.chosen);
+  }, [kept]);
+  useKeepPlace(focused === null ? undefined : catalogue.at(focused)?.address, selectedKeys, kept !== null);
+
   const rows = useVirtualizer({
-    count: Math.ceil(total / columns),
+    count: table.count,
     getScrollElement: () => frame.current,
-    estimateSize: () => height,
+    estimateSize: (row) => (table.isHeading(row) ? HEADING : height),
     overscan: 3,
     paddingStart: 2,
     // The focused item stays, so that the keys go on to work when it is scrolled away.
     rangeExtractor: (range: Range) => {
       const found = defaultRangeExtractor(range);
-      const row = focused === null ? -1 : Math.floor(focused / columns);
+      const row = focused === null ? -1 : table.of(focused).row;
       return row < 0 || row >= range.count || found.includes(row)
         ? found
         : [...found, row].sort((a, b) => a - b);
     },
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: rows must be measured anew when their height changes
-  useEffect(() => rows.measure(), [height]);
+  useEffect(() => rows.measure(), [height, table]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the focused row is brought into sight when the focus moves
   useEffect(() => {
-    if (focused !== null && manager.isFocused) rows.scrollToIndex(Math.floor(focused / columns));
+    if (focused !== null && manager.isFocused) rows.scrollToIndex(table.of(focused).row);
   }, [focused]);
   const visible = rows.getVirtualItems();
-  const top = rows.range ? rows.range.startIndex * columns : 0;
-  const bottom = Math.min(((rows.range?.endIndex ?? 0) + 4) * columns, total) - 1;
+  const top = firstOf(table, rows.range?.startIndex ?? 0);
+  const bottom = Math.min(firstOf(table, Math.min((rows.range?.endIndex ?? 0) + 4, table.count)), total) - 1;
   const { need } = catalogue;
   useEffect(() => {
     if (bottom >= top) need(top, bottom);
@@ -140,11 +167,27 @@ export function LightTable(props: Props) {
       manager.replaceSelection(place);
     });
   };
+  const atFirst = useRef<Set<number>>(new Set());
+  const lasso = useLasso(frame, (area, more) => {
+    if (!more) atFirst.current = new Set();
+    else if (atFirst.current.size === 0 && selectedKeys !== "all")
+      atFirst.current = new Set([...selectedKeys].map(Number));
+    const inside = touched(
+      table,
+      area,
+      { columns, side: list ? width : side, gap: list ? 0 : GAP },
+      (row) => {
+        const at = rows.measurementsCache[row];
+        return at ? [at.start, at.end] : null;
+      },
+    );
+    manager.setSelectedKeys(new Set([...atFirst.current, ...inside]));
+  });
   const { gridProps } = useGridList(
     {
       "aria-label":
-        "Items (arrow keys move, Shift and Ctrl choose several, letters go to a name, Enter edits)",
-      keyboardDelegate: new OnTable(places, columns, page),
+        "Items (arrow keys move, Shift, Ctrl or a drawn rectangle choose several, letters go to a name, Enter edits)",
+      keyboardDelegate: new OnTable(places, table, page),
       disallowTypeAhead: true,
       keyboardNavigationBehavior: "tab",
       onAction: (key) => onOpen(latest.current(Number(key))),
@@ -163,10 +206,24 @@ export function LightTable(props: Props) {
       className="min-h-0 flex-1 overflow-auto px-4 focus-visible:outline-offset-[-3px]"
     >
       <div role="presentation" className="relative" style={{ height: rows.getTotalSize() }}>
-        {visible.flatMap((row) =>
-          Array.from({ length: columns }, (_, column) => {
-            const place = row.index * columns + column;
-            if (place >= total) return null;
+        {visible.flatMap((row) => {
+          const here = table.at(row.index);
+          if ("group" in here)
+            return (
+              <Heading
+                key={`group ${here.group}`}
+                words={groupWords(groups?.[here.group]?.name ?? "")}
+                count={groups?.[here.group]?.count ?? 0}
+                top={row.start}
+                onChoose={() => {
+                  const [first, last] = table.spanOf(here.group);
+                  manager.setFocusedKey(first);
+                  manager.setSelectedKeys(Array.from({ length: last - first }, (_, step) => first + step));
+                }}
+              />
+            );
+          return Array.from({ length: here.last - here.first }, (_, column) => {
+            const place = here.first + column;
             return (
               <Item
                 key={place}
@@ -186,8 +243,84 @@ export function LightTable(props: Props) {
                 }}
               />
             );
-          }),
+          });
+        })}
+        {lasso && (
+          <div
+            className="pointer-events-none absolute z-10 rounded border-2 border-heather bg-heather/15"
+            style={{
+              left: lasso.left - PADDING,
+              top: lasso.top,
+              width: lasso.right - lasso.left,
+              height: lasso.bottom - lasso.top,
+            }}
+          />
         )}
+      </div>
+    </div>
+  );
+}
+
+/** The first item of a row, or of the row below a heading. */
+function firstOf(table: Rows, row: number): number {
+  if (row >= table.count) return table.total;
+  const here = table.at(row);
+  return "group" in here ? table.spanOf(here.group)[0] : here.first;
+}
+
+/** The items that a rectangle touches. */
+function* touched(
+  table: Rows,
+  area: Area,
+  size: { columns: number; side: number; gap: number },
+  spanOf: (row: number) => [number, number] | null,
+): Generator<number> {
+  const step = size.side + size.gap;
+  for (let row = 0; row < table.count; row += 1) {
+    const span = spanOf(row);
+    if (!span || span[1] < area.top) continue;
+    if (span[0] > area.bottom) return;
+    const here = table.at(row);
+    if ("group" in here) continue;
+    for (let place = here.first; place < here.last; place += 1) {
+      const left = (place - here.first) * step + PADDING;
+      if (left < area.right && left + size.side > area.left) yield place;
+    }
+  }
+}
+
+/** What stands above a group; pressing it chooses the group. */
+function Heading({
+  words,
+  count: number,
+  top,
+  onChoose,
+}: {
+  words: string;
+  count: number;
+  top: number;
+  onChoose: () => void;
+}) {
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: as the rows of items
+    // biome-ignore lint/a11y/useFocusableInteractive: the button in it is reached by itself
+    <div
+      role="row"
+      className="absolute inset-x-0 flex items-end gap-2 px-1 pb-1"
+      style={{ top, height: HEADING }}
+    >
+      {/* biome-ignore lint/a11y/useSemanticElements: as above */}
+      {/* biome-ignore lint/a11y/useFocusableInteractive: as above */}
+      <div role="rowheader" className="flex min-w-0 items-end gap-2">
+        <button
+          type="button"
+          className="min-w-0 truncate text-left font-bold hover:underline"
+          title="Choose all of this group"
+          onClick={onChoose}
+        >
+          {words}
+        </button>
+        <span className="shrink-0 text-[13.5px] text-quiet">{count(number)}</span>
       </div>
     </div>
   );

@@ -1,7 +1,8 @@
 import { describe, expect, it } from "vitest";
 import type { Member } from "../../api/client";
+import { Rows } from "../../lib/rows";
 import { directionOf, nextOrder } from "./columns";
-import { chosenOf, OnTable, Places, spans, Typing } from "./selection";
+import { chosenOf, OnTable, ofSpansText, Places, spans, spansText, Typing } from "./selection";
 
 const named = (place: number) => ({ name: `folder/item_${String(place).padStart(3, "0")}.ptx` }) as Member;
 
@@ -12,6 +13,13 @@ describe("the selection", () => {
     expect(chosenOf("all", 100_000)).toBe(100_000);
     expect(chosenOf(new Set([1, 5]), 9)).toBe(2);
   });
+  it("is kept as text and read again", () => {
+    expect(spansText(new Set([0, 1, 2, 7]))).toBe("0-2,7-7");
+    expect(ofSpansText("0-2,7-7", 100)).toEqual(new Set([0, 1, 2, 7]));
+    expect(ofSpansText("5-900000000", 8)).toEqual(new Set([5, 6, 7]));
+    expect(ofSpansText("all", 9)).toBe("all");
+    expect([spansText("all"), spansText(new Set([4])), ofSpansText("?", 3)]).toEqual(["all", "", new Set()]);
+  });
   it("knows neighbours and ends of items that were never loaded", () => {
     const places = new Places(1_000_000, () => undefined);
     expect([places.getFirstKey(), places.getLastKey()]).toEqual([0, 999_999]);
@@ -21,7 +29,7 @@ describe("the selection", () => {
     expect(new Places(0, () => undefined).getFirstKey()).toBeNull();
   });
   it("moves by rows and pages and stops at the ends", () => {
-    const keys = new OnTable(new Places(23, named), 5, 3);
+    const keys = new OnTable(new Places(23, named), new Rows(null, 23, 5), 3);
     expect([keys.getKeyBelow(1), keys.getKeyAbove(7), keys.getKeyRightOf(4)]).toEqual([6, 2, 5]);
     expect([keys.getKeyPageBelow(0), keys.getKeyPageBelow(20), keys.getKeyBelow(22)]).toEqual([15, 22, null]);
   });

@@ -2,7 +2,7 @@
 import type { Collection, Key, KeyboardDelegate, Node } from "@react-types/shared";
 import type { Member } from "../../api/client";
 import { baseName } from "../../lib/format";
-import { move } from "../../lib/grid";
+import type { Rows } from "../../lib/rows";
 
 /** What is chosen: places in the catalogue, or all of it. */
 export type Selection = "all" | ReadonlySet<Key>;
@@ -24,6 +24,26 @@ export function spans(selection: ReadonlySet<Key>): string[] {
     else found.push([place, place]);
   }
   return found.map(([first, last]) => `${first}-${last}`);
+}
+
+/** The same, as text in the address of the page and back; "" where nothing but one item is chosen, or too much. */
+export function spansText(selection: Selection): string {
+  if (selection === "all") return "all";
+  if (selection.size < 2) return "";
+  const text = spans(selection).join(",");
+  return text.length <= LONGEST ? text : "";
+}
+
+const LONGEST = 600;
+const MOST = 100_000;
+
+export function ofSpansText(text: string, total: number): Selection {
+  if (text === "all") return "all";
+  const chosen = new Set<Key>();
+  for (const [, first, last] of text.matchAll(/(\d{1,9})-(\d{1,9})/g))
+    for (let at = Number(first); at <= Math.min(Number(last), total - 1) && chosen.size < MOST; at += 1)
+      chosen.add(at);
+  return chosen;
 }
 
 type At = (place: number) => Member | undefined;
@@ -85,17 +105,17 @@ export class Places implements Collection<Node<Member>> {
   }
 }
 
-/** Where the keys lead on a table of so many columns and rows. */
+/** Where the keys lead on a table; `page` is how many of its rows are in sight. */
 export class OnTable implements KeyboardDelegate {
   constructor(
     private readonly places: Places,
-    private readonly columns: number,
+    private readonly rows: Rows,
     private readonly page: number,
   ) {}
 
   private step(key: string, from: Key) {
     const place = Number(from);
-    const next = move(key, place, this.columns, this.places.size, this.page);
+    const next = this.rows.move(key, place, this.page);
     return next === place ? null : next;
   }
 

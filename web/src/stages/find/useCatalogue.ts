@@ -16,6 +16,8 @@ export type Search = {
   folder: string | null;
   in_work: boolean;
   order: string;
+  /** by what items are grouped; "" where they are not */
+  group: string;
   /** a picture that is looked for; "" where none is */
   like: string;
 };
@@ -29,6 +31,7 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
     folder: params.get("folder"),
     in_work: params.get("in_work") === "true",
     order: params.get("order") ?? (params.get("like") ? LIKENESS : "kind"),
+    group: params.get("group") ?? "",
     like: params.get("like") ?? "",
   };
   const change = (part: Partial<Search>) => {
@@ -45,12 +48,17 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
 
 /** A search as the server is asked for it. */
 export function queryOf(search: Search) {
-  const { folder, like, ...rest } = search;
-  return { ...rest, ...(folder === null ? {} : { folder }), ...(like ? { like } : {}) };
+  const { folder, like, group, ...rest } = search;
+  return {
+    ...rest,
+    ...(folder === null ? {} : { folder }),
+    ...(like ? { like } : {}),
+    ...(group ? { group } : {}),
+  };
 }
 
 export function useFacets(project: string, search: Search) {
-  const { order: _, ...conditions } = queryOf(search);
+  const { order: _, group: __, ...conditions } = queryOf(search);
   return useQuery({
     queryKey: ["members", project, "facets", conditions],
     queryFn: () =>
@@ -59,6 +67,21 @@ export function useFacets(project: string, search: Search) {
           params: { path: { project_id: project }, query: conditions },
         }),
       ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** The groups in which items stand, in order; null where they are not grouped. */
+export function useGroups(project: string, search: Search) {
+  return useQuery({
+    queryKey: ["members", project, "groups", queryOf(search)],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/groups", {
+          params: { path: { project_id: project }, query: queryOf(search) },
+        }),
+      ),
+    enabled: search.group !== "",
     placeholderData: keepPreviousData,
   });
 }

@@ -270,6 +270,7 @@ const NOTHING_NARROWED: Search = {
   folder: null,
   in_work: false,
   order: "kind",
+  group: "",
   like: "",
 };
 

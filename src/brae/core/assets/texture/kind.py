@@ -40,7 +40,7 @@ from brae.core.assets.texture.formats import Picture, Precision
 from brae.core.assets.texture.framing import SheetQuery, SheetView, sheet
 from brae.core.assets.texture.guess import HEADLESS
 from brae.core.assets.texture.looking import TextureQuery
-from brae.core.assets.texture.maps import MapView, surface
+from brae.core.assets.texture.maps import MapView, sets, surface
 from brae.core.assets.texture.marks import MARKS, marked
 from brae.core.assets.texture.metrics import Density, Quality, density
 from brae.core.assets.texture.packed import ChannelChange, change_channel
@@ -203,6 +203,9 @@ class TextureKind(AssetKind[TextureFile]):
 
     def likeness(self, asset: TextureFile, side: int = 512) -> Picture:
         return looking.likeness(asset, side)
+
+    def sets(self, members: Mapping[str, Mapping[str, Any]], profile: Any) -> Mapping[str, str]:
+        return sets(members, profile)
 
     def recipe(self, asset: TextureFile) -> Recipe:
         return asset.recipe()

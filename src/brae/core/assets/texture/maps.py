@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from pydantic import BaseModel
 
 from brae.core.assets.base import Around
@@ -16,6 +19,13 @@ class MapView(BaseModel):
     role: Role | None
     #: of a packed map
     channels: dict[Channel, Role]
+
+
+def sets(members: Mapping[str, Mapping[str, Any]], profile: Any) -> dict[str, str]:
+    """The surface of each texture of a folder."""
+    rules = profile.maps if profile is not None else []
+    named = map_names({name: use_of(facts.get("map")) for name, facts in members.items()}, rules)
+    return {name: one.surface for name, one in named.items()}
 
 
 def surface(viewed: object, query: object, around: Around) -> list[MapView]:

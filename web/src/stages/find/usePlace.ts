@@ -1,0 +1,59 @@
+/** The item under the cursor and what is chosen, in the address of the page: read once, written when the hands rest. */
+import { useEffect, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import { client, take } from "../../api/client";
+import { ofSpansText, type Selection, spansText } from "./selection";
+import { queryOf, type Search } from "./useCatalogue";
+
+const REST = 400;
+
+/** What the address said when the table came into sight; null until that is known. */
+export function useKeptPlace(project: string, search: Search, total: number) {
+  const [params] = useSearchParams();
+  const asked = useRef({ item: params.get("item"), chosen: params.get("chosen") ?? "" });
+  const [kept, setKept] = useState<{ place: number | null; chosen: Selection } | null>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, as soon as it is known how many items there are
+  useEffect(() => {
+    if (total === 0 || kept !== null) return;
+    const { item, chosen } = asked.current;
+    const known = (place: number | null) => setKept({ place, chosen: ofSpansText(chosen, total) });
+    if (!item) known(null);
+    else
+      take(
+        client.GET("/api/projects/{project_id}/place", {
+          params: { path: { project_id: project }, query: { ...queryOf(search), address: item } },
+        }),
+      ).then(known, () => known(null));
+  }, [total]);
+  return kept;
+}
+
+/** Keep them there. */
+export function useKeepPlace(item: string | undefined, selection: Selection, ready: boolean) {
+  const [, setParams] = useSearchParams();
+  const chosen = spansText(selection);
+  const latest = useRef(setParams);
+  latest.current = setParams;
+  useEffect(() => {
+    if (!ready) return;
+    const here = window.location.pathname;
+    const timer = setTimeout(() => {
+      // On the way to another stage this one is still there for a moment: nobody is to be fetched back.
+      if (window.location.pathname === here)
+        latest.current(
+          (now) => {
+            const next = new URLSearchParams(now);
+            for (const [name, value] of [
+              ["item", item ?? ""],
+              ["chosen", chosen],
+            ] as const)
+              if (value) next.set(name, value);
+              else next.delete(name);
+            return next;
+          },
+          { replace: true, preventScrollReset: true },
+        );
+    }, REST);
+    return () => clearTimeout(timer);
+  }, [item, chosen, ready]);
+}
