@@ -9,6 +9,7 @@ import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
 import { Lines, Links } from "./Links";
 import { Marks } from "./Marks";
+import { Together } from "./Together";
 
 /** The item under the cursor, larger, with all that is known of it. */
 export function Detail({
@@ -20,6 +21,7 @@ export function Detail({
   onEdit,
   onFolder,
   onSearch,
+  onGo,
 }: {
   project: string;
   member: Member;
@@ -31,6 +33,7 @@ export function Detail({
   onEdit: () => void;
   onFolder: (folder: string) => void;
   onSearch: (name: string) => void;
+  onGo: (address: string) => void;
 }) {
   const { data } = useItem(project, member.address);
   const kind = useKind(member.kind);
@@ -106,6 +109,7 @@ export function Detail({
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Lines project={project} address={member.address} q={q} />
       <Links project={project} address={member.address} onSearch={onSearch} />
+      <Together key={member.address} project={project} address={member.address} opened={opened} onGo={onGo} />
       <Facts
         rows={[
           ...facts,

@@ -250,6 +250,7 @@ export function FindStage({ project }: { project: string }) {
               onEdit={() => edit(current)}
               onFolder={(folder) => change({ folder, where: [], q: "" })}
               onSearch={(q) => change({ ...EVERYTHING, q })}
+              onGo={(address) => change(EVERYTHING, address)}
             />
           )}
         </Pane>

@@ -103,8 +103,9 @@ export function LightTable(props: Props) {
     if (selectedKeys === "all" || selectedKeys.size > 1) manager.clearSelection();
   }, [total, manager, selectedKeys]);
 
-  const kept = useKeptPlace(project, search, total);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when it is known
+  const written = useRef<string | null>(null);
+  const kept = useKeptPlace(project, search, total, written);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: when it is known where to go
   useEffect(() => {
     if (kept?.place != null) {
       manager.setFocusedKey(kept.place);
@@ -113,7 +114,12 @@ export function LightTable(props: Props) {
     }
     if (kept && (kept.chosen === "all" || kept.chosen.size > 1)) manager.setSelectedKeys(kept.chosen);
   }, [kept]);
-  useKeepPlace(focused === null ? undefined : catalogue.at(focused)?.address, selectedKeys, kept !== null);
+  useKeepPlace(
+    focused === null ? undefined : catalogue.at(focused)?.address,
+    selectedKeys,
+    kept !== null,
+    written,
+  );
 
   const rows = useVirtualizer({
     count: table.count,

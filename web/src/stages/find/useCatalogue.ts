@@ -23,7 +23,7 @@ export type Search = {
 };
 
 /** The search as the address of the page holds it, and how to change it. */
-export function useSearch(): [Search, (change: Partial<Search>) => void] {
+export function useSearch(): [Search, (change: Partial<Search>, item?: string) => void] {
   const [params, setParams] = useSearchParams();
   const search: Search = {
     q: params.get("q") ?? "",
@@ -34,13 +34,14 @@ export function useSearch(): [Search, (change: Partial<Search>) => void] {
     group: params.get("group") ?? "",
     like: params.get("like") ?? "",
   };
-  const change = (part: Partial<Search>) => {
+  const change = (part: Partial<Search>, item = "") => {
     const next = new URLSearchParams();
     for (const [name, value] of Object.entries({ ...search, ...part })) {
       if (Array.isArray(value)) for (const one of value) next.append(name, one);
       else if (value && !(name === "order" && (value === "kind" || value === LIKENESS)))
         next.set(name, String(value));
     }
+    if (item) next.set("item", item);
     setParams(next, { replace: true });
   };
   return [search, change];

@@ -7,15 +7,18 @@ import { queryOf, type Search } from "./useCatalogue";
 
 const REST = 400;
 
-/** What the address said when the table came into sight; null until that is known. */
-export function useKeptPlace(project: string, search: Search, total: number) {
+/** What was written last: anything else in the address is somewhere to go. */
+type Written = React.RefObject<string | null>;
+
+/** Where the address leads: when the table comes into sight, and whenever it names another item; null until known. */
+export function useKeptPlace(project: string, search: Search, total: number, written: Written) {
   const [params] = useSearchParams();
-  const asked = useRef({ item: params.get("item"), chosen: params.get("chosen") ?? "" });
+  const item = params.get("item");
+  const chosen = params.get("chosen") ?? "";
   const [kept, setKept] = useState<{ place: number | null; chosen: Selection } | null>(null);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: once, as soon as it is known how many items there are
+  // biome-ignore lint/correctness/useExhaustiveDependencies: asked when it is known how many items there are, and for another item
   useEffect(() => {
-    if (total === 0 || kept !== null) return;
-    const { item, chosen } = asked.current;
+    if (total === 0 || (kept !== null && (!item || item === written.current))) return;
     const known = (place: number | null) => setKept({ place, chosen: ofSpansText(chosen, total) });
     if (!item) known(null);
     else
@@ -24,12 +27,17 @@ export function useKeptPlace(project: string, search: Search, total: number) {
           params: { path: { project_id: project }, query: { ...queryOf(search), address: item } },
         }),
       ).then(known, () => known(null));
-  }, [total]);
+  }, [total, item]);
   return kept;
 }
 
 /** Keep them there. */
-export function useKeepPlace(item: string | undefined, selection: Selection, ready: boolean) {
+export function useKeepPlace(
+  item: string | undefined,
+  selection: Selection,
+  ready: boolean,
+  written: Written,
+) {
   const [, setParams] = useSearchParams();
   const chosen = spansText(selection);
   const latest = useRef(setParams);
@@ -39,21 +47,22 @@ export function useKeepPlace(item: string | undefined, selection: Selection, rea
     const here = window.location.pathname;
     const timer = setTimeout(() => {
       // On the way to another stage this one is still there for a moment: nobody is to be fetched back.
-      if (window.location.pathname === here)
-        latest.current(
-          (now) => {
-            const next = new URLSearchParams(now);
-            for (const [name, value] of [
-              ["item", item ?? ""],
-              ["chosen", chosen],
-            ] as const)
-              if (value) next.set(name, value);
-              else next.delete(name);
-            return next;
-          },
-          { replace: true, preventScrollReset: true },
-        );
+      if (window.location.pathname !== here) return;
+      written.current = item ?? "";
+      latest.current(
+        (now) => {
+          const next = new URLSearchParams(now);
+          for (const [name, value] of [
+            ["item", item ?? ""],
+            ["chosen", chosen],
+          ] as const)
+            if (value) next.set(name, value);
+            else next.delete(name);
+          return next;
+        },
+        { replace: true, preventScrollReset: true },
+      );
     }, REST);
     return () => clearTimeout(timer);
-  }, [item, chosen, ready]);
+  }, [item, chosen, ready, written]);
 }
