@@ -623,6 +623,29 @@ def test_a_page_reload_loses_nothing(page: Page) -> None:
     check_access(page, "find, in groups")
 
 
+def test_what_belongs_together_and_where_bytes_stand(page: Page) -> None:
+    """From a texture to the material that names it, by the drawing; and to the one place of some bytes."""
+    page.get_by_label("Search by name or path").fill("figures/ferryman")
+    table = page.get_by_role("grid")
+    expect(table.locator("[aria-rowindex]")).to_have_count(1)
+    table.locator("[aria-rowindex]").first.click()
+    page.get_by_role("button", name="What belongs together").click()
+    drawn = page.get_by_role("dialog", name="What belongs together")
+    drawn.get_by_role("button", name="ferryman.txt").click()
+    expect(drawn.get_by_text("Uses 1")).to_be_visible()
+    check_access(page, "what belongs together")
+    drawn.get_by_role("button", name="Go to it").click()
+    expect(page.get_by_role("heading", name="materials/ferryman.txt")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="351 items")).to_be_visible()
+
+    page.get_by_label("Search by name or path").fill('holds:"main = data/harbour"')
+    expect(table.locator("[aria-rowindex]")).to_have_count(1, timeout=30_000)
+    table.locator("[aria-rowindex]").first.click()
+    places = page.get_by_role("region", name="Places")
+    expect(places.get_by_role("heading", name="1 place")).to_be_visible()
+    expect(places).to_contain_text("6d 61 69 6e 20 3d 20 64 61 74 61 2f 68 61 72 62 6f 75 72")
+
+
 def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
     (tmp_path / "empty game").mkdir()
     (tmp_path / "empty game" / "readme.txt").write_text("hello\n")

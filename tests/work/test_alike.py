@@ -18,9 +18,9 @@ from brae.work.columns import Search
 from brae.work.edits import exchange_file, put_in_work, set_remedies, take_file
 from brae.work.finding import gathered
 from brae.work.items import look_at
-from brae.work.linking import told, told_by
 from brae.work.meant import open_findings
 from brae.work.opening import open_game
+from brae.work.telling import told, told_by
 from tests.core.find.photos import pieces
 
 FIRST, AGAIN, SMALLER, OTHER = "a.zip//one.dds", "b.zip//two.dds", "b.zip//small.dds", "b.zip//other.dds"

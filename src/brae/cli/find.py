@@ -148,7 +148,7 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
     from brae.core.find.folder import items_in
     from brae.core.find.graph import links_of, said_by
     from brae.work.columns import Columns, Search, row_of
-    from brae.work.linking import told, told_by
+    from brae.work.telling import told, told_by
 
     asked = Search(words)
     if names_project(target):

@@ -44,7 +44,9 @@ _OTHERWISE = {"size": "bytes"}
 EDITED, ARCHIVE = "edited", "archive"
 #: what other items say of it, and it of them; answered by ``Told``
 TEXT, USES, USED_BY, MISSING, UNUSED, FINDING = "text", "uses", "used-by", "missing", "unused", "finding"
-_TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED, FINDING)
+#: bytes that stand in it
+HOLDS = "holds"
+_TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED, FINDING, HOLDS)
 YES, NO = ("yes", "true", "1"), ("no", "false", "0")
 
 

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from functools import partial
 from typing import Any
 
-import numpy as np
 from sqlalchemy import select
 
 from brae.core import addresses
 from brae.core.assets.base import Context
-from brae.core.errors import BraeError, FormatError, LimitError, WaitingError
+from brae.core.errors import BraeError, LimitError, WaitingError
 from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by
 from brae.core.find.links import Links
 from brae.core.layouts.library import Library
 from brae.jobs import Job, Silent, Ticker
 from brae.store.models import ArchiveRow, Member, Project
-from brae.work.columns import FINDING, MISSING, NO, TEXT, UNUSED, USES, YES, Columns, Search, Told
 from brae.work.items import context_of, original_bytes
-from brae.work.meant import open_findings
 from brae.work.workspace import Workspace
 
 #: characters of a project's texts that are kept in memory, to search them while somebody types
@@ -31,6 +28,7 @@ _WORDS = {
     "links": "Reading what belongs together in",
     "texts": "Reading the texts of",
     "pictures": "Comparing the pictures of",
+    "bytes": "Looking for bytes in",
 }
 
 
@@ -38,8 +36,8 @@ def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
     """The links of a project's originals; worked out once, until the game is listed otherwise."""
     ticker = ticker or Silent()
     with workspace.linking:
-        state = _state(workspace, project_id)
-        found: Links | None = _kept(workspace.linked, state)
+        state = state_of(workspace, project_id)
+        found: Links | None = kept(workspace.linked, state)
         if found is None:
             items = linked(workspace, project_id)
             ticker.begin(len(items), "items")
@@ -54,7 +52,7 @@ def links_soon(workspace: Workspace, project_id: str) -> Links | None:
         workspace,
         project_id,
         "links",
-        lambda: _kept(workspace.linked, _state(workspace, project_id)),
+        lambda: kept(workspace.linked, state_of(workspace, project_id)),
         lambda job: {"links": len(links(workspace, project_id, job).links)},
     )
     return found
@@ -66,6 +64,7 @@ def soon(
     kind: str,
     known: Callable[[], Any],
     work: Callable[[Job], dict[str, int]],
+    about: str = "",
 ) -> Any:
     """What is known, or worked out now in a job of which there is one; None where that takes longer.
 
@@ -75,7 +74,7 @@ def soon(
     found = known()
     if found is not None:
         return found
-    key = (kind, *_state(workspace, project_id))
+    key = (kind, about, *state_of(workspace, project_id))
     with workspace.reading_lock:
         done = workspace.reading.get(key)
         if done is None:
@@ -90,11 +89,13 @@ def soon(
     return known()
 
 
-def _kept(kept: tuple[Any, Any] | None, state: tuple[Any, ...]) -> Any:
-    return kept[1] if kept is not None and kept[0] == state else None
+def kept(what: tuple[Any, Any] | None, state: tuple[Any, ...]) -> Any:
+    """What was kept with its state, where that is still so."""
+    return what[1] if what is not None and what[0] == state else None
 
 
-def _state(workspace: Workspace, project_id: str) -> tuple[Any, ...]:
+def state_of(workspace: Workspace, project_id: str) -> tuple[Any, ...]:
+    """What tells one state of a project's originals from every other."""
     project = workspace.project(project_id)
     return (
         project_id,
@@ -152,15 +153,15 @@ def _read(workspace: Workspace, project: Project, library: Library, address: str
 
 def lines(workspace: Workspace, project_id: str, words: str) -> Iterator[Line]:
     """The lines of a project's texts that have all of some words. WaitingError while the texts are being read."""
-    return lines_with(words, _said_soon(workspace, project_id))
+    return lines_with(words, said_soon(workspace, project_id))
 
 
 def said(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> list[tuple[str, Lines]]:
     """What the texts of a project say, kept in memory for the next search. LimitError where it is very much."""
     ticker = ticker or Silent()
     with workspace.linking:
-        state = _state(workspace, project_id)
-        found: list[tuple[str, Lines]] | None = _kept(workspace.said, state)
+        state = state_of(workspace, project_id)
+        found: list[tuple[str, Lines]] | None = kept(workspace.said, state)
         if found is not None:
             return found
         found, size = [], 0
@@ -184,12 +185,12 @@ def _ticked(items: Iterable[Linked], ticker: Ticker) -> Iterator[Linked]:
         ticker.tick()
 
 
-def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]:
+def said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]:
     found: list[tuple[str, Lines]] | None = soon(
         workspace,
         project_id,
         "texts",
-        lambda: _kept(workspace.said, _state(workspace, project_id)),
+        lambda: kept(workspace.said, state_of(workspace, project_id)),
         lambda job: {"texts": len(said(workspace, project_id, job))},
     )
     if found is None:
@@ -197,8 +198,9 @@ def _said_soon(workspace: Workspace, project_id: str) -> list[tuple[str, Lines]]
     return found
 
 
-def waiting(workspace: Workspace, project_id: str, kind: str, what: str) -> WaitingError:
-    done = workspace.reading.get((kind, *_state(workspace, project_id)))
+def waiting(workspace: Workspace, project_id: str, kind: str, what: str, about: str = "") -> WaitingError:
+    """What is said while a job works out what is asked for, or after it ended without."""
+    done = workspace.reading.get((kind, about, *state_of(workspace, project_id)))
     if done is not None and done.done():
         return WaitingError(
             f"{what} could not be read to the end: it was cancelled, or there is too much of it.",
@@ -207,53 +209,3 @@ def waiting(workspace: Workspace, project_id: str, kind: str, what: str) -> Wait
     return WaitingError(
         f"{what}: Brae is still reading it.", remedy="What fits is shown when the job at the bottom has ended."
     )
-
-
-def told(workspace: Workspace, project_id: str, *, patient: bool = False) -> Told:
-    """Answers to conditions of a search on what the items of a project say of each other.
-
-    Raises WaitingError while that is worked out; with ``patient`` it waits.
-    """
-    held = workspace.catalogues.of(project_id)
-
-    def soon() -> Links:
-        found = links_soon(workspace, project_id)
-        if found is None:
-            raise waiting(workspace, project_id, "links", "What belongs together in this game")
-        return found
-
-    if patient:
-        answer = told_by(held, lambda: links(workspace, project_id), lambda: said(workspace, project_id))
-    else:
-        answer = told_by(held, soon, lambda: _said_soon(workspace, project_id))
-    return lambda name, value: (
-        _found(workspace, project_id, held, value) if name == FINDING else answer(name, value)
-    )
-
-
-def _found(workspace: Workspace, project_id: str, held: Columns, value: str) -> Container[str]:
-    """The edits with a finding that stands; of one sort, or of any for "yes" ("no": all other items)."""
-    shown = open_findings(workspace, project_id)
-    wanted = value.lower()
-    some = {address for address, found in shown.items() if found and (wanted in (*YES, *NO) or wanted in found)}
-    return set(held.addresses) - some if wanted in NO else some
-
-
-def told_by(held: Columns, links: Callable[[], Links], said: Callable[[], Iterable[tuple[str, Lines]]]) -> Told:
-    """The same of any items; their links, or what they say, are asked for where a condition wants them."""
-
-    def answer(name: str, value: str) -> Container[str]:
-        if name == TEXT:
-            return {line.address for line in lines_with(value, said())}
-        if name == FINDING:
-            raise FormatError("Only edits have findings.", remedy="Open the game first, and edit something.")
-        found = links()
-        if name in (MISSING, UNUSED):
-            wrong = {one.owner for one in found.missing} if name == MISSING else found.unused(held.addresses)
-            return wrong if value.lower() in YES else set(held.addresses) - wrong
-        meant = set(np.array(held.addresses, object)[held.fitting(Search(f'"{value}"'))].tolist())
-        if name == USES:
-            return {link.owner for link in found.links if link.target in meant}
-        return {link.target for link in found.links if link.owner in meant}
-
-    return answer

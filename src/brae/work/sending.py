@@ -20,7 +20,7 @@ from brae.store.models import Project
 from brae.work.columns import Search
 from brae.work.edits import LARGEST_UPLOAD, put_in_work, take_file, take_out_of_work
 from brae.work.items import context_of, originals_together
-from brae.work.linking import told
+from brae.work.telling import told
 from brae.work.workspace import Located, Workspace
 
 

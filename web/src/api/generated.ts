@@ -380,6 +380,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/bytes-at": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bytes At
+         * @description Where bytes stand in an item, with what lies around them.
+         */
+        get: operations["bytes_at_api_projects__project_id__bytes_at_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/choices": {
         parameters: {
             query?: never;
@@ -2730,7 +2750,7 @@ export interface components {
         };
         /**
          * Group
-         * @description Items that stand together: what they are called together, and how many there are. ``name`` is "" for the rest.
+         * @description Items that stand together: what they are called together ("" for the rest), and how many there are.
          */
         Group: {
             /** Count */
@@ -3342,12 +3362,18 @@ export interface components {
             y: number;
         };
         /**
-         * Places
-         * @description Where they stand; a hundred at most.
+         * Place
+         * @description One place: its offset in the item, and what stands before it, there and after it, in hexadecimal.
          */
-        Places: {
-            /** Places */
-            places: number[];
+        Place: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Found */
+            found: string;
+            /** Offset */
+            offset: number;
         };
         /**
          * PlayReport
@@ -4339,6 +4365,14 @@ export interface components {
             what: string;
         };
         /**
+         * Places
+         * @description Where they stand; a hundred at most.
+         */
+        brae__api__schemas__workshop__Places: {
+            /** Places */
+            places: number[];
+        };
+        /**
          * StepView
          * @description A frame of a sequence, and how long it is shown there.
          */
@@ -4347,6 +4381,24 @@ export interface components {
             frame: number;
             /** Ms */
             ms: number;
+        };
+        /**
+         * Places
+         * @description The places of an item: some of them, and how many there are (``more``: at least).
+         */
+        brae__work__holding__Places: {
+            /**
+             * More
+             * @default false
+             */
+            more: boolean;
+            /** Places */
+            places: components["schemas"]["Place"][];
+            /**
+             * Total
+             * @default 0
+             */
+            total: number;
         };
     };
     responses: never;
@@ -5045,6 +5097,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bytes_at_api_projects__project_id__bytes_at_get: {
+        parameters: {
+            query: {
+                address: string;
+                holds: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["brae__work__holding__Places"];
+                };
             };
             /** @description Default Response */
             default: {
@@ -7755,7 +7841,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Places"];
+                    "application/json": components["schemas"]["brae__api__schemas__workshop__Places"];
                 };
             };
             /** @description Default Response */

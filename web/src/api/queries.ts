@@ -65,6 +65,19 @@ export const useLinks = (project: string, address: string) =>
     staleTime: ({ state }) => (state.data?.ready ? 60_000 : 0),
   });
 
+export const usePlaces = (project: string, address: string, holds: string) =>
+  useQuery({
+    queryKey: ["places", project, address, holds],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/bytes-at", {
+          params: { path: { project_id: project }, query: { address, holds } },
+        }),
+      ),
+    enabled: holds !== "",
+    staleTime: 60_000,
+  });
+
 export const useLines = (project: string, address: string, words: string) =>
   useQuery({
     queryKey: ["lines", project, address, words],

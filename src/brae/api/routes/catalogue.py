@@ -21,7 +21,8 @@ from brae.api.schemas.items import Chosen, Facet, Facets, FacetValue, LinksView,
 from brae.core.errors import FormatError
 from brae.core.find.graph import Line
 from brae.store.models import Member
-from brae.work import Workspace, columns, grouping, linking
+from brae.work import Workspace, columns, grouping, linking, telling
+from brae.work.holding import Places, places_in
 
 router = APIRouter(tags=["find"])
 
@@ -89,7 +90,7 @@ def _places(
         raise FormatError(f"There is no order '{order}'.", expected=f"one of {', '.join(sorted(known))}")
     states = workspace.catalogues.in_work(project_id) if states is None else states
     found = workspace.catalogues.of(project_id)
-    mask = found.fitting(search, states, told=linking.told(workspace, project_id))
+    mask = found.fitting(search, states, told=telling.told(workspace, project_id))
     if order.removeprefix("-") == LIKENESS:
         places = found.ranked(search.ranks or {}, mask)
         places = places[::-1] if order.startswith("-") else places
@@ -194,7 +195,7 @@ def facets(project_id: str, workspace: Work, search: Search) -> Facets:
     states = workspace.catalogues.in_work(project_id)
     found = workspace.catalogues.of(project_id)
 
-    told = linking.told(workspace, project_id)
+    told = telling.told(workspace, project_id)
 
     def count(name: str) -> list[FacetValue]:
         mask = found.fitting(search, states, without=name, told=told)
@@ -237,6 +238,14 @@ def links(project_id: str, address: str, workspace: Work) -> LinksView:
         return LinksView(ready=False, needs=[], used_by=[], missing=[])
     needs, used_by = found.needs(address), found.used_by(address)
     return LinksView(ready=True, needs=needs, used_by=used_by, missing=found.missing_in(address))
+
+
+@router.get("/projects/{project_id}/bytes-at")
+def bytes_at(
+    project_id: str, address: str, holds: Annotated[str, Query(min_length=1, max_length=4000)], workspace: Work
+) -> Places:
+    """Where bytes stand in an item, with what lies around them."""
+    return places_in(workspace, project_id, address, holds)
 
 
 @router.get("/projects/{project_id}/lines")

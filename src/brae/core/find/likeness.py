@@ -44,7 +44,7 @@ _NARROWEST = 4
 _SURE = 0.93
 #: the longer side of a screenshot (what some small picture has a part of, by its looks, it mostly has by chance);
 #: the likeness of what is somewhere inside, and of a part, from which nothing else is looked for
-_SCREEN, _PLACED, _CERTAIN, _LESS = 480, 0.55, 0.93, 0.85
+_SCREEN, _PLACED, _CERTAIN, _LESS = 480, 0.45, 0.93, 0.85
 _FLIPS: dict[Flip, tuple[slice, slice]] = {
     "": (slice(None), slice(None)),
     "sideways": (slice(None), slice(None, None, -1)),

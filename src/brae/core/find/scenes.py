@@ -28,8 +28,8 @@ _WEIGHT, _WITHIN = 0.38, 0.6
 #: the side from which a query may be a screenshot; pictures whose likely places are settled; how much their area
 #: may change by that; what a likeness elsewhere takes away
 _WIDE, _SETTLED, _GROWN, _ELSEWHERE = 160, 100, 2.5, 0.5
-#: pictures whose points are looked for at most: of more those that windows are like
-_MANY = 1500
+#: pictures beyond which points are looked for only of the likely ones, by their windows, and how many those are
+_MANY, _LIKELY = 1500, 400
 #: the grey behind clear pixels
 _BEHIND = 128.0
 _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
@@ -72,7 +72,7 @@ def _by_points(
     parts: list[Proposed] = []
     some: Sequence[int] = range(len(pictures))
     if len(pictures) > _MANY:
-        some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_MANY])
+        some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_LIKELY])
     owners, signs = pictures.signs(some)
     longer = max(query.shape[:2])
     side = max(longer, min(_SMALLEST, 3 * longer))

@@ -27,7 +27,7 @@ _RATIOS, _TURNS = (0.5, 0.7, 1.0, 1.4, 2.0), (0.0, -0.26, 0.26)
 #: side at which what is likely is moved about, and how many windows of a picture are
 _FINE, _STARTS = 24, 2
 #: pictures beyond which most are left out at a first look: at their quarters, unturned
-_MANY, _STAY, _ROUGH = 1500, 700, 1.4
+_MANY, _STAY, _ROUGH = 1500, 600, 1.6
 #: how far a second window is to lie from the first, in sizes of it
 _APART = 0.7
 #: windows that are compared at once, and patterns that a thread moves
@@ -96,6 +96,7 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
     every = np.repeat(weights, 3, 1)
     scores = np.empty((len(windows), len(group)), np.float32)
     corners = np.empty((len(windows), len(group), 4, 2), np.float32)
+    pool = ThreadPoolExecutor(os.cpu_count())
     for number, window in enumerate(windows):
         best, at = scores[number], np.zeros(len(group), np.int64)
         best[:] = -9
@@ -107,13 +108,21 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
             else:
                 sums, powers = np.stack([one @ some.T for one in three]), every @ (some**2).T
             score, place = np.empty(len(group), np.float32), np.zeros(len(group), np.int64)
-            kernels.best_windows(
-                colours @ some.T, np.ascontiguousarray(sums), powers, area, energy, spread,
-                np.float32(3 * FLAT * FLAT), score, place,
-            )  # fmt: skip
+            dots, sums = colours @ some.T, np.ascontiguousarray(sums)
+
+            def tell(rows: slice, dots=dots, sums=sums, powers=powers, score=score, place=place) -> None:  # type: ignore[no-untyped-def]
+                of = slice(None) if solid else rows
+                kernels.best_windows(
+                    dots[rows], sums[:, of], powers[of], area[rows], energy[rows], spread[rows],
+                    np.float32(3 * FLAT * FLAT), score[rows], place[rows],
+                )  # fmt: skip
+
+            share = -(-len(group) // (os.cpu_count() or 1))
+            list(pool.map(tell, (slice(at, at + share) for at in range(0, len(group), share))))
             better = score > best
             best[better], at[better] = score[better], place[better] + start
         corners[number] = window.corners[at]
+    pool.shutdown()
     if rough:
         return {
             number: Seen(score, 0.0) for number, score in zip(group.tolist(), scores.max(0).tolist(), strict=True)

@@ -7,7 +7,7 @@ import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
 import { bytes, count } from "../../lib/format";
-import { Lines, Links } from "./Links";
+import { Lines, Links, Places } from "./Links";
 import { Marks } from "./Marks";
 import { Together } from "./Together";
 
@@ -108,6 +108,7 @@ export function Detail({
       )}
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Lines project={project} address={member.address} q={q} />
+      <Places project={project} address={member.address} q={q} />
       <Links project={project} address={member.address} onSearch={onSearch} />
       <Together key={member.address} project={project} address={member.address} opened={opened} onGo={onGo} />
       <Facts

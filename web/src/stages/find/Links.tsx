@@ -1,7 +1,8 @@
 import type { components } from "../../api/generated";
-import { useLines, useLinks } from "../../api/queries";
-import { count } from "../../lib/format";
-import { textOf } from "./Searches";
+import { useLines, useLinks, usePlaces } from "../../api/queries";
+import { Copyable } from "../../components/controls";
+import { count, many } from "../../lib/format";
+import { bytesOf, textOf } from "./Searches";
 
 type Link = components["schemas"]["Link"];
 type Missing = components["schemas"]["Missing"];
@@ -22,6 +23,35 @@ export function Lines({ project, address, q }: { project: string; address: strin
         </p>
       ))}
       <More all={data.length} />
+    </section>
+  );
+}
+
+/** Where the bytes that are searched stand in an item, with what lies around them. */
+export function Places({ project, address, q }: { project: string; address: string; q: string }) {
+  const holds = bytesOf(q);
+  const { data } = usePlaces(project, address, holds);
+  if (!holds || !data?.total) return null;
+  return (
+    <section className="grid gap-2 rounded-lg bg-sunk p-3" aria-label="Places">
+      <h3 className="font-bold">
+        {data.more ? "more than " : ""}
+        {many(data.total, "place")}
+        {data.total > 1 && <span className="font-normal text-quiet">: a patch needs exactly one</span>}
+      </h3>
+      {data.places.map((place) => (
+        <div key={place.offset}>
+          <Copyable value={String(place.offset)}>
+            {count(place.offset)} <span className="text-quiet">0x{place.offset.toString(16)}</span>
+          </Copyable>
+          <p className="font-mono text-[12.5px] break-words text-quiet">
+            {place.before} <b className="text-ink">{place.found}</b> {place.after}
+          </p>
+        </div>
+      ))}
+      {data.total > data.places.length && (
+        <span className="text-quiet">and {count(data.total - data.places.length)} more</span>
+      )}
     </section>
   );
 }

@@ -15,7 +15,9 @@ const EXAMPLES: [string, string][] = [
   ['text:"the lamp"', "words in one line of a text"],
   ["uses:sail used-by:keeper", "what names it, and what it names"],
   ["missing:yes", "what names something that is not there"],
+  ['holds:"52 49 ?? 46"', "these bytes, a text or u32:4096, packed or not"],
   ["edited:yes", "what you are editing"],
+  ["finding:yes", "edits with a finding that stands"],
   ["/stamp_0[1-4]/", "a regular expression on the path"],
 ];
 
@@ -140,7 +142,12 @@ export function inWords(text: string): string {
 }
 
 /** The words that a search wants in one line of a text. */
-export function textOf(q: string): string {
-  const found = /(?:^|\s)text:(?:"([^"]*)"|(\S+))/.exec(q);
+export const textOf = (q: string): string => conditionOn("text", q);
+
+/** The bytes that a search wants. */
+export const bytesOf = (q: string): string => conditionOn("holds", q);
+
+function conditionOn(name: string, q: string): string {
+  const found = new RegExp(`(?:^|\\s)${name}:(?:"([^"]*)"|(\\S+))`).exec(q);
   return found?.[1] ?? found?.[2] ?? "";
 }
