@@ -69,7 +69,14 @@ def copies_of_edits(workspace: Workspace, project_id: str) -> CopiesOfEdits:
             found.more = True
             break
         exact = set(_same_bytes(workspace, project_id, address))
-        others = sorted(exact | set(groups.get(address, ())) - {address})
+        alike = set()
+        for other in set(groups.get(address, ())) - exact - {address}:
+            if time.monotonic() > until:
+                found.more = True
+                break
+            if _shows_the_same(workspace, project_id, address, other):
+                alike.add(other)
+        others = sorted(exact | alike)
         if others:
             found.of[address] = [
                 Copy(other, other in exact, other in files, other in files and files[other] == file)
@@ -124,6 +131,24 @@ def _same_bytes(workspace: Workspace, project_id: str, address: str) -> list[str
         workspace.twins.clear()
     workspace.twins[key] = found
     return found
+
+
+def _shows_the_same(workspace: Workspace, project_id: str, address: str, other: str) -> bool:
+    """Whether what looks alike when it is small does so in its own size; worked out once."""
+    from brae.core.find.copies import shows_the_same
+    from brae.work.finding import picture_of
+
+    project = workspace.project(project_id)
+    key = (project_id, project.listing, project.opened, *sorted((address, other)))
+    if key not in workspace.same_shown:
+        if len(workspace.same_shown) >= _MOST_KNOWN:
+            workspace.same_shown.clear()
+        try:
+            pictures = [picture_of(workspace, project_id, one) for one in (address, other)]
+            workspace.same_shown[key] = shows_the_same(*pictures)
+        except BraeError:  # what cannot be read is no copy
+            workspace.same_shown[key] = False
+    return workspace.same_shown[key]
 
 
 def _beginning(workspace: Workspace, project: Project, one: Located) -> bytes | None:

@@ -49,7 +49,7 @@ def _gathered(workspace: Workspace, project_id: str, ticker: Ticker) -> Gathered
         # What an archive is listed from is told by its bytes: a copy of the game elsewhere is known already.
         origin = listed.get(addresses.split(address)[0]) or f"{project.folder} {project.listing}"
         key = likenesses.key(origin, address, library.versions.get(type_))
-        items.append(ToShow(address, key, partial(_likeness, workspace, project_id, address)))
+        items.append(ToShow(address, key, partial(picture_of, workspace, project_id, address)))
     made = gather(items, workspace.likenesses, lambda count: ticker.begin(count, "pictures looked at"), ticker.tick)
     workspace.pictures = (state, made)
     return made
@@ -63,7 +63,8 @@ def _listed_from(workspace: Workspace, project_id: str) -> dict[str, str]:
         return {row.address: row.listed_from for row in session.execute(query)}
 
 
-def _likeness(workspace: Workspace, project_id: str, address: str) -> Rgba:
+def picture_of(workspace: Workspace, project_id: str, address: str) -> Rgba:
+    """What an item looks like: uint8 (height, width, 4), sides up to 512."""
     project, found = workspace.project(project_id), workspace.find(project_id, address)
     kind, library = item_kind(workspace, found), workspace.project_library(project)
     data, context = original_bytes(workspace, project, found), context_of(workspace, project, found, library)

@@ -122,5 +122,5 @@ def _same_picture(workspace: Workspace, project_id: str) -> dict[str, tuple[str,
     groups: dict[str, tuple[str, int]] = {}
     for keys in {id(keys): list(keys) for keys in found.values()}.values():
         name = addresses.unquote(addresses.split(keys[0])[-1])
-        groups |= dict.fromkeys(keys, (f"{name} and its copies", -len(keys)))
+        groups |= dict.fromkeys(keys, (f"{name} and what looks like it", -len(keys)))
     return groups

@@ -135,6 +135,8 @@ class Workspace:
         #: the pictures of one project that are copies of each other, and items with the very same bytes
         self.alike: tuple[Version, Any] | None = None
         self.twins: dict[Version, list[str]] = {}
+        #: whether two items show the same in their own sizes
+        self.same_shown: dict[Version, bool] = {}
         self._archives: OrderedDict[Version, Container] = OrderedDict()
         #: whose turn it is to open one
         self._opening: dict[Version, threading.Lock] = {}

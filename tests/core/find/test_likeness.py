@@ -8,12 +8,12 @@ import cv2
 import numpy as np
 import pytest
 
-from brae.core.find.copies import copies_of
+from brae.core.find.copies import copies_of, shows_the_same
 from brae.core.find.features import Features
 from brae.core.find.likeness import search
 from brae.core.find.pictures import Kept, Pictures, Shown
 
-from .photos import Picture, changed, cropped, in_a_scene, opaque, pieces
+from .photos import Picture, changed, cropped, in_a_scene, jpeg, opaque, pieces
 
 
 @cache
@@ -175,3 +175,21 @@ def test_copies_are_told_whatever_their_size_and_compression() -> None:
         *(frozenset({name, f"copy of {name}"}) for name in names[1:]),
     }
     assert not any(group.exact for group in groups)
+
+
+def test_another_digit_is_no_copy_and_another_size_is_one() -> None:
+    for name in list(pieces())[::6]:
+        picture = pieces()[name]
+        half = cv2.resize(picture[..., :3], (96, 96), interpolation=cv2.INTER_AREA)
+        assert shows_the_same(picture, opaque(jpeg(half, 60))), name
+        assert shows_the_same(picture, picture)
+        stamps = []
+        for digit in ("1", "7"):
+            stamp = np.ascontiguousarray(picture[..., :3])
+            cv2.rectangle(stamp, (140, 10), (172, 52), (20, 20, 20), -1)
+            cv2.putText(stamp, digit, (146, 44), cv2.FONT_HERSHEY_SIMPLEX, 1.1, (240, 240, 240), 3)
+            stamps.append(opaque(stamp))
+        assert not shows_the_same(*stamps), name
+        white, clear = stamps[0].copy(), stamps[0].copy()
+        white[:40, :40], clear[:40, :40] = 255, 0
+        assert not shows_the_same(white, clear)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 
-from brae.core.find.looks import resized
+from brae.core.find.looks import Rgba, resized
 from brae.core.find.matches import SIDE, agreement, joined
 from brae.core.find.pictures import Pictures
 
@@ -14,6 +15,9 @@ from brae.core.find.pictures import Pictures
 _FIRST, COPY = 0.97, 0.975
 #: logarithm by which the proportions may differ
 RATIO = 0.12
+#: levels of 255 by which some spot of two pictures may differ once compression is smoothed away (standard deviation
+#: in pixels of the smaller one)
+_SPOT, _SMOOTH = 52.0, 1.0
 #: rows that are compared with all others at once
 _AT_ONCE = 256
 
@@ -39,6 +43,21 @@ def copies_of(pictures: Pictures) -> list[Copies]:
         if len(numbers) > 1:
             groups.append(Copies(tuple(pictures.keys[number] for number in numbers), not others))
     return sorted(groups, key=lambda group: -len(group.keys))
+
+
+def shows_the_same(these: Rgba, those: Rgba) -> bool:
+    """Whether two pictures differ nowhere, as far as the smaller one's size and compression tell.
+
+    What ``copies_of`` tells is told from small pictures: a stamp with another digit is alike, and no copy.
+    """
+    width, height = (min(one.shape[axis] for one in (these, those)) for axis in (1, 0))
+    flat = []
+    for one in (these, those):
+        alpha = resized(one[..., 3].astype(np.float32) / 255, width, height)
+        colour = resized(one[..., :3] * (one[..., 3:].astype(np.float32) / 255), width, height)
+        behind = 128 * (1 - alpha)
+        flat.append(cv2.GaussianBlur(colour + behind[..., None], (0, 0), _SMOOTH))
+    return bool(np.abs(flat[0] - flat[1]).max() <= _SPOT)
 
 
 def _same(pictures: Pictures) -> list[list[int]]:

@@ -44,25 +44,29 @@ export function useKeepPlace(
   latest.current = setParams;
   useEffect(() => {
     if (!ready) return;
-    const here = window.location.pathname;
+    const here = whereabouts();
     const timer = setTimeout(() => {
-      // On the way to another stage this one is still there for a moment: nobody is to be fetched back.
-      if (window.location.pathname !== here) return;
+      // On the way to another stage or search this table is still there for a moment: nobody is to be fetched back.
+      if (whereabouts() !== here) return;
       written.current = item ?? "";
-      latest.current(
-        (now) => {
-          const next = new URLSearchParams(now);
-          for (const [name, value] of [
-            ["item", item ?? ""],
-            ["chosen", chosen],
-          ] as const)
-            if (value) next.set(name, value);
-            else next.delete(name);
-          return next;
-        },
-        { replace: true, preventScrollReset: true },
-      );
+      // What the browser says: the page's own parameters are those of the last drawing.
+      const next = new URLSearchParams(window.location.search);
+      for (const [name, value] of [
+        ["item", item ?? ""],
+        ["chosen", chosen],
+      ] as const)
+        if (value) next.set(name, value);
+        else next.delete(name);
+      latest.current(next, { replace: true, preventScrollReset: true });
     }, REST);
     return () => clearTimeout(timer);
   }, [item, chosen, ready, written]);
+}
+
+/** The address of the page without the place in the table. */
+function whereabouts(): string {
+  const search = new URLSearchParams(window.location.search);
+  search.delete("item");
+  search.delete("chosen");
+  return `${window.location.pathname}?${search}`;
 }
