@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -58,7 +58,10 @@ def grouping(workspace: Workspace, project_id: str, held: Columns, by: str) -> G
         found: Grouping = held.once(("maps",), lambda: _of_pairs(_together(workspace, project_id, held), held))
         return found
     if by == "picture":
-        return _of_pairs(_same_picture(workspace, project_id), held)
+        groups = _same_picture(workspace, project_id, held)
+        key = ("grouping", repr(workspace.alike and workspace.alike[0]))
+        of: Grouping = held.once(key, lambda: _of_pairs(groups(), held))
+        return of
     column: Grouping = held.once(("grouping", by), lambda: _of_column(held, by))
     return column
 
@@ -104,23 +107,31 @@ def _together(workspace: Workspace, project_id: str, held: Columns) -> dict[str,
     return found
 
 
-def _same_picture(workspace: Workspace, project_id: str) -> dict[str, tuple[str, int]]:
+def _same_picture(workspace: Workspace, project_id: str, held: Columns) -> Callable[[], dict[str, tuple[str, int]]]:
     """Items that show the same as others, the largest groups first; a job looks at pictures that are new."""
+    state = (project_id, workspace.project(project_id).listing, len(held))
 
     def known() -> dict[str, Any] | None:
-        pictures = workspace.pictures
-        return looking_alike(workspace, project_id) if pictures and pictures[0][0] == project_id else None
+        alike = workspace.alike
+        return alike[1] if alike is not None and alike[0][:3] == state else None
 
     def work(job: Any) -> dict[str, int]:
         from brae.work.finding import gathered
 
-        return {"pictures": len(gathered(workspace, project_id, job).pictures)}
+        found = gathered(workspace, project_id, job)
+        # All of them are compared with all others here, not while a page waits.
+        looking_alike(workspace, project_id)
+        return {"pictures": len(found.pictures)}
 
     found = soon(workspace, project_id, "pictures", known, work)
     if found is None:
         raise waiting(workspace, project_id, "pictures", "The pictures of this game")
-    groups: dict[str, tuple[str, int]] = {}
-    for keys in {id(keys): list(keys) for keys in found.values()}.values():
-        name = addresses.unquote(addresses.split(keys[0])[-1])
-        groups |= dict.fromkeys(keys, (f"{name} and what looks like it", -len(keys)))
-    return groups
+
+    def named() -> dict[str, tuple[str, int]]:
+        groups: dict[str, tuple[str, int]] = {}
+        for keys in {id(keys): list(keys) for keys in found.values()}.values():
+            name = addresses.unquote(addresses.split(keys[0])[-1])
+            groups |= dict.fromkeys(keys, (f"{name} and what looks like it", -len(keys)))
+        return groups
+
+    return named

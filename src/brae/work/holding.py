@@ -12,12 +12,14 @@ from brae.core.find.patterns import pattern_of, places
 from brae.core.sources import BytesSource
 from brae.jobs import Silent, Ticker
 from brae.work.items import original_bytes
-from brae.work.linking import kept, soon, state_of, waiting
+from brae.work.linking import soon, state_of, waiting
 from brae.work.sent import ALWAYS_SENT
 from brae.work.workspace import Workspace
 
 #: bytes that are shown around a hit, places of one item that are shown, and that are counted
 _AROUND, _MOST_SHOWN, _MOST_COUNTED = 16, 40, 10_000
+#: patterns whose items are remembered
+_MOST_KEPT = 12
 #: bytes of an item that are looked through
 _LARGEST = 256 << 20
 
@@ -75,8 +77,7 @@ def holding_soon(workspace: Workspace, project_id: str, text: str) -> Container[
     asked(text)  # what is no pattern is told at once
 
     def known() -> frozenset[str] | None:
-        found: frozenset[str] | None = kept(workspace.holding, (text, *state_of(workspace, project_id)))
-        return found
+        return workspace.holding.get((text, *state_of(workspace, project_id)))
 
     found: frozenset[str] | None = soon(
         workspace,
@@ -105,5 +106,7 @@ def holding(workspace: Workspace, project_id: str, text: str, ticker: Ticker | N
             except BraeError:  # it is listed as damaged, with the reason
                 pass
         ticker.tick()
-    workspace.holding = (state, frozenset(found))
-    return workspace.holding[1]
+    # Two that look for different bytes are not to take each other's answer away.
+    last = dict(list(workspace.holding.items())[-_MOST_KEPT + 1 :])
+    workspace.holding = {**last, state: frozenset(found)}
+    return workspace.holding[state]

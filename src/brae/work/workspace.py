@@ -126,8 +126,8 @@ class Workspace:
         #: what the items of one project need of each other, and what its texts say, with the state they are of
         self.linked: tuple[Version, Any] | None = None
         self.said: tuple[Version, Any] | None = None
-        #: the items that hold the bytes that were looked for last
-        self.holding: tuple[Any, frozenset[str]] | None = None
+        #: the items that hold the bytes that were looked for last, by pattern and state
+        self.holding: dict[Version, frozenset[str]] = {}
         self.linking = threading.Lock()
         #: the jobs that work those out, by what and of which state
         self.reading: dict[Version, Future[None]] = {}

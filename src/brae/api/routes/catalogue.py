@@ -168,7 +168,10 @@ def place_of(
     workspace.project(project_id)
     found, places = _places(workspace, project_id, search, arranged)
     if address is not None:
-        return next((number for number, place in enumerate(places) if found.addresses[place] == address), None)
+        here = found.addresses.index(address) if address in found.addresses else -1
+        return next(iter(np.flatnonzero(places == here).tolist()), None)
+    if not starts:
+        raise FormatError("Which item?", expected="an address, or what its name starts with")
     return found.next_named(places, starts, after)
 
 

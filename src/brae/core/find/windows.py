@@ -96,33 +96,32 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
     every = np.repeat(weights, 3, 1)
     scores = np.empty((len(windows), len(group)), np.float32)
     corners = np.empty((len(windows), len(group), 4, 2), np.float32)
-    pool = ThreadPoolExecutor(os.cpu_count())
-    for number, window in enumerate(windows):
-        best, at = scores[number], np.zeros(len(group), np.int64)
-        best[:] = -9
-        for start in range(0, len(window.shown), _AT_ONCE):
-            here = slice(start, start + _AT_ONCE)
-            some = window.shown[here]
-            if solid:
-                sums, powers = window.sums[here].T[:, None], window.powers[here][None]
-            else:
-                sums, powers = np.stack([one @ some.T for one in three]), every @ (some**2).T
-            score, place = np.empty(len(group), np.float32), np.zeros(len(group), np.int64)
-            dots, sums = colours @ some.T, np.ascontiguousarray(sums)
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for number, window in enumerate(windows):
+            best, at = scores[number], np.zeros(len(group), np.int64)
+            best[:] = -9
+            for start in range(0, len(window.shown), _AT_ONCE):
+                here = slice(start, start + _AT_ONCE)
+                some = window.shown[here]
+                if solid:
+                    sums, powers = window.sums[here].T[:, None], window.powers[here][None]
+                else:
+                    sums, powers = np.stack([one @ some.T for one in three]), every @ (some**2).T
+                score, place = np.empty(len(group), np.float32), np.zeros(len(group), np.int64)
+                dots, sums = colours @ some.T, np.ascontiguousarray(sums)
 
-            def tell(rows: slice, dots=dots, sums=sums, powers=powers, score=score, place=place) -> None:  # type: ignore[no-untyped-def]
-                of = slice(None) if solid else rows
-                kernels.best_windows(
-                    dots[rows], sums[:, of], powers[of], area[rows], energy[rows], spread[rows],
-                    np.float32(3 * FLAT * FLAT), score[rows], place[rows],
-                )  # fmt: skip
+                def tell(rows: slice, dots=dots, sums=sums, powers=powers, score=score, place=place) -> None:  # type: ignore[no-untyped-def]
+                    of = slice(None) if solid else rows
+                    kernels.best_windows(
+                        dots[rows], sums[:, of], powers[of], area[rows], energy[rows], spread[rows],
+                        np.float32(3 * FLAT * FLAT), score[rows], place[rows],
+                    )  # fmt: skip
 
-            share = -(-len(group) // (os.cpu_count() or 1))
-            list(pool.map(tell, (slice(at, at + share) for at in range(0, len(group), share))))
-            better = score > best
-            best[better], at[better] = score[better], place[better] + start
-        corners[number] = window.corners[at]
-    pool.shutdown()
+                share = -(-len(group) // (os.cpu_count() or 1))
+                list(pool.map(tell, (slice(at, at + share) for at in range(0, len(group), share))))
+                better = score > best
+                best[better], at[better] = score[better], place[better] + start
+            corners[number] = window.corners[at]
     if rough:
         return {
             number: Seen(score, 0.0) for number, score in zip(group.tolist(), scores.max(0).tolist(), strict=True)

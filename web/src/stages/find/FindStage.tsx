@@ -117,7 +117,7 @@ export function FindStage({ project }: { project: string }) {
                 <select
                   aria-label="Group by"
                   title="Group by"
-                  className="w-28 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                  className="w-22 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
                   value={search.group}
                   onChange={(event) => change({ group: event.target.value })}
                 >
@@ -132,7 +132,7 @@ export function FindStage({ project }: { project: string }) {
                   <select
                     aria-label="Order by"
                     title="Order by"
-                    className="w-26 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                    className="w-22 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
                     value={search.order}
                     onChange={(event) => change({ order: event.target.value })}
                   >
@@ -159,7 +159,7 @@ export function FindStage({ project }: { project: string }) {
                   min={84}
                   max={260}
                   value={tile}
-                  className="w-16 accent-heather"
+                  className="w-14 accent-heather"
                   onChange={(event) => setTile(Number(event.target.value))}
                 />
                 <Choice
@@ -336,7 +336,9 @@ function ordersWith(orders: Named[] | undefined, order: string): Named[] {
   return [...known, { id: order, words }];
 }
 
+/** milliseconds of rest; bytes are looked for in the whole game, so that waits until they are written */
 const TYPING = 150;
+const BYTES = 900;
 
 /** The search as it is typed; it reaches the address of the page when the fingers rest. */
 function SearchField({
@@ -360,10 +362,13 @@ function SearchField({
   }, [value]);
   useEffect(() => {
     if (typed === sent.current) return;
-    const timer = setTimeout(() => {
-      sent.current = typed;
-      onChange(typed);
-    }, TYPING);
+    const timer = setTimeout(
+      () => {
+        sent.current = typed;
+        onChange(typed);
+      },
+      typed.includes("holds:") ? BYTES : TYPING,
+    );
     return () => clearTimeout(timer);
   }, [typed, onChange]);
   return (

@@ -174,10 +174,8 @@ export function LightTable(props: Props) {
     });
   };
   const atFirst = useRef<Set<number>>(new Set());
-  const lasso = useLasso(frame, (area, more) => {
-    if (!more) atFirst.current = new Set();
-    else if (atFirst.current.size === 0 && selectedKeys !== "all")
-      atFirst.current = new Set([...selectedKeys].map(Number));
+  const lasso = useLasso(frame, (area, more, first) => {
+    if (first) atFirst.current = new Set(more && selectedKeys !== "all" ? [...selectedKeys].map(Number) : []);
     const inside = touched(
       table,
       area,

@@ -8,10 +8,10 @@ const FROM = 7;
 const EDGE = 36;
 const STEP = 24;
 
-/** The rectangle while it is drawn, in the content of `frame`; `onArea` gets it at every move. */
+/** The rectangle while it is drawn, in the content of `frame`; `onArea` gets it at every move, and which is the first. */
 export function useLasso(
   frame: React.RefObject<HTMLDivElement | null>,
-  onArea: (area: Area, more: boolean) => void,
+  onArea: (area: Area, more: boolean, first: boolean) => void,
 ): Area | null {
   const [area, setArea] = useState<Area | null>(null);
   const latest = useRef(onArea);
@@ -27,7 +27,7 @@ export function useLasso(
       const box = element.getBoundingClientRect();
       return { x: event.clientX - box.left, y: event.clientY - box.top + element.scrollTop };
     };
-    const draw = () => {
+    const draw = (first = false) => {
       if (!from || !last) return;
       const to = at(last);
       const next = {
@@ -37,16 +37,17 @@ export function useLasso(
         bottom: Math.max(from.y, to.y),
       };
       setArea(next);
-      latest.current(next, last.ctrlKey || last.metaKey);
+      latest.current(next, last.ctrlKey || last.metaKey, first);
     };
     const move = (event: PointerEvent) => {
       if (!from) return;
       const to = at(event);
       last = event;
       if (!drawn && Math.hypot(to.x - from.x, to.y - from.y) < FROM) return;
+      const first = !drawn;
       drawn = true;
       event.preventDefault();
-      draw();
+      draw(first);
     };
     const along = () => {
       if (!drawn || !last) return;
@@ -56,14 +57,17 @@ export function useLasso(
       else return;
       draw();
     };
-    const end = () => {
+    const swallow = (event: MouseEvent) => event.stopPropagation();
+    const end = (event?: PointerEvent) => {
       window.removeEventListener("pointermove", move);
       window.removeEventListener("pointerup", end);
       window.removeEventListener("pointercancel", end);
       clearInterval(timer);
-      if (drawn)
-        // The press ends on some item: that is no click on it.
-        window.addEventListener("click", (event) => event.stopPropagation(), { capture: true, once: true });
+      if (drawn && event?.type === "pointerup") {
+        // The press ends on some item: that is no click on it. Where no click follows, the next one is meant.
+        window.addEventListener("click", swallow, { capture: true });
+        setTimeout(() => window.removeEventListener("click", swallow, { capture: true }));
+      }
       from = null;
       drawn = false;
       setArea(null);

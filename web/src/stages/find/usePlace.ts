@@ -2,7 +2,7 @@
 import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { client, take } from "../../api/client";
-import { ofSpansText, type Selection, spansText } from "./selection";
+import { NONE, ofSpansText, type Selection, spansText } from "./selection";
 import { queryOf, type Search } from "./useCatalogue";
 
 const REST = 400;
@@ -19,7 +19,12 @@ export function useKeptPlace(project: string, search: Search, total: number, wri
   // biome-ignore lint/correctness/useExhaustiveDependencies: asked when it is known how many items there are, and for another item
   useEffect(() => {
     if (total === 0 || (kept !== null && (!item || item === written.current))) return;
-    const known = (place: number | null) => setKept({ place, chosen: ofSpansText(chosen, total) });
+    const known = (place: number | null) => {
+      const those = ofSpansText(chosen, total);
+      // Places say nothing once the game is listed otherwise: they hold where the item is still among them.
+      const same = those === "all" || (place !== null && those.has(place));
+      setKept({ place, chosen: same ? those : NONE });
+    };
     if (!item) known(null);
     else
       take(
