@@ -20,7 +20,7 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
 from brae.store.models import MARKED, Edit, EditStep, Project, now
-from brae.work import meant
+from brae.work import meant, naming
 from brae.work.items import (
     asset_at,
     edited_asset,
@@ -380,8 +380,9 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
     """Apply exactly these remedies to the newest version."""
 
     def apply(edit: Edit) -> bool:
-        known = kind_of(edit.kind).remedies
-        unknown = set(remedies) - set(known)
+        kind = kind_of(edit.kind)
+        known = kind.remedies
+        unknown = {one for one in remedies if one not in known and not (kind.worded and naming.is_written(one))}
         if unknown:
             raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(known)}")
         if edit.current is None:
@@ -389,8 +390,10 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
         changed = set(remedies) ^ set(edit.current.remedies)
         if not changed:
             return False
-        what = ", ".join(known[remedy] for remedy in known if remedy in changed)
-        what = what if changed <= set(remedies) else f"not: {what}"
+        added = changed & set(remedies)
+        words = [known[remedy] for remedy in known if remedy in (added or changed)]
+        words += [naming.label_of(one) for one in sorted(added or changed) if naming.is_written(one)]
+        what = ("" if added else "not: ") + ", ".join(words)
         _add_step(edit, what, remedies=remedies)
         return True
 
@@ -554,8 +557,10 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     found = workspace.find(edit.project_id, edit.address)
     kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
     others = others_of(workspace, project, found)
-    sheet, made = kind.match(original, version_of(workspace, step, others), edit.recipe)
+    version = version_of(workspace, step, others)
+    sheet, made = kind.match(original, naming.renamed(kind, original, version), edit.recipe)
     sheet = told(workspace, project, found, made.data, sheet, trial=edit.marked)
+    sheet = naming.told(workspace, edit.project_id, kind, original, version, sheet)
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)

@@ -126,6 +126,7 @@ class Workspace:
         #: what the items of one project need of each other, and what its texts say, with the state they are of
         self.linked: tuple[Version, Any] | None = None
         self.said: tuple[Version, Any] | None = None
+        self.named: tuple[Version, Any] | None = None
         #: the items that hold the bytes that were looked for last, by pattern and state
         self.holding: dict[Version, frozenset[str]] = {}
         self.linking = threading.Lock()

@@ -2512,6 +2512,11 @@ export interface components {
              * @default false
              */
             meant: boolean;
+            /**
+             * Others
+             * @default []
+             */
+            others: components["schemas"]["Remedy"][];
             remedy?: components["schemas"]["Remedy"] | null;
             /**
              * Severity

@@ -44,7 +44,10 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
                 ? (id, on) =>
                     set.mutate({
                       address: edit.address,
-                      remedies: on ? [...applied, id] : applied.filter((one) => one !== id),
+                      remedies: [
+                        ...applied.filter((one) => !ways(finding).includes(one)),
+                        ...(on ? [id] : []),
+                      ],
                     })
                 : undefined
             }
@@ -70,6 +73,11 @@ export function Findings({ project, edit }: { project: string; edit: Edit }) {
       )}
     </ul>
   );
+}
+
+/** What puts a finding right: one of these at a time. */
+function ways(finding: Finding): string[] {
+  return [finding.remedy, ...finding.others].flatMap((one) => (one ? [one.id] : []));
 }
 
 type Scope = "item" | "folder" | "game";
@@ -144,6 +152,19 @@ function FindingRow({
             {right ? "Leave it as it came" : finding.remedy.label}
           </Button>
         )}
+        {!right &&
+          onRemedy &&
+          finding.others.map((one) => (
+            <Button
+              key={one.id}
+              look="quiet"
+              className="max-w-full text-left whitespace-normal!"
+              disabled={busy}
+              onClick={() => onRemedy(one.id, true)}
+            >
+              {one.label}
+            </Button>
+          ))}
         {!right && finding.severity !== "note" && <MeantMenu busy={busy} onMeant={onMeant} />}
       </div>
     </li>

@@ -21,6 +21,7 @@ const FINDING: Finding = {
   in_game: "A box shows around the picture.",
   sure: "certain",
   meant: false,
+  others: [],
   remedy: {
     id: "restore-alpha",
     label: "Take the transparency from the original",

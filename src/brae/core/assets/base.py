@@ -346,6 +346,14 @@ class AssetKind(ABC, Generic[Asset]):
         """What an item says, as lines."""
         raise FormatError(f"There are no words in {self.titles.lower()}.")
 
+    def words_in(self, original: Asset, file: ExchangeFile) -> str:
+        """What a file that came back says, as lines."""
+        raise self._not_edited()
+
+    def renamed(self, original: Asset, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
+        """A file that came back with other names of items in the place of some."""
+        raise self._not_edited()
+
     # ---- editing: only kinds that have an exchange --------------------------------------------------------
 
     def recipe(self, asset: Asset) -> BaseModel:

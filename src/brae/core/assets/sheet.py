@@ -28,6 +28,8 @@ class Finding(BaseModel):
     title: str
     in_game: str
     remedy: Remedy | None = None
+    #: what would put it right otherwise
+    others: list[Remedy] = []
     #: how sure it is, in a few words: what can be counted is certain, what was compared is likely
     sure: str = "certain"
     #: whether a person said that it is meant: then nothing has to be decided any more

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -43,13 +43,19 @@ def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, st
     return strings_in(data[:_LOOKED_AT])
 
 
+def with_archives(named: Mapping[str, str]) -> dict[str, str]:
+    """The names of items by their addresses, with those of the archives that they lie in: these are items too."""
+    found = dict(named)
+    for address in named:
+        steps = addresses.split(address)
+        for deep in range(1, len(steps)):
+            found.setdefault(addresses.join(*steps[:deep]), addresses.unquote(steps[deep - 1]))
+    return found
+
+
 def links_of(items: Sequence[Linked], tick: Callable[[], object] = lambda: None) -> Links:
     """All links among some items. What cannot be read is told in ``faults`` and mentions nothing."""
-    named = {one.address: one.name for one in items}
-    for one in items:  # the archives are items as well
-        steps = addresses.split(one.address)
-        for deep in range(1, len(steps)):
-            named.setdefault(addresses.join(*steps[:deep]), addresses.unquote(steps[deep - 1]))
+    named = with_archives({one.address: one.name for one in items})
     names, found = Names(named.items()), Links()
     for one in items:
         found.links += [Link(one.address, target, REFERENCE) for target in one.refers]

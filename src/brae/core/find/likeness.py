@@ -7,7 +7,7 @@ what comes first is what looks most like it. What was measured stands in docs/de
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
@@ -29,19 +29,23 @@ from brae.core.find.looks import (
     units,
     value_of,
 )
-from brae.core.find.matches import SIDE, Flip, Match, Proposed, agreement, joined
-from brae.core.find.pictures import Pictures
+from brae.core.find.matches import Flip, Match, Proposed, agreement, joined
+from brae.core.find.pictures import Pictures, shown_of
 from brae.core.find.scenes import scenes
 
 #: pictures that are looked at again, as a whole and in part
 _AGAIN, _AGAIN_PARTS = 40, 60
+#: what the largest turn of the hue takes away; a part is mostly cut out as it is
+_TURNED, _TURNED_PART = np.float32(0.01), np.float32(0.1)
+#: the side at which whole pictures are compared
+ALIKE = 32
 #: which share of a picture's side a part may be (of the root of its area), coarsely and around that
 _SHARES = (0.26, 0.31, 0.36, 0.42, 0.5, 0.6, 0.71, 0.85)
 _AROUND = (0.9, 0.95, 1.0, 1.06, 1.12)
 #: pixels of a part that say something
 _NARROWEST = 4
 #: the likeness of a whole picture that needs no further look
-_SURE = 0.93
+_SURE = 0.95
 #: the longer side of a screenshot (what some small picture has a part of, by its looks, it mostly has by chance);
 #: the likeness of what is somewhere inside, and of a part, from which nothing else is looked for
 _SCREEN, _PLACED, _CERTAIN, _LESS = 480, 0.45, 0.93, 0.85
@@ -66,11 +70,11 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
     seen = [guise for guise in guises(query)[:2] if value_of(guise).std() > FLAT or guise.std() > FLAT]
     if not seen:
         return []
-    found = _compared(_whole(pictures, seen))
+    found = _whole(pictures, seen)
     if found and found[0].score >= _SURE:
         return _ranked(found, limit)
     if max(query.shape[:2]) < _SCREEN:
-        found += _compared(_parts(pictures, seen))
+        found += _parts(pictures, seen)
         if max((one.score for one in found), default=0.0) < _CERTAIN:
             inside, outside = scenes(pictures, query)
             # What a small area explains counts less than what explains all of it.
@@ -78,7 +82,7 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
         return _ranked(sorted(found, key=lambda match: -match.score), limit)
     inside, outside = scenes(pictures, query)
     if not inside or inside[0].score < _PLACED:
-        outside += _parts(pictures, seen)
+        found += _parts(pictures, seen)
     found += _compared(outside)
     return _ranked([*inside, *sorted(found, key=lambda match: -match.score)], limit)
 
@@ -88,7 +92,7 @@ def _ranked(found: Iterable[Match], limit: int) -> list[Match]:
     best: dict[int, Match] = {}
     least = 1.0
     for match in found:
-        if match.number not in best:
+        if match.number not in best and match.score > 0:
             least = min(least, match.score)
             best[match.number] = replace(match, score=least)
     return list(best.values())[:limit]
@@ -109,30 +113,40 @@ def _compared(proposed: Iterable[Proposed]) -> list[Match]:
 # ---- as a whole ---------------------------------------------------------------------------------------------
 
 
-def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
+def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
+    from brae.core.find.recoloured import explained_by
+
     scores = np.full(len(pictures.owners), -1.0, np.float32)
-    ways = np.zeros((len(pictures.owners), 2), np.int64)
-    for number, guise in enumerate(seen):
+    for guise in seen:
         small = planes(resized(guise, WHOLE, WHOLE))
         turned = np.stack([units(small[:, rows, columns].reshape(4, -1)) for rows, columns in _FLIPS.values()])
         # (rows, flips, planes): each plane's correlation
         each = np.stack([pictures.wholes[plane] @ turned[:, plane].T for plane in range(4)], axis=-1)
         scored = joined(each)
         best = scored.max(1) - 0.15 * np.abs(pictures.ratios[pictures.owners] - _ratio(guise))
-        better = best > scores
-        scores[better] = best[better]
-        ways[better] = np.stack([np.full(len(best), number), scored.argmax(1)], 1)[better]
-    shown = [resized(guise, SIDE, SIDE) for guise in seen]
-    for number, row in _first(pictures, scores, _AGAIN):
-        guise, flip = ways[row].tolist()
-        name, (rows, columns) = list(_FLIPS.items())[flip]
-        away = min(1.0, abs(float(pictures.ratios[number]) - _ratio(seen[guise])))
-        own, one = pictures.guise(row), pictures.kept[number]
-        yield Proposed(
-            Match(number, 1 - 0.05 * away - _enlarged(seen[guise], one.width, one.height), "whole", flip=name),
-            resized(own, SIDE, SIDE),
-            shown[guise][rows, columns],
-        )
+        scores = np.maximum(scores, best)
+    first = [number for number, _ in _first(pictures, scores, _AGAIN)]
+    if not first:
+        return []
+    patterns = np.stack([shown_of(pictures.kept[number].picture(), ALIKE) for number in first])
+    small = resized(seen[0], ALIKE, ALIKE).astype(np.float32)
+    areas = np.stack([small[rows, columns] for rows, columns in _FLIPS.values()])
+    explained = np.empty((len(first), len(areas)), np.float32)
+    explained_by(patterns, areas, _TURNED, explained)
+    # As it is stands before what is as alike mirrored.
+    explained[:, 1:] -= 0.001
+    away = np.minimum(1, np.abs(pictures.ratios[first] - _ratio(seen[0])))
+    alike = _correlation(explained.max(1)) - 0.05 * away
+    found = []
+    for number, score, flip in zip(first, alike.tolist(), explained.argmax(1).tolist(), strict=True):
+        score -= _enlarged(seen[0], pictures.kept[number].width, pictures.kept[number].height)
+        found.append(Match(number, score, "whole", flip=list(_FLIPS)[flip]))
+    return sorted(found, key=lambda match: -match.score)
+
+
+def _correlation(explained: Array) -> Array:
+    """On the scale of correlations, on which other ways are measured; what explains nothing has its place too."""
+    return np.asarray(np.where(explained > 0.25, np.sqrt(np.maximum(explained, 0)), 0.5 / (1.25 - explained)))
 
 
 def _ratio(picture: Rgb) -> float:
@@ -158,8 +172,9 @@ def _first(pictures: Pictures, scores: Array, limit: int) -> list[tuple[int, int
 # ---- a part -------------------------------------------------------------------------------------------------
 
 
-def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
+def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
     from brae.core.find import kernels
+    from brae.core.find.recoloured import explained_by
 
     query = seen[0] if max(seen[0].shape[:2]) <= 2 * LOOK else fitted(seen[0], 2 * LOOK)
     value = value_of(query)
@@ -182,7 +197,8 @@ def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         list(pool.map(correlate, pictures.parts))
-    area = resized(query, SIDE, SIDE)
+    found: list[Match] = []
+    patterns: list[Array] = []
     for number, row in _first(pictures, scores, _AGAIN_PARTS):
         own = pictures.guise(row)
         placed = _placed(value_of(own), value, query, float(shares[row]))
@@ -191,10 +207,17 @@ def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> Iterator[Proposed]:
             tall, wide = own.shape[:2]
             corners = (x, y), (x + width, y), (x + width, y + height), (x, y + height)
             place = tuple((left / wide, top / tall) for left, top in corners)
-            mine = resized(own[y : y + height, x : x + width], SIDE, SIDE)
+            mine = shown_of(pictures.kept[number].picture()[y : y + height, x : x + width], ALIKE)
             one = pictures.kept[number]
             less = _enlarged(seen[0], one.width * width / wide, one.height * height / tall)
-            yield Proposed(Match(number, 0.99 - less, "part", place), mine, area)
+            found.append(Match(number, -less, "part", place))
+            patterns.append(mine)
+    if not found:
+        return []
+    explained = np.empty((len(found), 1), np.float32)
+    explained_by(np.stack(patterns), resized(query, ALIKE, ALIKE)[None].astype(np.float32), _TURNED_PART, explained)
+    alike = 0.99 * _correlation(explained[:, 0])
+    return [replace(one, score=one.score + score) for one, score in zip(found, alike.tolist(), strict=True)]
 
 
 def _sides(share: float, size: tuple[int, ...], query: Rgb) -> tuple[int, int]:

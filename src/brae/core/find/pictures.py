@@ -79,10 +79,17 @@ class Kept:
 
 def pattern_of(picture: Rgba, side: int) -> Array:
     """The same of a small picture."""
+    shown = shown_of(picture, side)
+    shown[..., 3] **= 3
+    return shown
+
+
+def shown_of(picture: Rgba, side: int) -> Array:
+    """What is seen of a small picture: colours (0 to 255) and alpha (0 to 1), float32 (side, side, 4)."""
     alpha = picture[..., 3] / np.float32(255)
-    weights = resized(alpha, side, side)
-    colours = resized(picture[..., :3] * alpha[..., None], side, side) / np.maximum(weights, 1e-3)[..., None]
-    return np.dstack([colours, weights**3]).astype(np.float32)
+    small = resized(alpha, side, side)
+    colours = resized(picture[..., :3] * alpha[..., None], side, side) / np.maximum(small, 1e-3)[..., None]
+    return np.dstack([colours, small]).astype(np.float32)
 
 
 @dataclass(frozen=True)

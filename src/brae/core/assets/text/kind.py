@@ -130,6 +130,16 @@ class TextKind(AssetKind[Text]):
     def words(self, asset: Text) -> str:
         return asset.text
 
+    def words_in(self, original: Text, file: ExchangeFile) -> str:
+        return self._came(original, file).text
+
+    def renamed(self, original: Text, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
+        came = self._came(original, file)
+        return ExchangeFile(file.name, came.renamed(instead).encode(lenient=True))
+
+    def _came(self, original: Text, file: ExchangeFile) -> Text:
+        return read(file.data, original) if file.data else Text("", original.encoding, original.marked)
+
     def rebuild(self, asset: Text) -> bytes | None:
         return asset.encode()
 
@@ -161,9 +171,7 @@ class TextKind(AssetKind[Text]):
                 raise error.at(file.name) from None
 
     def match(self, original: Text, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
-        came = (
-            read(version.file.data, original) if version.file.data else Text("", original.encoding, original.marked)
-        )
+        came = self._came(original, version.file)
         sheet, data = matching.match(original, came, version.remedies)
         return sheet, Encoded(data)
 

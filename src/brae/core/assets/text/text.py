@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from brae.core.errors import FormatError
@@ -67,6 +68,13 @@ class Text:
     def of_lines(self, lines: list[tuple[str, str]]) -> Text:
         """The same with other lines."""
         return replace(self, text="".join(line + end for line, end in lines))
+
+    def renamed(self, instead: Mapping[str, str]) -> Text:
+        """The same with other names in the place of some, wherever those stand by themselves."""
+        text = self.text
+        for old, new in instead.items():
+            text = re.sub(rf"(?<![\w./\\]){re.escape(old)}(?![\w/\\])", new.replace("\\", r"\\"), text)
+        return replace(self, text=text)
 
     def encode(self, *, lenient: bool = False) -> bytes:
         """Its bytes; characters that the encoding has not become ``?`` if ``lenient``, else FormatError."""

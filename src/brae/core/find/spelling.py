@@ -1,0 +1,62 @@
+"""Names of nothing put right: the existing names most like them, spelt as the text spells its names."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from brae.core.find.links import Names
+from brae.core.find.mentions import Mention, lines_of, mentions_in
+
+_SEPARATORS = re.compile(r"[\\/]+")
+
+
+@dataclass(frozen=True)
+class Wrong:
+    """A name of nothing in a text: where it stands, and existing names most like it, spelt like it."""
+
+    text: str
+    line: int
+    instead: tuple[str, ...]
+
+
+def wrong_names(text: str, before: str, names: Names, item_names: Mapping[str, str]) -> list[Wrong]:
+    """The names of nothing that a text has and an older version of it has not, each once.
+
+    ``item_names``: the name of each item by its address.
+    """
+    old = {mention.text.lower() for mention in mentions_in(lines_of(before))}
+    found: dict[str, Wrong] = {}
+    for mention in mentions_in(lines_of(text)):
+        key = mention.text.lower()
+        if key in old or key in found or names.resolve(mention)[1] or not names.looks_like_one(mention):
+            continue
+        near = [item_names[one] for one in names.nearest(mention) if one in item_names]
+        instead = dict.fromkeys(spelt_like(mention, name, names) for name in near)
+        found[key] = Wrong(mention.text, mention.place, tuple(instead))
+    return list(found.values())
+
+
+def spelt_like(mention: Mention, name: str, names: Names) -> str:
+    """An item's name as a text writes it that wrote ``mention``: with as many folders, slashes and ending alike."""
+    for spelt in _spellings(mention.text, name):
+        how, found = names.resolve(Mention(spelt, mention.place, spelt, mention.whole))
+        if how and found:
+            return spelt
+    return name
+
+
+def _spellings(text: str, name: str) -> Iterator[str]:
+    slash = _SEPARATORS.search(text)
+    slashes = slash[0] if slash is not None else "/"
+    steps = [step for step in _SEPARATORS.split(name) if step]
+    deep = len([step for step in _SEPARATORS.split(text) if step])
+    base = _SEPARATORS.split(text)[-1]
+    ending = base[base.rindex(".") :] if "." in base else ""
+    stem, dot, own = steps[-1].rpartition(".")
+    first = slash[0] if slash is not None and slash.start() == 0 else ""
+    near = tuple(steps[:-1][-(deep - 1) :]) if deep > 1 else ()
+    for folders in dict.fromkeys((near, tuple(steps[:-1]))):
+        for last in dict.fromkeys(((stem if dot else own) + ending, steps[-1])):
+            yield first + slashes.join([*folders, last])

@@ -1,0 +1,101 @@
+"""Names in an edited text that name nothing of the game: findings, and what writes existing names instead."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+from sqlalchemy import select
+
+from brae.core.assets.base import Asset, AssetKind, Version
+from brae.core.assets.sheet import Finding, MatchSheet, Remedy
+from brae.core.errors import BraeError
+from brae.core.find.graph import with_archives
+from brae.core.find.links import Names
+from brae.core.find.spelling import wrong_names
+from brae.store.models import Member
+from brae.work.linking import kept, state_of
+from brae.work.workspace import Workspace
+
+#: a remedy of no kind's own: this, the name that is there, a tab, and the name that is written instead
+_WRITE, _BETWEEN = "write:", "\t"
+#: names of nothing that are told of one text
+_MOST = 20
+
+
+def is_written(remedy: str) -> bool:
+    """Whether a remedy writes another name."""
+    return remedy.startswith(_WRITE) and _BETWEEN in remedy
+
+
+def label_of(remedy: str) -> str:
+    """What it does, in words."""
+    return f"Write {remedy.removeprefix(_WRITE).partition(_BETWEEN)[2]}"
+
+
+def _instead(remedies: Iterable[str]) -> dict[str, str]:
+    parts = (one.removeprefix(_WRITE).partition(_BETWEEN) for one in remedies if is_written(one))
+    return {old: new for old, _, new in parts}
+
+
+def renamed(kind: AssetKind[Asset], original: Asset, version: Version) -> Version:
+    """A version with the names that its remedies write, and without those remedies."""
+    instead = _instead(version.remedies)
+    if not instead:
+        return version
+    remedies = tuple(one for one in version.remedies if not is_written(one))
+    return replace(version, file=kind.renamed(original, version.file, instead), remedies=remedies)
+
+
+def told(
+    workspace: Workspace,
+    project_id: str,
+    kind: AssetKind[Asset],
+    original: Asset,
+    version: Version,
+    sheet: MatchSheet,
+) -> MatchSheet:
+    """An edit's sheet with the names of nothing in it that its original has not."""
+    if not kind.worded:
+        return sheet
+    try:
+        said = kind.words_in(original, version.file)
+    except BraeError:  # what cannot be read is told otherwise
+        return sheet
+    names, named = _names(workspace, project_id)
+    applied = _instead(version.remedies)
+    findings = [
+        _finding(one.text, one.line, one.instead, applied.get(one.text))
+        for one in wrong_names(said, kind.words(original), names, named)[:_MOST]
+    ]
+    return sheet.model_copy(update={"findings": [*sheet.findings, *findings]}) if findings else sheet
+
+
+def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) -> Finding:
+    remedies = [
+        Remedy(id=f"{_WRITE}{text}{_BETWEEN}{new}", label=f"Write {new}", applied=new == applied) for new in instead
+    ]
+    remedies.sort(key=lambda one: not one.applied)
+    return Finding(
+        id=f"names-nothing-{hashlib.sha256(text.lower().encode()).hexdigest()[:8]}",
+        severity="shows",
+        title=f"Line {line} names {text}, and nothing in the game is called so",
+        in_game="What a game does for a name of nothing: it shows its placeholder, or nothing, or stops.",
+        remedy=remedies[0] if remedies else None,
+        others=remedies[1:] if remedies and not remedies[0].applied else [],
+        sure="likely: it is written as the names of this game's files are",
+    )
+
+
+def _names(workspace: Workspace, project_id: str) -> tuple[Names, dict[str, str]]:
+    """The names of a game's items and archives, kept until it is listed otherwise."""
+    state = state_of(workspace, project_id)
+    found: tuple[Names, dict[str, str]] | None = kept(workspace.named, state)
+    if found is None:
+        with workspace.database.session() as session:
+            rows = session.execute(select(Member.address, Member.name).where(Member.project_id == project_id)).all()
+        named = with_archives({row.address: row.name for row in rows})
+        found = Names(named.items()), named
+        workspace.named = (state, found)
+    return found
