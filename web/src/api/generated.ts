@@ -982,6 +982,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/halves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Halves
+         * @description Where the larger levels of a texture may be that no layout says it lacks.
+         */
+        get: operations["find_halves_api_projects__project_id__halves_get"];
+        put?: never;
+        /**
+         * Join Halves
+         * @description Join it, and all that are alike, as a layout; opening the game again uses it.
+         */
+        post: operations["join_halves_api_projects__project_id__halves_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/import": {
         parameters: {
             query?: never;
@@ -2798,6 +2822,44 @@ export interface components {
             width: number;
         };
         /**
+         * Half
+         * @description An item that may hold the larger levels: the name, how sure that is (0 to 1), and why.
+         */
+        Half: {
+            /** Name */
+            name: string;
+            /**
+             * Smallest First
+             * @default false
+             */
+            smallest_first: boolean;
+            /** Sure */
+            sure: number;
+            /**
+             * Why
+             * @default []
+             */
+            why: string[];
+        };
+        /**
+         * Halves
+         * @description What is missing of a texture, and the items that may hold it, the likeliest first.
+         */
+        Halves: {
+            /** Halves */
+            halves: components["schemas"]["Half"][];
+            /**
+             * Levels
+             * @default 0
+             */
+            levels: number;
+            /**
+             * Missing
+             * @default 0
+             */
+            missing: number;
+        };
+        /**
          * ImportRequest
          * @description A folder that was exported, to be taken back.
          */
@@ -2874,6 +2936,31 @@ export interface components {
             unit: string;
             /** Waits For */
             waits_for?: string | null;
+        };
+        /**
+         * Join
+         * @description A texture, and the item with its larger levels.
+         */
+        Join: {
+            /** Address */
+            address: string;
+            /** Other */
+            other: string;
+            /**
+             * Smallest First
+             * @default false
+             */
+            smallest_first: boolean;
+        };
+        /**
+         * Joined
+         * @description The layout that was made, and the textures that it joins with their larger levels.
+         */
+        Joined: {
+            /** Layout */
+            layout: string;
+            /** Names */
+            names: string[];
         };
         /**
          * KeepTextureGuess
@@ -6285,6 +6372,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"][];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_halves_api_projects__project_id__halves_get: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Halves"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join_halves_api_projects__project_id__halves_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Joined"];
                 };
             };
             /** @description Default Response */

@@ -139,6 +139,23 @@ const item = (project: string, address: string) => ({
   params: { path: { project_id: project }, query: { address } },
 });
 
+/** Where the larger levels of a texture may be. */
+export const useHalves = (project: string, address: string) =>
+  useQuery({
+    queryKey: ["halves", project, address],
+    queryFn: () => take(client.GET("/api/projects/{project_id}/halves", item(project, address))),
+  });
+
+export const useJoin = (project: string) =>
+  useAct(
+    (body: Schemas["Join"]) =>
+      take(client.POST("/api/projects/{project_id}/halves", { ...at(project), body })),
+    (joined) => {
+      const many = joined.names.length > 1 ? `${joined.names.length} textures are` : "The texture is";
+      toast.success(`${many} joined by the layout ${joined.layout}`);
+    },
+  );
+
 /** Opens a game; it can be looked at as soon as the project exists, while it is still being listed. */
 export const useOpenGame = (after?: (project: string) => void) =>
   useAct(

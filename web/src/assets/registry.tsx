@@ -55,5 +55,6 @@ export function factWords(fact: Schemas["FactView"], value: string | number | un
 
 /** Whether an item can be edited. */
 export function canEdit(kind: Kind | undefined, member: Member): boolean {
-  return (kind?.suffixes.length ?? 0) > 0 && !member.fault;
+  // Of what is only here in part nothing can be edited before it is joined.
+  return (kind?.suffixes.length ?? 0) > 0 && !member.fault && member.facts.beyond === undefined;
 }

@@ -14,6 +14,7 @@ from brae.core.assets.base import AssetKind, Headless
 from brae.core.assets.registry import kinds
 from brae.core.errors import FormatError
 from brae.work.guesses import bytes_at, keep_guess
+from brae.work.halves import Halves, Joined, halves_of, join
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["guess"])
 
@@ -87,6 +88,26 @@ def _routes(kind: AssetKind[Any], headless: Headless) -> None:
         operation_id=f"{said}_keep",
         summary="An explanation as a layout for the item and its siblings; opening the game again uses it",
     )
+
+
+class Join(Asked):
+    """A texture, and the item with its larger levels."""
+
+    address: str
+    other: Annotated[str, Field(max_length=1000)]
+    smallest_first: bool = False
+
+
+@router.get("/halves")
+def find_halves(project_id: str, address: str, workspace: Work) -> Halves:
+    """Where the larger levels of a texture may be that no layout says it lacks."""
+    return halves_of(workspace, project_id, address)
+
+
+@router.post("/halves", status_code=201)
+def join_halves(project_id: str, request: Join, workspace: Work) -> Joined:
+    """Join it, and all that are alike, as a layout; opening the game again uses it."""
+    return join(workspace, project_id, request.address, request.other, smallest_first=request.smallest_first)
 
 
 for _kind in kinds().values():

@@ -108,6 +108,30 @@ class Library:
         """The layouts of textures."""
         return [layout for layout in self.layouts.values() if layout.kind == "texture"]
 
+    def _joins(self) -> list[Layout]:
+        """Layouts that join textures of some names with their larger levels: what is said of a name comes first."""
+        return [one for one in reversed(self.textures()) if one.match.names and one.streamed]
+
+    def joining(self, name: str, head: bytes, size: int | None) -> Layout | None:
+        """The layout that joins a texture of that name, open format or not, with its larger levels elsewhere."""
+        low = name.lower()
+        return next(
+            (one for one in self._joins() if named(low, one.signs.names) and one.signs.fit(name, head, b"", size)),
+            None,
+        )
+
+    def joined(
+        self, names: Sequence[str], rows: Bytes, lengths: Ints, sizes: Ints, free: Flags
+    ) -> Iterator[tuple[Layout, Flags]]:
+        """The same of many files at once (see ``recognised``)."""
+        for layout in self._joins():
+            mask = _fitting(layout.signs, names, rows, lengths, sizes, free)
+            for place in np.flatnonzero(mask).tolist():
+                mask[place] = named(names[place].lower(), layout.signs.names)
+            free &= ~mask
+            if mask.any():
+                yield layout, mask
+
     def recognise(
         self, name: str, head: bytes, kind: str, tail: bytes = b"", size: int | None = None
     ) -> Layout | None:

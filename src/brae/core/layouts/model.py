@@ -487,6 +487,11 @@ class Layout(Strict):
         """The one part of a kind (members, pixels), or None."""
         return next((part for part in self.parts if isinstance(part, kind)), None)
 
+    @property
+    def streamed(self) -> bool:
+        """Whether the larger levels of such textures are in other items."""
+        return any(isinstance(part, PixelsPart) and part.elsewhere is not None for part in self.parts)
+
     @cached_property
     def _palettes(self) -> list[PaletteOf]:
         """The palettes that other items hold."""

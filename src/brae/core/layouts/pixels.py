@@ -125,7 +125,11 @@ class Elsewhere(Strict):
         description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
     )
     smallest_first: bool = Field(False, description="the smallest of its levels comes first")
-    here: Name = Field(description="the header's field that says how many levels are in this file")
+    here: Name | None = Field(
+        None,
+        description="the header's field that says how many levels are in this file; without it as many of the "
+        "smallest as there are bytes for",
+    )
     stored: Name | None = Field(None, description="the header's field that says how many bytes are elsewhere")
 
     @model_validator(mode="after")

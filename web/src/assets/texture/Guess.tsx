@@ -1,7 +1,7 @@
 /** Bytes without a header: ten explanations as pictures, corrected by hand, kept as a layout. */
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { client, type Schemas, take } from "../../api/client";
 import { useAct, useOpenAgain } from "../../api/queries";
@@ -49,7 +49,11 @@ function Bench({
   found: Schemas["TextureGuesses"];
 }) {
   const { size, guesses, formats } = found;
-  const [guess, setGuess] = useState<Guess>(guesses[0] ?? BY_HAND);
+  // Of a larger file the place may be known already: then the picture begins there.
+  const from = Number(useSearchParams()[0].get("from") ?? 0);
+  const [guess, setGuess] = useState<Guess>(
+    from > 0 ? { ...BY_HAND, offset: from } : (guesses[0] ?? BY_HAND),
+  );
   const [drawn, setDrawn] = useState(guess);
   const [fault, setFault] = useState(false);
   const [title, setTitle] = useState("");

@@ -3,6 +3,7 @@ import { Images } from "lucide-react";
 import { lazy } from "react";
 import { type Edit, type Member, previewUrl } from "../../api/client";
 import type { Face } from "../face";
+import { Halves } from "./Halves";
 import { Maps } from "./Maps";
 
 const sides = ({ facts }: Member) => [Number(facts.width ?? 1), Number(facts.height ?? 1)] as const;
@@ -62,7 +63,10 @@ const face: Face = {
     );
   },
   More: ({ project, member, opened, onSearch }) => (
-    <Maps project={project} address={member.address} opened={opened} onSearch={onSearch} />
+    <>
+      {member.facts.beyond !== undefined && <Halves project={project} address={member.address} />}
+      <Maps project={project} address={member.address} opened={opened} onSearch={onSearch} />
+    </>
   ),
   Small: ({ project, edit, which }) => (
     <img alt={which} className="size-full object-contain" src={small(project, edit, which)} />

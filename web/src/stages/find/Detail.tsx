@@ -108,7 +108,7 @@ export function Detail({
       )}
       <h2 className="text-[17px] leading-snug font-bold break-all">{member.name}</h2>
       <Lines project={project} address={member.address} q={q} />
-      <Places project={project} address={member.address} q={q} />
+      <Places project={project} address={member.address} q={q} raw={member.kind === "data"} />
       <Links project={project} address={member.address} onSearch={onSearch} />
       <Together key={member.address} project={project} address={member.address} opened={opened} onGo={onGo} />
       <Facts

@@ -117,7 +117,7 @@ export function FindStage({ project }: { project: string }) {
                 <select
                   aria-label="Group by"
                   title="Group by"
-                  className="w-22 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
+                  className="w-26 rounded-lg border border-line bg-raised px-2 py-1.5 text-ink"
                   value={search.group}
                   onChange={(event) => change({ group: event.target.value })}
                 >

@@ -1,10 +1,11 @@
+import { Link } from "react-router";
 import type { components } from "../../api/generated";
 import { useLines, useLinks, usePlaces } from "../../api/queries";
 import { Copyable } from "../../components/controls";
 import { count, many } from "../../lib/format";
 import { bytesOf, textOf } from "./Searches";
 
-type Link = components["schemas"]["Link"];
+type Reference = components["schemas"]["Link"];
 type Missing = components["schemas"]["Missing"];
 
 const MOST = 6;
@@ -28,7 +29,18 @@ export function Lines({ project, address, q }: { project: string; address: strin
 }
 
 /** Where the bytes that are searched stand in an item, with what lies around them. */
-export function Places({ project, address, q }: { project: string; address: string; q: string }) {
+export function Places({
+  project,
+  address,
+  q,
+  raw,
+}: {
+  project: string;
+  address: string;
+  q: string;
+  /** whether nothing is known of the item, so that a picture may begin at a place */
+  raw: boolean;
+}) {
   const holds = bytesOf(q);
   const { data } = usePlaces(project, address, holds);
   if (!holds || !data?.total) return null;
@@ -44,6 +56,14 @@ export function Places({ project, address, q }: { project: string; address: stri
           <Copyable value={String(place.offset)}>
             {count(place.offset)} <span className="text-quiet">0x{place.offset.toString(16)}</span>
           </Copyable>
+          {raw && (
+            <Link
+              to={`/p/${project}/guess?item=${encodeURIComponent(address)}&kind=texture&from=${place.offset}`}
+              className="ml-3 text-quiet underline underline-offset-4"
+            >
+              a picture begins here
+            </Link>
+          )}
           <p className="font-mono text-[12.5px] break-words text-quiet">
             {place.before} <b className="text-ink">{place.found}</b> {place.after}
           </p>
@@ -92,8 +112,8 @@ function Several({
   onSearch,
 }: {
   title: string;
-  links: Link[];
-  other: (link: Link) => string;
+  links: Reference[];
+  other: (link: Reference) => string;
   onSearch: (words: string) => void;
 }) {
   if (links.length === 0) return null;

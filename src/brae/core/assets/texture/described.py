@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -28,9 +27,9 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
     parsed = parse(layout, {MAIN: BytesSource(data)})
     part = layout.only(PixelsPart)
     header = header_of(layout, parsed, elsewhere_of(part.palette, name, fetch))
-    away = _levels_away(part, parsed, header)
+    away = _levels_away(part, parsed, header, len(data))
     content = parsed.content(part.name)
-    levels, end = _split(_smaller(header, away), part, content, 0)
+    levels, end = _split(header.without(away), part, content, 0)
     behind = content[end:]
     files = {file: fetch(file) for file in _files_of(part, name, away)}
     levels = [*_take(header, part, name, files, away), *levels]
@@ -47,9 +46,9 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
 
     def rewrite(new: Header, levels: Sequence[bytes]) -> bytes:
         count = away_of(new)
-        pixels = _join(_smaller(new, count), part, levels[count:]) + behind
+        pixels = _join(new.without(count), part, levels[count:]) + behind
         values = _values(layout, parsed, new)
-        if elsewhere is not None and (away or new.levels - count != header.levels):
+        if elsewhere is not None and elsewhere.here is not None and (away or new.levels - count != header.levels):
             values[elsewhere.here] = new.levels - count
         if elsewhere is not None and elsewhere.stored is not None:
             values[elsewhere.stored] = sum(len(level) for level in levels[:count])
@@ -70,6 +69,11 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
 
 def sniff(layout: Layout, head: bytes) -> Header:
     """What the first bytes of a texture say, without its pixels."""
+    return begun(layout, head)[0]
+
+
+def begun(layout: Layout, head: bytes) -> tuple[Header, int | None]:
+    """What the first bytes of a texture say, and where its pixels begin, if all of them should be in this file."""
     parsed, error = parse_some(layout, {MAIN: BytesSource(head)})
     part = layout.only(PixelsPart)
     # A palette may lie behind what was read; it is not needed to say what the file is.
@@ -78,34 +82,33 @@ def sniff(layout: Layout, head: bytes) -> Header:
         palette = part.palette.of if part is not None and part.palette is not None else None
         if palette is None or palette in parsed.regions:
             raise error
-    return header_of(layout, parsed)
+    here = parsed.regions.get(part.name) if part.elsewhere is None else None
+    return header_of(layout, parsed), None if here is None else here.start
 
 
-def parts_of(layout: Layout, data: bytes, name: str) -> list[str]:
-    """The other files of the game that hold the larger levels of a streamed texture, told by its header."""
+def parts_of(layout: Layout, data: bytes, name: str, size: int | None = None) -> list[str]:
+    """The other files of the game that hold the larger levels of a streamed texture, told by its header.
+
+    ``size``: of the whole file, for layouts that say it by that alone.
+    """
     part = layout.only(PixelsPart)
     if part is None or part.elsewhere is None:
         return []
     parsed = parse(layout, {MAIN: BytesSource(data)})
-    return _files_of(part, name, _levels_away(part, parsed, header_of(layout, parsed)))
+    return _files_of(part, name, _levels_away(part, parsed, header_of(layout, parsed), size))
 
 
-def _levels_away(part: PixelsPart, parsed: Parsed, header: Header) -> int:
-    """How many of the largest levels are elsewhere."""
+def _levels_away(part: PixelsPart, parsed: Parsed, header: Header, size: int | None) -> int:
+    """How many of the largest levels are elsewhere; ``size``: of the file, where that is known."""
     if part.elsewhere is None:
         return 0
+    if part.elsewhere.here is None:
+        region = parsed.regions.get(part.name)
+        return 0 if region is None or size is None else header.levels_beyond(size - region.start)
     here = parsed.values[part.elsewhere.here]
     if not 0 <= here <= header.levels:
         raise FormatError(f"{here} of {header.levels} levels are said to be in this file.")
     return header.levels - here
-
-
-def _smaller(header: Header, away: int) -> Header:
-    """The header of the levels that are left without the largest ones."""
-    width, height = header.sides(away)
-    return replace(
-        header, width=width, height=height, levels=header.levels - away, depth=max(1, header.depth >> away)
-    )
 
 
 def _files_of(part: PixelsPart, name: str, away: int) -> list[str]:

@@ -25,13 +25,15 @@ class TextureFacts(Facts):
     pixels: Annotated[int | None, Fact("Dimensions", order="down", line=False)] = None
     format: Annotated[str | None, Fact("Pixel format", case="capitals", facet=True, order="up")] = None
     mips: Annotated[int | None, Fact("Mip levels", words={"1": "none but itself"})] = None
+    #: levels that it says it has and has no bytes for: they lie elsewhere, and no layout says where
+    beyond: Annotated[int | None, Fact("Larger levels elsewhere", facet=True)] = None
     rows: Annotated[str | None, Fact("Rows", words={"top-down": "", "bottom-up": "stored upside down"})] = None
     #: what it is for, where its format says so: a role, or of a packed map those of its channels ("r=metallic")
     map: Annotated[str | None, Fact("Map")] = None
 
 
-def facts_of(header: Header) -> dict[str, Value]:
-    """A texture's facts, from its header."""
+def facts_of(header: Header, held: int | None = None) -> dict[str, Value]:
+    """A texture's facts, from its header; ``held``: the bytes of pixels that it has, where all should be there."""
     found: dict[str, Value] = {
         "dimensions": f"{header.width} × {header.height}",
         "width": header.width,
@@ -41,6 +43,8 @@ def facts_of(header: Header) -> dict[str, Value]:
         "mips": header.levels,
         "rows": header.orientation,
     }
+    if held is not None and header.lacks(held):
+        found["beyond"] = header.lacks(held)
     if header.use is not None:
         found["map"] = header.use.role or " ".join(f"{one}={role}" for one, role in header.use.channels.items())
     return found

@@ -126,6 +126,9 @@ def read_texture(data: bytes, library: Library, name: str = "", fetch: Fetch = n
     ``name`` tells layouts apart whose files have no magic; ``fetch`` gives other files of the game by their names,
     for streamed textures.
     """
+    joined = library.joining(name, data[:HEAD], len(data))
+    if joined is not None:
+        return described.read(joined, data, name, fetch)
     if data[:4] == dds.MAGIC:
         return dds.read(data)
     if data[:12] == ktx2.MAGIC:
@@ -145,6 +148,9 @@ def sniff_texture(head: bytes, library: Library, name: str = "", size: int | Non
 
     Raises one of Brae's errors where they are a texture that is damaged or of an unknown pixel format.
     """
+    joined = library.joining(name, head, size)
+    if joined is not None:
+        return described.sniff(joined, head)
     if head[:4] == dds.MAGIC:
         return dds.read_header(head, size).header
     if head[:12] == ktx2.MAGIC:

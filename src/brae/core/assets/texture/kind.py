@@ -39,6 +39,7 @@ from brae.core.assets.texture.files import (
 from brae.core.assets.texture.formats import Picture, Precision
 from brae.core.assets.texture.framing import SheetQuery, SheetView, sheet
 from brae.core.assets.texture.guess import HEADLESS
+from brae.core.assets.texture.halves import small_levels, stub_of
 from brae.core.assets.texture.looking import TextureQuery
 from brae.core.assets.texture.maps import MapView, sets, surface
 from brae.core.assets.texture.marks import MARKS, marked
@@ -49,7 +50,7 @@ from brae.core.assets.texture.roughen import Roughening
 from brae.core.assets.texture.sheet import TextureSheet, match
 from brae.core.assets.texture.telling import tell
 from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
-from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.errors import BraeError, FormatError, NotFoundError, TruncatedError
 from brae.core.layouts.library import Library
 
 _EXCHANGE = (
@@ -178,7 +179,14 @@ class TextureKind(AssetKind[TextureFile]):
             return read_raw(data, header)
         if context.layout is not None:
             return described.read(context.layout, data, context.name, context.fetch)
-        return read_texture(data, context.library, context.name, context.fetch)
+        try:
+            return read_texture(data, context.library, context.name, context.fetch)
+        except TruncatedError:
+            stub = stub_of(data, context.name, context.library)
+            small = small_levels(data, stub) if stub is not None else None
+            if small is None:
+                raise
+            return small
 
     def weight(self, asset: TextureFile) -> int:
         return asset.size
@@ -211,6 +219,11 @@ class TextureKind(AssetKind[TextureFile]):
         return asset.recipe()
 
     def check_writable(self, asset: TextureFile) -> None:
+        if asset.beyond:
+            raise FormatError(
+                "Only its small levels are here; the game shows larger ones, which lie elsewhere.",
+                remedy="Join them first, on Find.",
+            )
         if not can_write(asset.header.container):
             raise FormatError(f"{asset.header.container.upper()} files are read, but not written.")
 

@@ -78,18 +78,18 @@ def _groups(heads: Sequence[Head], rows: Bytes, lengths: np.ndarray, library: Li
         free[where] = False
         return where
 
+    sizes = np.array([-1 if head.size is None else head.size for head in heads], np.int64)
+    names = [head.name for head in heads]
+    for layout, mask in library.joined(names, rows, lengths, sizes, free.copy()):
+        groups.append(_Group(claim(mask), partial(_described, layout)))
     is_dds = claim(_begins(rows, lengths, dds.MAGIC))
     if len(is_dds):
         more = (rows[is_dds][:, 84:88] == np.frombuffer(b"DX10", np.uint8)).astype(np.uint8).min(axis=1)
         behind = rows[is_dds][:, _DDS_MORE] * more[:, None]
-        sizes = np.array([head.size or 0 for head in (heads[i] for i in is_dds)], np.int64)
-        numbers = np.stack([sizes, lengths[is_dds]], axis=1).view(np.uint8)
+        numbers = np.stack([np.maximum(sizes[is_dds], 0), lengths[is_dds]], axis=1).view(np.uint8)
         groups.append(_Group(is_dds, _dds, np.concatenate([rows[is_dds][:, _DDS], behind, numbers], axis=1)))
     groups.append(_Group(claim(_begins(rows, lengths, ktx2.MAGIC)), _ktx2))
-    sizes = np.array([-1 if head.size is None else head.size for head in heads], np.int64)
-    for layout, mask in library.recognised(
-        [head.name for head in heads], rows, lengths, sizes, "texture", free.copy()
-    ):
+    for layout, mask in library.recognised(names, rows, lengths, sizes, "texture", free.copy()):
         where = claim(mask)
         relevant = _relevant(layout)
         alike = relevant is not None and len(where) > 1
@@ -99,7 +99,9 @@ def _groups(heads: Sequence[Head], rows: Bytes, lengths: np.ndarray, library: Li
         whole = lengths[where] > relevant[1]
         groups.append(_Group(where[~whole], partial(_described, layout)))
         where = where[whole]
-        groups.append(_Group(where, partial(_described, layout), rows[where][:, relevant[0]]))
+        numbers = sizes[where][:, None].view(np.uint8)
+        keys = np.concatenate([rows[where][:, relevant[0]], numbers], axis=1)
+        groups.append(_Group(where, partial(_described, layout), keys))
     rest = np.flatnonzero(free)
     pictures = [place for place in rest.tolist() if images.is_picture(heads[place].data, heads[place].name)]
     groups.append(_Group(np.array(pictures, np.int64), _picture))
@@ -111,7 +113,8 @@ def _begins(rows: Bytes, lengths: np.ndarray, magic: bytes) -> np.ndarray:
 
 
 def _dds(head: Head) -> Sniffed:
-    return Sniffed("dds", facts_of(dds.read_header(head.data, head.size).header))
+    found = dds.read_header(head.data, head.size)
+    return Sniffed("dds", facts_of(found.header, None if head.size is None else head.size - len(found.raw)))
 
 
 def _ktx2(head: Head) -> Sniffed:
@@ -119,8 +122,11 @@ def _ktx2(head: Head) -> Sniffed:
 
 
 def _described(layout: Layout, head: Head) -> Sniffed:
-    header = described.sniff(layout, head.data)
-    return Sniffed(layout.layout, facts_of(header), tuple(described.parts_of(layout, head.data, head.name)))
+    header, start = described.begun(layout, head.data)
+    held = None if start is None or head.size is None else head.size - start
+    return Sniffed(
+        layout.layout, facts_of(header, held), tuple(described.parts_of(layout, head.data, head.name, head.size))
+    )
 
 
 def _picture(head: Head) -> Sniffed:

@@ -20,6 +20,8 @@ Orientation = Literal["top-down", "bottom-up"]
 #: one picture; six of them that surround; several; slices that lie behind one another
 Shape = Literal["2d", "cube", "array", "volume"]
 ColourSpace = Literal["srgb", "linear"]
+#: fewer bytes behind the levels than that are no sign of a file cut short
+_PADDING = 16
 #: no texture has more layers, faces or slices (Direct3D 11: 2,048)
 MOST_PICTURES = 2048
 
@@ -105,6 +107,26 @@ class Header:
         """Bytes of a level, all its pictures."""
         return self.pictures(level) * self.format.size(*self.sides(level))
 
+    def levels_beyond(self, held: int) -> int:
+        """How many of the largest levels do not fit into so many bytes, if these are the smallest ones."""
+        away, needed = 0, self.data_size
+        while needed > held and away < self.levels:
+            needed -= self.level_size(away)
+            away += 1
+        return away
+
+    def without(self, away: int) -> Header:
+        """The header of the levels that are left without the largest ones."""
+        width, height = self.sides(away)
+        depth = max(1, self.depth >> away)
+        return replace(self, width=width, height=height, levels=self.levels - away, depth=depth)
+
+    def lacks(self, held: int) -> int:
+        """How many of the largest levels lie elsewhere, if just the smallest ones are in so many bytes; else 0."""
+        away = self.levels_beyond(held)
+        here = sum(self.level_size(level) for level in range(away, self.levels))
+        return away if held - here < _PADDING else 0
+
     @property
     def data_size(self) -> int:
         """Bytes of all levels."""
@@ -151,6 +173,8 @@ class TextureFile:
     appended: int = 0
     #: levels that its header states and that it does not hold
     missing: int = 0
+    #: larger levels that its header states and that lie elsewhere: what is here can be looked at, not edited
+    beyond: int = 0
     _decoded: dict[int, Picture] = field(default_factory=dict)
 
     def picture(self, level: int = 0) -> Picture:
