@@ -352,7 +352,10 @@ def _figures() -> list[tuple[str, str, int, bytes]]:
     for k, name in enumerate(people):
         cloth = art.parcel(_rng(300 + k), 128, (140 + 16 * k, 120, 160 - 14 * k), art.CREAM)
         objects.append(("ptx", f"figures/{name}", 2 * k + 1, ptx(cloth, "bc1", None, stamp=700 + k)))
-        text = f"[material]\ncolour = figures/{name}\nhighlight = 0.{k + 2}\n"
+        text = (
+            f"; what {name} is dressed in\n[material]\ncolour = figures/{name}\nambient = 0.4 0.42 0.5\n"
+            f"highlight = 0.{k + 2}   ; how much wet cloth shines\ntwo_sided = {'yes' if k % 2 else 'no'}\n"
+        )
         objects.append(("txt", f"materials/{name}", -1, text.encode()))
     return objects
 

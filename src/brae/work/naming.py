@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 
 from sqlalchemy import select
 
-from brae.core.assets.base import Asset, AssetKind, Version
+from brae.core.assets.base import Asset, AssetKind, Encoded, Version
 from brae.core.assets.sheet import Finding, MatchSheet, Remedy
 from brae.core.errors import BraeError
-from brae.core.find.graph import with_archives
+from brae.core.find.graph import pointed, with_archives
 from brae.core.find.links import Names
+from brae.core.find.mentions import Mention, lines_of, mentions_in
 from brae.core.find.spelling import wrong_names
 from brae.store.models import Member
 from brae.work.linking import kept, state_of
@@ -60,27 +62,66 @@ def told(
     if not kind.worded:
         return sheet
     try:
-        said = kind.words_in(original, version.file)
+        came = kind.again(original, Encoded(version.file.data))
     except BraeError:  # what cannot be read is told otherwise
         return sheet
     names, named = _names(workspace, project_id)
-    applied = _instead(version.remedies)
-    findings = [
-        _finding(one.text, one.line, one.instead, applied.get(one.text))
-        for one in wrong_names(said, kind.words(original), names, named)[:_MOST]
-    ]
+    findings = wrong_in(kind, came, original, names, named, _instead(version.remedies))
     return sheet.model_copy(update={"findings": [*sheet.findings, *findings]}) if findings else sheet
+
+
+def wrong_in(
+    kind: AssetKind[Asset],
+    came: Asset,
+    original: Asset | None,
+    names: Names,
+    named: Mapping[str, str],
+    applied: Mapping[str, str] | None = None,
+) -> list[Finding]:
+    """The names of nothing in an item that its original has not, and those in other letters than the items' own.
+
+    ``named``: the name of each item by its address; ``applied``: what is written instead by now.
+    """
+    applied, before = applied or {}, [] if original is None else _mentions(kind, original)
+    wrong = wrong_names(_mentions(kind, came), before, names, named, partial(kind.spelt, came))[:_MOST]
+    found = [_finding(one.text, one.line, one.instead, applied.get(one.text)) for one in wrong]
+    old = {mention.text for mention in before}
+    for mention in pointed(kind, came):
+        targets = [named[one] for one in names.resolve(mention)[1] if one in named]
+        if mention.text in old or not targets or mention.means in targets:
+            continue
+        right = next((one for one in targets if one.lower() == mention.means.lower()), None)
+        if right is not None and (spelt := kind.spelt(came, right)) != mention.text:
+            found.append(_letters(mention, spelt, applied.get(mention.text)))
+    return found
+
+
+def _letters(mention: Mention, spelt: str, applied: str | None) -> Finding:
+    remedy = f"{_WRITE}{mention.text}{_BETWEEN}{spelt}"
+    return Finding(
+        id=f"letters-{hashlib.sha256(mention.text.encode()).hexdigest()[:8]}",
+        severity="shows",
+        title=f"{mention.text} is called {spelt} in this game: other capital letters",
+        in_game="Where a game, or the system under it, tells capital from small letters, it finds nothing.",
+        remedy=Remedy(id=remedy, label=label_of(remedy), applied=applied == spelt),
+        sure="certain that it differs; whether this game minds is not known",
+    )
+
+
+def _mentions(kind: AssetKind[Asset], asset: Asset) -> list[Mention]:
+    return [*pointed(kind, asset), *mentions_in(lines_of(kind.words(asset)))]
 
 
 def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) -> Finding:
     remedies = [
         Remedy(id=f"{_WRITE}{text}{_BETWEEN}{new}", label=f"Write {new}", applied=new == applied) for new in instead
     ]
+    where = f"Line {line}" if line else "It"
     remedies.sort(key=lambda one: not one.applied)
     return Finding(
         id=f"names-nothing-{hashlib.sha256(text.lower().encode()).hexdigest()[:8]}",
         severity="shows",
-        title=f"Line {line} names {text}, and nothing in the game is called so",
+        title=f"{where} names {text}, and nothing in the game is called so",
         in_game="What a game does for a name of nothing: it shows its placeholder, or nothing, or stops.",
         remedy=remedies[0] if remedies else None,
         others=remedies[1:] if remedies and not remedies[0].applied else [],

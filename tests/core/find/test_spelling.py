@@ -6,7 +6,7 @@ import pytest
 
 from brae.core.assets.text.text import Text
 from brae.core.find.links import Names
-from brae.core.find.mentions import Mention
+from brae.core.find.mentions import Mention, lines_of, mentions_in
 from brae.core.find.spelling import spelt_like, wrong_names
 
 ITEMS = {
@@ -36,13 +36,17 @@ def test_what_is_written_instead_has_the_same_folders_slashes_and_ending(written
     assert NAMES.resolve(Mention(spelt, 1, spelt, True))[1] == ["a.pak//textures/boat/hull.ptx"]
 
 
+def _said(text: str) -> list[Mention]:
+    return list(mentions_in(lines_of(text)))
+
+
 def test_only_what_the_older_version_has_not_is_told() -> None:
     before = 'old = "gone/away.ptx"\nhull = "textures/boat/hull.ptx"\n'
     after = before + 'sail = "textures/boat/sial.ptx"\nagain = "textures/boat/sial.ptx"\nwords = "nothing here"\n'
-    (wrong,) = wrong_names(after, before, NAMES, ITEMS)
+    (wrong,) = wrong_names(_said(after), _said(before), NAMES, ITEMS)
     assert (wrong.text, wrong.line) == ("textures/boat/sial.ptx", 3)
     assert wrong.instead[0] == "textures/boat/sail.ptx"
-    assert wrong_names(before, before, NAMES, ITEMS) == []
+    assert wrong_names(_said(before), _said(before), NAMES, ITEMS) == []
 
 
 def test_a_name_is_replaced_where_it_stands_by_itself() -> None:

@@ -1266,6 +1266,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/material/value": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Material: value
+         * @description One value changed; an item's name is written by the rules for paths where ``item`` says so.
+         */
+        put: operations["material_value"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/material/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Material: values
+         * @description A question without more words.
+         */
+        get: operations["material_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/members": {
         parameters: {
             query?: never;
@@ -3255,6 +3295,45 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** Properties */
             properties: components["schemas"]["Property"][];
+        };
+        /**
+         * MaterialValue
+         * @description A value of a material: what it is for, its key, and what is written; None where it is not there.
+         */
+        MaterialValue: {
+            /** Key */
+            key: string;
+            /** Least */
+            least?: number | null;
+            /** Line */
+            line?: number | null;
+            /** Most */
+            most?: number | null;
+            /** Role */
+            role: string;
+            /**
+             * Sort
+             * @enum {string}
+             */
+            sort: "shader" | "texture" | "colour" | "number" | "switch";
+            /** Value */
+            value: string | null;
+        };
+        /**
+         * MaterialValues
+         * @description The values of the original and of the version in use, and how paths are written.
+         */
+        MaterialValues: {
+            /** Edit */
+            edit: components["schemas"]["MaterialValue"][];
+            /** Ending */
+            ending: string;
+            /** Is Text */
+            is_text: boolean;
+            /** Original */
+            original: components["schemas"]["MaterialValue"][];
+            /** Under */
+            under: string;
         };
         /**
          * Meant
@@ -6878,6 +6957,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    material_value: {
+        parameters: {
+            query: {
+                key: string;
+                value: string;
+                item?: boolean;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    material_values: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MaterialValues"];
                 };
             };
             /** @description Default Response */

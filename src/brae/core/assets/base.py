@@ -346,13 +346,17 @@ class AssetKind(ABC, Generic[Asset]):
         """What an item says, as lines."""
         raise FormatError(f"There are no words in {self.titles.lower()}.")
 
-    def words_in(self, original: Asset, file: ExchangeFile) -> str:
-        """What a file that came back says, as lines."""
-        raise self._not_edited()
-
     def renamed(self, original: Asset, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
         """A file that came back with other names of items in the place of some."""
         raise self._not_edited()
+
+    def pointed(self, asset: Asset) -> list[tuple[str, str, int]]:
+        """The names that an item surely gives of others: as written, the name that this means, and the line."""
+        return []
+
+    def spelt(self, asset: Asset, name: str) -> str:
+        """Another item's name as this item would write it."""
+        return name
 
     # ---- editing: only kinds that have an exchange --------------------------------------------------------
 

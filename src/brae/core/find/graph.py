@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Any
 
 from brae.core import addresses
-from brae.core.assets.base import Context
+from brae.core.assets.base import AssetKind, Context
 from brae.core.assets.registry import kinds
 from brae.core.catalogue import DATA
 from brae.core.errors import BraeError, CancelledError, internal
 from brae.core.find.links import REFERENCE, Link, Links, Names
-from brae.core.find.mentions import lines_of, mentions_in, strings_in
+from brae.core.find.mentions import Mention, lines_of, mentions_in, strings_in
 
 #: bytes of an item that are looked at for names; what goes on longer is pixels or samples
 _LOOKED_AT = 1 << 20
@@ -43,6 +44,19 @@ def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, st
     return strings_in(data[:_LOOKED_AT])
 
 
+def _mentions(kind: str, data: bytes, context: Context) -> Iterator[Mention]:
+    """What an item mentions; first what its kind surely knows."""
+    known = kinds().get(kind)
+    if known is not None and known.worded:
+        yield from pointed(known, known.read(data, context))
+    yield from mentions_in(words_in(kind, data, context), strings=kind == DATA)
+
+
+def pointed(kind: AssetKind[Any], asset: Any) -> list[Mention]:
+    """The names that an item surely gives of others."""
+    return [Mention(text, line, text, True, means) for text, means, line in kind.pointed(asset)]
+
+
 def with_archives(named: Mapping[str, str]) -> dict[str, str]:
     """The names of items by their addresses, with those of the archives that they lie in: these are items too."""
     found = dict(named)
@@ -61,9 +75,7 @@ def links_of(items: Sequence[Linked], tick: Callable[[], object] = lambda: None)
         found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
         if speaks(one.kind):
             try:
-                found.add(
-                    one.address, mentions_in(words_in(one.kind, *one.read()), strings=one.kind == DATA), names
-                )
+                found.add(one.address, _mentions(one.kind, *one.read()), names)
             except CancelledError:
                 raise
             except BraeError as error:

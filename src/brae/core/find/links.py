@@ -85,7 +85,7 @@ class Names:
 
     def resolve(self, mention: Mention) -> tuple[str, list[str]]:
         """How a mention names items, and the addresses of those; none where it names nothing."""
-        steps = _steps(mention.text)
+        steps = _steps(mention.means or mention.text)
         if not steps:
             return NAME, []
         folders, (stem, ending) = steps[:-1], _parts(steps[-1])
@@ -120,12 +120,14 @@ class Names:
 
     def looks_like_one(self, mention: Mention) -> bool:
         """Whether a mention is surely meant as a name of an item, though there is none."""
+        if mention.means:
+            return True
         steps = _steps(mention.text)
         return bool(steps) and _parts(steps[-1])[1] in self.endings and (len(steps) > 1 or mention.whole)
 
     def nearest(self, mention: Mention) -> tuple[str, ...]:
         """The addresses of the items that are most likely meant by a name of nothing."""
-        steps = _steps(mention.text)
+        steps = _steps(mention.means or mention.text)
         stem = _parts(steps[-1])[0]
         alike = process.extract(stem, self._stems, scorer=fuzz.ratio, score_cutoff=_ALIKE, limit=_NEAREST * 4)
         numbers = [number for near, _, _ in alike for number in self._by_stem[near][:_NEAREST]]

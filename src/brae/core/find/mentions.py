@@ -32,6 +32,8 @@ class Mention:
     line: str
     #: whether it stands by itself: a quoted text, a value, a string of its own
     whole: bool
+    #: the name that it surely means, where rules say so
+    means: str = ""
 
 
 def mentions_in(lines: Iterable[tuple[int, str]], *, strings: bool = False) -> Iterator[Mention]:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from brae.core.find.links import Names
-from brae.core.find.mentions import Mention, lines_of, mentions_in
+from brae.core.find.mentions import Mention
 
 _SEPARATORS = re.compile(r"[\\/]+")
 
@@ -21,19 +21,23 @@ class Wrong:
     instead: tuple[str, ...]
 
 
-def wrong_names(text: str, before: str, names: Names, item_names: Mapping[str, str]) -> list[Wrong]:
-    """The names of nothing that a text has and an older version of it has not, each once.
+def wrong_names(
+    mentions: Iterable[Mention], before: Iterable[Mention], names: Names, item_names: Mapping[str, str],
+    spell: Callable[[str], str] | None = None,
+) -> list[Wrong]:  # fmt: skip
+    """The names of nothing among some that are not among those before, each once.
 
-    ``item_names``: the name of each item by its address.
+    ``item_names``: the name of each item by its address; ``spell``: how one is written, where rules say so.
     """
-    old = {mention.text.lower() for mention in mentions_in(lines_of(before))}
+    old = {mention.text.lower() for mention in before}
     found: dict[str, Wrong] = {}
-    for mention in mentions_in(lines_of(text)):
+    for mention in mentions:
         key = mention.text.lower()
         if key in old or key in found or names.resolve(mention)[1] or not names.looks_like_one(mention):
             continue
         near = [item_names[one] for one in names.nearest(mention) if one in item_names]
-        instead = dict.fromkeys(spelt_like(mention, name, names) for name in near)
+        ruled = spell if mention.means else None
+        instead = dict.fromkeys(ruled(name) if ruled else spelt_like(mention, name, names) for name in near)
         found[key] = Wrong(mention.text, mention.place, tuple(instead))
     return list(found.values())
 

@@ -9,6 +9,7 @@ from brae.core.layouts.areas import AreasPart, check_areas
 from brae.core.layouts.fields import BytesPart, FieldPart, near
 from brae.core.layouts.frames import FramesPart, Sequences, check_frames
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.parts import ChunksPart, MembersPart, Part, TablePart
 from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
 from brae.core.layouts.records import Fact, Said
@@ -16,8 +17,15 @@ from brae.core.layouts.records import Fact, Said
 #: the parts of which a kind has one each; ``archive`` has either of two, and ``mesh`` may have several buffers
 _ONE: dict[str, tuple[type[Part], ...]] = {
     "texture": (PixelsPart,), "sprite": (FramesPart,), "screen": (AreasPart, PixelsPart), "palette": (ColoursPart,),
+    "material": (MaterialPart,),
 }  # fmt: skip
-_KEYS = {PixelsPart: "pixels", FramesPart: "frames", AreasPart: "areas", ColoursPart: "colours"}
+_KEYS = {
+    PixelsPart: "pixels",
+    FramesPart: "frames",
+    AreasPart: "areas",
+    ColoursPart: "colours",
+    MaterialPart: "material",
+}
 Known = Mapping[str, Part]
 
 
@@ -36,6 +44,12 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
             _check_pixels(part, known, values)
         if isinstance(part, FramesPart):
             _check_frames(part, known, values)
+        if isinstance(part, MaterialPart) and part.text is None:
+            for key in sorted({*part.keys()} - _fields(known)):
+                if key:
+                    raise ValueError(
+                        f"'{part.name}' speaks of '{key}', which no field says{near(key, _fields(known))}"
+                    )
         if isinstance(part, AreasPart):
             table = known.get(part.of)
             if not isinstance(table, TablePart):

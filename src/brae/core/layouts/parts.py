@@ -23,6 +23,7 @@ from brae.core.layouts.fields import (
 )
 from brae.core.layouts.frames import FramesPart
 from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, check_columns
@@ -284,8 +285,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "areas", "colours", "frames", "pixels", "vertices",
-    "indices", "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "material", "colours", "frames", "pixels",
+    "vertices", "indices", "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -301,6 +302,7 @@ Part = Annotated[
     | Annotated[PixelsPart, Tag("pixels")]
     | Annotated[FramesPart, Tag("frames")]
     | Annotated[AreasPart, Tag("areas")]
+    | Annotated[MaterialPart, Tag("material")]
     | Annotated[ColoursPart, Tag("colours")],
     Discriminator(
         _part_kind,

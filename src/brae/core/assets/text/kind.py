@@ -130,9 +130,6 @@ class TextKind(AssetKind[Text]):
     def words(self, asset: Text) -> str:
         return asset.text
 
-    def words_in(self, original: Text, file: ExchangeFile) -> str:
-        return self._came(original, file).text
-
     def renamed(self, original: Text, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
         came = self._came(original, file)
         return ExchangeFile(file.name, came.renamed(instead).encode(lenient=True))

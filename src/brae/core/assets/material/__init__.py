@@ -1,0 +1,1 @@
+"""Materials: what a surface looks like, by the names of its textures, colours and numbers."""

@@ -1,0 +1,125 @@
+"""A material that came back beside its original: what of it breaks the rules for paths, numbers and colours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from brae.core.assets.material.material import Material, MaterialValue, number_of, numbers_in
+from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
+from brae.core.errors import FormatError
+from brae.core.layouts.materials import PathRules
+
+REMEDIES = {"paths": "Write the paths as this game reads them"}
+
+
+def spelt(path: str, rules: PathRules) -> str:
+    """A path by the rules: without what is left out, with the right slashes and letters."""
+    return rules.written(path)
+
+
+def put_right(material: Material, remedies: Sequence[str]) -> Material:
+    """A material with its remedies applied."""
+    if "paths" in remedies:
+        for one in material.values():
+            if one.sort == "texture" and one.value and spelt(one.value, material.part.paths) != one.value:
+                material = material.with_value(one.key, spelt(one.value, material.part.paths))
+    return material
+
+
+def _paths(came: Material, remedies: Sequence[str]) -> Iterator[Finding]:
+    rules = came.part.paths
+    for one in came.values():
+        if one.sort != "texture" or not one.value or spelt(one.value, rules) == one.value:
+            continue
+        yield Finding(
+            id=f"path-{one.role}",
+            severity="shows",
+            title=f"The {one.role} texture is written as {one.value}: {', '.join(_wrong(one.value, rules))}",
+            in_game="The game puts folder and ending to it by itself, finds nothing, and shows its placeholder.",
+            remedy=Remedy(id="paths", label=REMEDIES["paths"], applied="paths" in remedies),
+        )
+
+
+def _wrong(path: str, rules: PathRules) -> Iterator[str]:
+    low, folder = path.replace("\\", "/").strip("/").lower(), rules.under.strip("/").lower()
+    if folder and low.startswith(f"{folder}/"):
+        yield f"{rules.under} is left out here"
+    if rules.ending and low.endswith(rules.ending.lower()):
+        yield f"{rules.ending} is left out here"
+    other = "\\" if rules.slash == "/" else "/"
+    if other in path or path != path.strip("/\\"):
+        yield f"folders are divided by {rules.slash}, with none before the first"
+    if rules.case != "as-is" and path != {"lower": path.lower(), "upper": path.upper()}[rules.case]:
+        yield f"letters are {rules.case} case here"
+
+
+def _values(came: Material) -> Iterator[Finding]:
+    for one in came.values():
+        if one.value is None:
+            continue
+        words = _fault(one)
+        if words is not None:
+            yield Finding(
+                id=f"{one.sort}-{one.role}",
+                severity="shows",
+                title=f"{one.key} is {one.value}: {words}",
+                in_game="The game takes the nearest value it can, or nothing.",
+            )
+
+
+def _fault(one: MaterialValue) -> str | None:
+    """What is wrong with a number, a colour or a switch; None where nothing is."""
+    assert one.value is not None
+    if one.sort in ("number", "switch"):
+        try:
+            number = number_of(one.value)
+        except ValueError:
+            return "no number" if one.sort == "number" else "neither yes nor no"
+        if number != number:
+            return "no number"
+        if one.least is not None and number < one.least:
+            return f"{one.least:g} is the least"
+        if one.most is not None and number > one.most:
+            return f"{one.most:g} is the most"
+    if one.sort == "colour" and len(numbers_in(one.value)) not in (1, 3, 4):
+        return "a colour has three numbers, or four"
+    return None
+
+
+def _gone(original: Material, came: Material) -> Iterator[Finding]:
+    had = {one.key: one for one in original.values() if one.value is not None}
+    for one in came.values():
+        if one.value is None and one.key in had:
+            yield Finding(
+                id=f"gone-{one.role}",
+                severity="shows",
+                title=f"{one.key} is gone, and with it the {one.role}",
+                in_game="The game takes what it has for materials without it.",
+            )
+
+
+def findings(original: Material | None, came: Material, remedies: Sequence[str] = ()) -> list[Finding]:
+    """All that a material says of itself; ``original`` is what it was made from."""
+    told = [*_paths(came, remedies), *_values(came)]
+    return [*told, *(_gone(original, came) if original is not None else ())]
+
+
+def match(original: Material, came: Material, remedies: Sequence[str]) -> tuple[MatchSheet, Material]:
+    """The match sheet of a material that came back, and the material that goes back."""
+    made = put_right(came, remedies)
+    rows = [
+        Property.of(_title(one), one.value or "none", two.value or "none", three.value or "none", matters=False)
+        for one, two, three in zip(original.values(), came.values(), made.values(), strict=True)
+    ]
+    return MatchSheet(properties=rows, findings=findings(original, came, remedies)), made
+
+
+def _title(one: MaterialValue) -> str:
+    return f"{one.role} {one.sort}" if one.sort in ("texture", "colour") else one.role
+
+
+def set_value(material: Material, key: str, value: str) -> Material:
+    """A material with one of its values changed; FormatError where the layout knows no such key."""
+    if key not in set(material.part.keys()):
+        raise FormatError(f"'{key}' is no value of this material.", expected=", ".join(material.part.keys()))
+    return material.with_value(key, value)
