@@ -121,7 +121,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
 
     assert total() == 351
     assert total(where="kind:texture") == 223
-    assert total(where=["kind:sound", "kind:text"]) == 36 + 57 + 6
+    assert total(where=["kind:sound", "kind:text"]) == 36 + 57
     assert total(q="boat sail") == 1
     assert total(q="harbour.kist stamp_0?") == 10
     assert total(q="*.wav") == 36

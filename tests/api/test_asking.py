@@ -24,7 +24,7 @@ def _found(client: TestClient, opened: str, q: str) -> set[str]:  # noqa: F811
 def test_a_material_leads_to_its_texture_and_back(client: TestClient, opened: str) -> None:  # noqa: F811
     there = client.get(f"{opened}/links", params={"address": MATERIAL}).json()
     assert [(one["target"], one["how"], one["line"]) for one in there["needs"]] == [
-        (KEEPER, "no-ending", "colour = figures/keeper")
+        (KEEPER, "path", "colour = figures/keeper")
     ]
     back = client.get(f"{opened}/links", params={"address": KEEPER}).json()
     assert [one["owner"] for one in back["used_by"]] == [MATERIAL]
@@ -40,7 +40,7 @@ def test_searches_ask_what_items_say_of_each_other(client: TestClient, opened: s
     assert _found(client, opened, "missing:yes") == set()
     assert _found(client, opened, 'text:"colour figures/keeper"') == {MATERIAL}
     facets = client.get(f"{opened}/facets", params={"q": "text:figures/keeper"}).json()
-    assert facets["facets"][0]["values"] == [{"value": "text", "count": 1}]
+    assert facets["facets"][0]["values"] == [{"value": "material", "count": 1}]
     counted = client.get(f"{opened}/lines", params={"words": "FIGURES/keeper", "address": MATERIAL}).json()
     assert [one["line"] for one in counted] == ["colour = figures/keeper"]
     assert client.get(f"{opened}/lines", params={"words": "FIGURES/keeper", "address": KEEPER}).json() == []

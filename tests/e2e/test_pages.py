@@ -646,6 +646,38 @@ def test_what_belongs_together_and_where_bytes_stand(page: Page) -> None:
     expect(places).to_contain_text("6d 61 69 6e 20 3d 20 64 61 74 61 2f 68 61 72 62 6f 75 72")
 
 
+def test_a_material_by_its_pictures_and_numbers(page: Page) -> None:
+    """Another texture chosen by its picture, a switch, a number out of its range: told, taken back, built."""
+    page.get_by_label("Search by name or path").fill("kind:material ferryman")
+    table = page.get_by_role("grid")
+    expect(table.locator("[aria-rowindex]")).to_have_count(1)
+    table.locator("[aria-rowindex]").first.click()
+    page.get_by_role("button", name="Edit this").click()
+    expect(page.get_by_role("img", name="figures/ferryman.ptx")).to_be_visible()
+    page.get_by_role("button", name="Choose another").click()
+    page.get_by_label("Find a texture").fill("figures/tea")
+    page.get_by_role("button", name="figures/teacher.ptx").click()
+    expect(page.get_by_label("colour texture")).to_have_value("figures/teacher")
+    text = page.get_by_role("region", name="Its text")
+    expect(text).to_contain_text("colour = figures/teacher")
+    expect(text).to_contain_text("; how much wet cloth shines")
+    page.get_by_label("two-sided").click()
+    expect(text).to_contain_text("two_sided = yes")
+    check_access(page, "a material")
+    number = page.get_by_label("highlight", exact=True)
+    number.fill("7")
+    number.press("Enter")
+    expect(page.get_by_text("1 is the most")).to_be_visible()
+    path = page.get_by_label("colour texture")
+    path.fill("figures/teecher")
+    path.press("Enter")
+    page.get_by_role("button", name="Write figures/teacher").click()
+    expect(text).to_contain_text("colour = figures/teacher")
+    number.fill("0.9")
+    number.press("Enter")
+    expect(page.get_by_text("1 is the most")).to_have_count(0)
+
+
 def test_choosing_a_folder(page: Page, tmp_path: Path) -> None:
     (tmp_path / "empty game").mkdir()
     (tmp_path / "empty game" / "readme.txt").write_text("hello\n")

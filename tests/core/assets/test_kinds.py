@@ -21,6 +21,8 @@ from brae.core.containers.nesting import open_path
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
+from tests.core.assets.material.test_material import LINES as STONE
+from tests.core.assets.material.test_material import WALL
 from tests.core.assets.mesh.models import LAYOUT, lighthouse
 from tests.core.assets.mesh.models import written as model_file
 from tests.core.assets.palette.test_palette import FILE as COLOURS
@@ -68,6 +70,11 @@ def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Models]:
             {f"colours_{n}.clr": COLOURS[:-2] + bytes([n, n]) for n in range(12)},
             [COLOURS_LAYOUT],
         ),
+        "material": _archive(
+            folder / "materials.zip",
+            {f"wall_{n}.mat": STONE.replace("12", str(n)).encode() for n in range(12)},
+            [WALL],
+        ),
         "sprite": _archive(folder / "sprites.zip", walks, [writers.PUFF, writers.GULL, writers.SHEET]),
     }
 
@@ -84,14 +91,14 @@ def _archive(path: Path, files: dict[str, bytes], layouts: list[str]) -> Models:
 
 
 def test_kinds_are_found_by_themselves_and_in_order() -> None:
-    assert list(kinds()) == ["texture", "screen", "sprite", "sound", "text", "mesh", "palette"]
+    assert list(kinds()) == ["texture", "screen", "sprite", "sound", "material", "text", "mesh", "palette"]
     for kind in kinds().values():
         assert kind_of(kind.id) is kind
         assert declared(kind.facts)
         assert kind.exchange or kind.rebuild.__qualname__.startswith("AssetKind"), "what is edited is written again"
         assert issubclass(kind.query, Query)
         assert {one.suffix for one in kind.exchange} == {one.suffix.lower() for one in kind.exchange}
-    with pytest.raises(NotFoundError, match="texture, screen, sprite, sound, text, mesh, palette"):
+    with pytest.raises(NotFoundError, match="texture, screen, sprite, sound, material, text, mesh, palette"):
         kind_of("smell")
 
 

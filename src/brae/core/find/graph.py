@@ -54,7 +54,12 @@ def _mentions(kind: str, data: bytes, context: Context) -> Iterator[Mention]:
 
 def pointed(kind: AssetKind[Any], asset: Any) -> list[Mention]:
     """The names that an item surely gives of others."""
-    return [Mention(text, line, text, True, means) for text, means, line in kind.pointed(asset)]
+    said = kind.pointed(asset)
+    lines = kind.words(asset).splitlines() if said else []
+    return [
+        Mention(text, line, lines[line - 1].strip() if 0 < line <= len(lines) else text, True, means)
+        for text, means, line in said
+    ]
 
 
 def with_archives(named: Mapping[str, str]) -> dict[str, str]:

@@ -54,6 +54,10 @@ def _layout(form: str, **parts: object) -> str:
     return f'layout: wall\ntitle: Wall\nkind: material\nmatch: {{names: ["*.mat"]}}\nparts: [{said}]\n'
 
 
+#: a layout for materials such as LINES
+WALL = _layout("lines", shader="shader", textures={"colour": "stage.map"}, numbers={"shine": {"key": "shine"}})
+
+
 def _lines(text: str = LINES, **paths: str) -> Material:
     layout = parse(
         _layout(

@@ -1,0 +1,61 @@
+"""A material of the demo, from one value to the game: nothing but that value changes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from brae.core.assets.registry import kind_of
+from brae.core.containers.nesting import open_path
+from brae.core.layouts.library import Library
+from brae.demo import LAYOUTS
+from brae.work import Workspace, builds
+from brae.work.edits import make_change, put_in_work, set_remedies
+from brae.work.linking import links
+from brae.work.opening import open_game
+
+BUNDLE = "data/figures.bundle"
+ADDRESS = f"{BUNDLE}//materials/keeper.txt"
+
+
+def _text(game: Path) -> str:
+    archive = open_path(game / BUNDLE, [], Library.of([LAYOUTS])).container
+    return archive.read(archive.index_of("materials/keeper.txt")).decode()
+
+
+def _set(workspace: Workspace, project: str, key: str, value: str, *, item: bool = False) -> None:
+    query = kind_of("material").changes["value"].query(key=key, value=value, item=item)
+    make_change(workspace, project, ADDRESS, "value", query, None)
+
+
+def test_one_value_goes_into_the_game_and_nothing_else(workspace: Workspace, game: Path) -> None:
+    project = str(open_game(workspace, game)["project"])
+    member = workspace.find(project, ADDRESS).member
+    assert (member.kind, member.facts["textures"]) == ("material", "figures/keeper")
+    assert [one.target for one in links(workspace, project).needs(ADDRESS)] == [f"{BUNDLE}//figures/keeper.ptx"]
+    put_in_work(workspace, project, ADDRESS)
+    _set(workspace, project, "material.colour", "figures/cooper.ptx", item=True)
+    _set(workspace, project, "material.highlight", "0.75")
+    assert workspace.edit(project, ADDRESS).state == "ready"
+    before = _text(game)
+    builds.build(workspace, project)
+    wanted = before.replace("figures/keeper", "figures/cooper").replace("highlight = 0.2", "highlight = 0.75")
+    assert _text(game) == wanted != before
+    builds.restore(workspace, project)
+    assert _text(game) == before
+
+
+def test_paths_that_the_game_does_not_read_are_told_and_put_right(workspace: Workspace, game: Path) -> None:
+    project = str(open_game(workspace, game)["project"])
+    put_in_work(workspace, project, ADDRESS)
+    _set(workspace, project, "material.colour", "figures\\cooper.ptx")
+    (finding,) = workspace.edit(project, ADDRESS).sheet["findings"]
+    assert (finding["id"], finding["remedy"]["id"]) == ("path-colour", "paths")
+    set_remedies(workspace, project, ADDRESS, ["paths"])
+    edit = workspace.edit(project, ADDRESS)
+    assert edit.state == "ready"
+    assert b"colour = figures/cooper\n" in workspace.blobs.get(edit.encoded_sha256)
+    _set(workspace, project, "material.colour", "figures/coper")
+    told = workspace.edit(project, ADDRESS).sheet["findings"]
+    assert [one["remedy"]["label"] for one in told] == ["Write figures/cooper"]
+    set_remedies(workspace, project, ADDRESS, [told[0]["remedy"]["id"]])
+    assert workspace.edit(project, ADDRESS).state == "ready"
