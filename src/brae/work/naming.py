@@ -9,7 +9,7 @@ from functools import partial
 
 from sqlalchemy import select
 
-from brae.core.assets.base import Asset, AssetKind, Encoded, Version
+from brae.core.assets.base import Asset, AssetKind, Version
 from brae.core.assets.sheet import Finding, MatchSheet, Remedy
 from brae.core.errors import BraeError
 from brae.core.find.graph import pointed, with_archives
@@ -62,7 +62,7 @@ def told(
     if not kind.worded:
         return sheet
     try:
-        came = kind.again(original, Encoded(version.file.data))
+        came = kind.came(original, version.file)
     except BraeError:  # what cannot be read is told otherwise
         return sheet
     names, named = _names(workspace, project_id)

@@ -346,6 +346,10 @@ class AssetKind(ABC, Generic[Asset]):
         """What an item says, as lines."""
         raise FormatError(f"There are no words in {self.titles.lower()}.")
 
+    def came(self, original: Asset, file: ExchangeFile) -> Asset:
+        """What a file that came back says, as an item of the original's sort; of those that have words."""
+        raise self._not_edited()
+
     def renamed(self, original: Asset, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
         """A file that came back with other names of items in the place of some."""
         raise self._not_edited()

@@ -9,12 +9,14 @@ import configparser
 import json
 import struct
 import xml.etree.ElementTree as ElementTree
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from brae.core.assets.material.entries import entries
+from brae.core.assets.material.kind import KIND
 from brae.core.assets.material.matching import match, set_value
 from brae.core.assets.material.material import Material, read
 from brae.core.errors import BraeError, FormatError
@@ -151,6 +153,12 @@ def test_a_binary_material_by_its_header() -> None:
     assert made == b"MTRL" + struct.pack("<H10s16sfB", 10, b"longer/oak", b"a/oak_n", 0.25, 1) + b"rest"
     with pytest.raises(FormatError, match="too long"):
         set_value(material, "bump", "x" * 17)
+    # An editor gets its values as a text, and what is changed there comes back.
+    sent = KIND.send(material)
+    assert sent.data.decode() == 'colour = "a/oak"\nbump = "a/oak_n"\nshine = "0.5"\nsides = "1"\n'
+    assert KIND.came(material, sent).encode() == data
+    came = KIND.came(material, replace(sent, data=sent.data.replace(b'"1"', b'"0"')))
+    assert came.encode() == data.replace(b"\x01rest", b"\0rest")
 
 
 @pytest.mark.parametrize(

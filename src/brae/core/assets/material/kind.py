@@ -27,13 +27,15 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.material import matching
+from brae.core.assets.material.entries import entries
 from brae.core.assets.material.material import Material, MaterialValue, read
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.text import matching as text_matching
+from brae.core.assets.text import text as texts
 from brae.core.assets.text.text import encoding_of
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
-from brae.core.layouts.materials import MaterialPart
+from brae.core.layouts.materials import MaterialPart, TextForm
 
 _LARGEST = 4 << 20
 
@@ -92,7 +94,7 @@ def _set(viewed: Viewed[Material], query: SetValue, file: ExchangeFile | None) -
     material = viewed.edit or viewed.original
     value = material.part.paths.written(query.value) if query.item else query.value
     made = matching.set_value(material, query.key, value)
-    return ExchangeFile(f"material{KIND.exchange[0].suffix}", made.encode()), f"{query.key}: {value}"
+    return KIND.send(made), f"{query.key}: {value}"
 
 
 class MaterialKind(AssetKind[Material]):
@@ -149,11 +151,11 @@ class MaterialKind(AssetKind[Material]):
         return "".join(f'{one.key} = "{one.value}"\n' for one in asset.values() if one.value)
 
     def renamed(self, original: Material, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
-        came = self._came(original, file)
+        came = self.came(original, file)
         for one in came.values():
             if one.value is not None and one.value in instead:
                 came = came.with_value(one.key, instead[one.value])
-        return ExchangeFile(file.name, came.encode())
+        return ExchangeFile(file.name, self.send(came).data)
 
     def pointed(self, asset: Material) -> list[tuple[str, str, int]]:
         rules = asset.part.paths
@@ -174,16 +176,30 @@ class MaterialKind(AssetKind[Material]):
         return MaterialRecipe(layout=asset.layout.layout, size=len(asset.encode()))
 
     def send(self, asset: Material) -> ExchangeFile:
-        return ExchangeFile(f"material{self.exchange[0].suffix}", asset.encode())
+        """Its text; a header goes out as a text of its values."""
+        data = asset.encode() if asset.text is not None else self.words(asset).encode()
+        return ExchangeFile(f"material{self.exchange[0].suffix}", data)
 
     def check_file(self, file: ExchangeFile) -> None:
-        """What it is only its layout tells, when it is matched."""
+        if file.data:
+            try:
+                texts.read(file.data)
+            except FormatError as error:
+                raise error.at(file.name) from None
 
-    def _came(self, original: Material, file: ExchangeFile) -> Material:
-        return read(original.layout, file.data, original.text)
+    def came(self, original: Material, file: ExchangeFile) -> Material:
+        if original.text is not None:
+            return read(original.layout, file.data, original.text)
+        material = original
+        said = entries(texts.read(file.data).text if file.data else "", TextForm())
+        for one in original.values():
+            value = next((entry.value for entry in reversed(said) if entry.is_at(one.key)), None)
+            if value is not None and value != one.value:
+                material = material.with_value(one.key, value)
+        return material
 
     def match(self, original: Material, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
-        came = self._came(original, version.file)
+        came = self.came(original, version.file)
         sheet, made = matching.match(original, came, version.remedies)
         data = made.encode()
         if original.text is not None and made.text is not None:

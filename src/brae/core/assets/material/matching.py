@@ -26,9 +26,9 @@ def put_right(material: Material, remedies: Sequence[str]) -> Material:
     return material
 
 
-def _paths(came: Material, remedies: Sequence[str]) -> Iterator[Finding]:
+def _paths(came: Material, values: Sequence[MaterialValue], remedies: Sequence[str]) -> Iterator[Finding]:
     rules = came.part.paths
-    for one in came.values():
+    for one in values:
         if one.sort != "texture" or not one.value or spelt(one.value, rules) == one.value:
             continue
         yield Finding(
@@ -53,8 +53,8 @@ def _wrong(path: str, rules: PathRules) -> Iterator[str]:
         yield f"letters are {rules.case} case here"
 
 
-def _values(came: Material) -> Iterator[Finding]:
-    for one in came.values():
+def _values(values: Sequence[MaterialValue]) -> Iterator[Finding]:
+    for one in values:
         if one.value is None:
             continue
         words = _fault(one)
@@ -99,8 +99,10 @@ def _gone(original: Material, came: Material) -> Iterator[Finding]:
 
 
 def findings(original: Material | None, came: Material, remedies: Sequence[str] = ()) -> list[Finding]:
-    """All that a material says of itself; ``original`` is what it was made from."""
-    told = [*_paths(came, remedies), *_values(came)]
+    """What breaks the rules in a material and stands not in ``original``, which it was made from, already."""
+    before = {} if original is None else {one.key: one.value for one in original.values()}
+    new = [one for one in came.values() if one.value is None or before.get(one.key) != one.value]
+    told = [*_paths(came, new, remedies), *_values(new)]
     return [*told, *(_gone(original, came) if original is not None else ())]
 
 

@@ -131,10 +131,10 @@ class TextKind(AssetKind[Text]):
         return asset.text
 
     def renamed(self, original: Text, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
-        came = self._came(original, file)
+        came = self.came(original, file)
         return ExchangeFile(file.name, came.renamed(instead).encode(lenient=True))
 
-    def _came(self, original: Text, file: ExchangeFile) -> Text:
+    def came(self, original: Text, file: ExchangeFile) -> Text:
         return read(file.data, original) if file.data else Text("", original.encoding, original.marked)
 
     def rebuild(self, asset: Text) -> bytes | None:
@@ -168,7 +168,7 @@ class TextKind(AssetKind[Text]):
                 raise error.at(file.name) from None
 
     def match(self, original: Text, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
-        came = self._came(original, version.file)
+        came = self.came(original, version.file)
         sheet, data = matching.match(original, came, version.remedies)
         return sheet, Encoded(data)
 
