@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 #: the kind that this module has words for; others go the way that all kinds have
 TEXTURE = "texture"
+#: originals without a new file that are named
+_NAMED = 6
 
 
 @app.command()
@@ -205,7 +207,7 @@ def encode(
             return {"file": str(target), "bytes": len(data), "words": words, "findings": findings}
 
         if image.is_dir():
-            _encode_folder(image, out, None if like is None else Path(like), one, as_json)
+            _encode_folder(image, out, like, home, one, as_json)
         elif as_json:
             say({"encoded": [one(image, out, like)]}, "", True)
         else:
@@ -232,15 +234,17 @@ def _one_of(option: str, value: str, known: tuple[str, ...]) -> None:
 def _encode_folder(
     folder: Path,
     out: Path,
-    like: Path | None,
+    like: str | None,
+    home: Path | None,
     one: Callable[[Path, Path, str | None], dict[str, Any]],
     as_json: bool,
 ) -> None:
-    """Every picture below a folder, to the same place below another; what fails is told at the end."""
+    """Every file below a folder, to the same place below another; what fails or is left over is told at the end."""
     from concurrent.futures import ThreadPoolExecutor
 
     from rich.progress import Progress
 
+    from brae.core.addresses import safe_path
     from brae.core.assets.registry import kinds
     from brae.core.assets.texture import images
 
@@ -251,18 +255,22 @@ def _encode_folder(
     if not sources:
         raise NotFoundError(f"There is nothing to encode below {folder}.")
 
+    originals = {} if like is None else _originals(like, home)
+    used: set[str] = set()
+
     def work(source: Path) -> dict[str, Any] | BraeError:
         inside = source.relative_to(folder)
         original = None
         target = (out / inside).with_suffix(".dds")
         if like is not None:
-            beside = (like / inside).parent
-            original = next((path for path in sorted(beside.glob(f"{source.stem}.*")) if path.is_file()), None)
-            if original is None:
-                return NotFoundError(f"There is no original for {inside} below {like}.")
-            target = (out / inside).with_suffix(original.suffix)
+            key = inside.with_suffix("").as_posix().lower()
+            if key not in originals:
+                return NotFoundError(f"There is no original for {inside} in {like}.")
+            original, own = originals[key]
+            used.add(key)
+            target = out / safe_path(own)
         try:
-            return one(source, target, None if original is None else str(original))
+            return one(source, target, original)
         except BraeError as error:
             return error.at(str(inside))
 
@@ -278,15 +286,40 @@ def _encode_folder(
                 made.append(answer)
                 if not as_json:
                     _tell(answer)
-    say(
-        {"encoded": made, "failed": [error.as_dict() for error in failed]},
-        f"{len(made)} of {len(sources)} encoded",
-        as_json,
-    )
+    left = sorted(originals[key][0] for key in originals.keys() - used)
+    content = {"encoded": made, "failed": [error.as_dict() for error in failed], "without": left}
+    words = f"{len(made)} of {len(sources)} encoded"
+    if left:
+        some = ", ".join(left[:_NAMED]) + (" ..." if len(left) > _NAMED else "")
+        words += f"; {len(left)} originals have no new file: {some}"
+    say(content, words, as_json)
     for error in failed:
         typer.echo(readable(f"brae: {error}"), err=True)
     if failed:
         raise typer.Exit(max(error.exit_code for error in failed))
+
+
+def _originals(like: str, home: Path | None) -> dict[str, tuple[str, str]]:
+    """What files are encoded like, of a folder or an archive, and how each is called there.
+
+    By path without ending, in small letters: a new file may be spelt otherwise, and is called as the game calls it.
+    """
+    from brae.cli.targets import library_for, split_target
+    from brae.core import addresses
+    from brae.core.containers.nesting import open_path
+
+    folder = Path(like)
+    if folder.is_dir():
+        paths = (path for path in sorted(folder.rglob("*"), reverse=True) if path.is_file())
+        names = ((str(path), path.relative_to(folder).as_posix()) for path in paths)
+        return {str(PurePosixPath(own).with_suffix("")).lower(): (path, own) for path, own in names}
+    file, labels = split_target(like)
+    archive = open_path(file, labels, library_for(file, home)).container
+    found = {}
+    for label, name in zip(archive.labels, archive.names, strict=True):
+        own = name.replace("\\", "/").strip("/")
+        found[str(PurePosixPath(own).with_suffix("")).lower()] = addresses.join(like, label), own
+    return found
 
 
 @app.command()
