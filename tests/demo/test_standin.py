@@ -132,3 +132,50 @@ def test_making_the_disc_tells_how_far_it_is(tmp_path: Path) -> None:
     disc.generate(tmp_path, screens=40, members=96, film=12, ticker=counts)
     assert [unit for unit, _, _ in counts.told] == ["screens made", "files made", "sectors"]
     assert all(total >= done > 0 for _, total, done in counts.told)  # type: ignore[operator]
+
+
+def _with_material(game: Path, name: str, text: str | None) -> None:
+    """The demo's bundle with another material, or without it."""
+    objects = []
+    for kind, path, owner, data in desktop._figures():
+        if path == f"materials/{name}":
+            if text is None:
+                continue
+            data = text.encode()
+        objects.append((kind, path, -1 if text is None else owner, data))
+    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))
+
+
+MATERIAL = "[material]\ncolour = figures/{}\nambient = 0.4 0.4 0.5\nhighlight = {}\ntwo_sided = no\n"
+
+
+def test_a_material_dresses_a_figure(game: Path) -> None:
+    before = play(game).scene
+    _with_material(game, "keeper", MATERIAL.format("cooper", 0.2))
+    again = play(game)
+    assert again.refused is None
+    assert again.scene != before
+
+
+def test_a_missing_texture_shows_the_placeholder_and_a_missing_material_nothing(game: Path) -> None:
+    _with_material(game, "keeper", MATERIAL.format("nobody", 0.2))
+    report = play(game)
+    assert report.placeholders["figure keeper"] == "materials/keeper names figures/nobody: not there"
+    _with_material(game, "keeper", None)
+    report = play(game)
+    assert (report.refused, report.placeholders) == (None, {})
+    assert "materials/keeper is not there: nothing is drawn of the keeper" in report.trace
+
+
+@pytest.mark.parametrize(
+    ("text", "reason"),
+    [
+        (MATERIAL.format("keeper", 7), "has no colour, ambient, highlight"),
+        (MATERIAL.format("keeper", 0.2) + "colour = again\n", "line 6"),
+        (MATERIAL.format("keeper", 0.2).replace("=", ":"), "line 2"),
+        (MATERIAL.format("k\u00e9eper", 0.2), "no plain text"),
+    ],
+)
+def test_a_material_that_the_game_does_not_take_stops_it(game: Path, text: str, reason: str) -> None:
+    _with_material(game, "keeper", text)
+    assert reason in (play(game).refused or "")

@@ -7,11 +7,13 @@ from pathlib import Path
 from PIL import Image, ImageDraw
 
 from brae.demo.standin.loader import (
+    Cloth,
     Expected,
     Files,
     read_bundle,
     read_grain,
     read_light,
+    read_material,
     read_minis,
     read_streamed,
     read_texture,
@@ -95,15 +97,41 @@ def play(folder: Path, report: Report) -> Report:
         for k, data in enumerate(minis):
             _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
         objects = read_bundle(folder / "data/figures.bundle", report.trace.append)
+        cloths: dict[str, Cloth] = {}
         for name in FIGURES:
-            data = objects.get(f"figures/{name}.ptx", b"")
-            _take(f"figure {name}", data, Expected(128, 128, _BC1, 8), textures, report)
+            material = objects.get(f"materials/{name}.txt")
+            if material is None:
+                report.trace.append(f"materials/{name} is not there: nothing is drawn of the {name}")
+                continue
+            cloths[name] = cloth = read_material(material, f"materials/{name}")
+            figure = objects.get(f"{cloth.colour}.ptx")
+            if figure is None:
+                report.replaced(f"figure {name}", BadTexture(f"materials/{name} names {cloth.colour}: not there"))
+            else:
+                _take(f"figure {name}", figure, Expected(128, 128, _BC1, 8), textures, report)
     except Refusal as reason:
         return report.stop(reason)
     wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 3
     report.trace.append(f"scene drawn with {len(textures)} of {wanted} textures")
-    report.scene = png(_harbour(textures))
+    report.scene = png(_harbour(textures, cloths))
     return report
+
+
+def _lit(cloth: Image.Image, material: Cloth) -> Image.Image:
+    """Cloth around a body, lit from the left: Lambert's cosine over what comes from everywhere, and a shine."""
+    lit = cloth.copy()
+    pixels = lit.load()
+    assert pixels is not None
+    for x in range(lit.width):
+        side = 2 * (x + 0.5) / lit.width - 1
+        facing = max(0.0, -0.6 * side + 0.8 * (1 - side * side) ** 0.5)
+        shine = material.highlight * facing**24
+        light = [one + (1 - one) * facing for one in material.ambient]
+        for y in range(lit.height):
+            *colour, alpha = pixels[x, y]  # type: ignore[misc]
+            shown = (round(min(255, one * by + 255 * shine)) for one, by in zip(colour, light, strict=True))
+            pixels[x, y] = (*shown, alpha)
+    return lit
 
 
 def _stream(files: Files, textures: dict[str, Image.Image], report: Report) -> None:
@@ -123,7 +151,7 @@ def _take(name: str, data: bytes, expected: Expected, textures: dict[str, Image.
         report.replaced(name, reason)
 
 
-def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
+def _harbour(textures: dict[str, Image.Image], cloths: dict[str, Cloth]) -> Image.Image:
     scene = Image.new("RGBA", (WIDTH, HEIGHT))
 
     def texture(name: str) -> Image.Image:
@@ -203,8 +231,10 @@ def _harbour(textures: dict[str, Image.Image]) -> Image.Image:
     scene.paste(grain.resize((52, 52), Image.Resampling.LANCZOS), (360, 16))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
+        if name not in cloths:
+            continue
         cloth = textures.get(f"figure {name}") or placeholder(128, 128)
-        cloth = cloth.resize((34, 52), Image.Resampling.LANCZOS)
+        cloth = _lit(cloth.resize((34, 52), Image.Resampling.LANCZOS), cloths[name])
         x, y = 372 + 40 * place, 468 - 6 * (place % 2)
         draw.ellipse([x + 7, y - 22, x + 27, y - 2], fill=(226, 190, 160, 255))
         scene.paste(cloth, (x, y))

@@ -139,6 +139,42 @@ def read_bundle(path: Path, trace: Callable[[str], None]) -> dict[str, bytes]:
     return found
 
 
+@dataclass(frozen=True)
+class Cloth:
+    """What a figure is dressed in: its texture, light from everywhere (three numbers), and how much it shines."""
+
+    colour: str
+    ambient: tuple[float, float, float]
+    highlight: float
+    two_sided: bool
+
+
+def read_material(data: bytes, name: str) -> Cloth:
+    """A material's text, read as the game reads it: what it does not expect stops it."""
+    said: dict[str, str] = {}
+    try:
+        lines = data.decode("ascii").splitlines()
+    except UnicodeDecodeError as error:
+        raise Refusal(f"{name} is no plain text (byte {error.start})") from error
+    for number, line in enumerate(lines, 1):
+        line = line.partition(";")[0].strip()
+        if line in ("", "[material]"):
+            continue
+        key, sign, value = (part.strip() for part in line.partition("="))
+        if not sign or key in said or not value:
+            raise Refusal(f"line {number} of {name} is not 'key = value'")
+        said[key] = value
+    try:
+        ambient = tuple(float(one) for one in said["ambient"].split())
+        highlight = float(said["highlight"])
+        two_sided = {"yes": True, "no": False}[said["two_sided"]]
+        if len(ambient) != 3 or not all(0 <= one <= 1 for one in (*ambient, highlight)):
+            raise ValueError(said)
+        return Cloth(said["colour"], (ambient[0], ambient[1], ambient[2]), highlight, two_sided)
+    except (KeyError, ValueError) as error:
+        raise Refusal(f"{name} has no colour, ambient, highlight and two_sided that the game takes") from error
+
+
 class Files:
     """The game's files by the settings: loose files first, then archives in the order in which they are listed."""
 
