@@ -237,6 +237,7 @@ function Plain({ value, busy, onSet }: { value: Value; busy: boolean; onSet: (ch
       <label className="flex items-center gap-2">
         <input
           type="checkbox"
+          className="accent-heather"
           checked={on}
           disabled={busy}
           aria-label={value.role}
@@ -291,7 +292,7 @@ function Slider({
   return (
     <input
       type="range"
-      className="min-w-0 flex-1"
+      className="min-w-0 flex-1 accent-heather"
       aria-label={`${label}, by hand`}
       min={least}
       max={most}
