@@ -126,6 +126,20 @@ def test_xml_beside_expat() -> None:
         entries("<a><b></b>", TextForm(form="xml"))
 
 
+@pytest.mark.parametrize("begins", ["<!--", "<?", "<![CDATA[", "<a b", "<a b='"])
+def test_what_is_not_ended_is_refused_however_long(begins: str) -> None:
+    with pytest.raises(FormatError, match="not ended"):
+        entries(begins * 200_000, TextForm(form="xml"))
+
+
+@pytest.mark.parametrize(
+    ("form", "text"), [("lines", "a {\n" * 80), ("json", "[" * 80 + "]" * 80), ("xml", "<a>" * 80)]
+)
+def test_no_more_groups_than_are_sensible(form: str, text: str) -> None:
+    with pytest.raises(BraeError, match="within each other"):
+        entries(text, TextForm.model_validate({"form": form}))
+
+
 def test_ini_beside_configparser() -> None:
     text = "; first\n[wall]\ncolour = walls/stone\nshine=12\n[floor]\ncolour: floors/oak\n"
     theirs = configparser.ConfigParser()

@@ -25,6 +25,7 @@ _TAG = re.compile(
     r"<(?P<close>/?)(?P<name>[\w:.-]+)(?P<attributes>(?:\s+[\w:.-]+\s*=\s*(?:\"[^\"]*\"|'[^']*'))*)\s*(?P<empty>/?)>",
     re.DOTALL,
 )
+_PAIRS = (("<!--", "-->"), ("<?", "?>"), ("<![CDATA[", "]]>"), ("<", ">"))
 _ATTRIBUTE = re.compile(r"([\w:.-]+)\s*=\s*(\"([^\"]*)\"|'([^']*)')")
 
 
@@ -211,6 +212,9 @@ def _literal(value: str) -> str:
 def _xml(text: str, form: TextForm) -> Iterator[Entry]:
     path: list[str] = []
     last = 0
+    for begins, ends in _PAIRS:  # or each of them would be looked for up to the end
+        if text.rfind(begins) > text.rfind(ends):
+            raise FormatError(f"{begins} is not ended.", offset=text.rfind(begins))
     for tag in _TAG.finditer(text):
         said = text[last : tag.start()]
         if path and said.strip() and "<" not in said:
