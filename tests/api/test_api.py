@@ -149,9 +149,14 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         "bc5": 1,
         "bc6h": 1,
     }
-    assert {one["value"] for one in by_name["kind"]["values"]} == {"texture", "sound", "text", "data", "part"}, (
-        "a facet does not narrow itself"
-    )
+    assert {one["value"] for one in by_name["kind"]["values"]} == {
+        "texture",
+        "sound",
+        "text",
+        "data",
+        "part",
+        "material",
+    }, "a facet does not narrow itself"
     page = client.get(f"{opened}/members", params={"offset": 310, "limit": 50}).json()
     assert len(page["items"]) == 41
     first = client.get(f"{opened}/members", params={"order": "bytes"}).json()["items"]
