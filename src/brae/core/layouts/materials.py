@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from brae.core.layouts.fields import Hidden, Name, Strict
+from brae.core.layouts.signs import named
 
 #: what a texture of a material is for
 TextureRole = Literal[
@@ -48,6 +49,13 @@ class PathRules(Strict):
     ending: str = Field("", description="the ending that is left out, with its point")
     slash: Literal["/", "\\"] = "/"
     case: Literal["as-is", "lower", "upper"] = "as-is"
+    own: list[Key] = Field(
+        default_factory=list, description="names that the game makes itself, such as 'none' or '$*'"
+    )
+
+    def is_own(self, path: str) -> bool:
+        """Whether the game makes what a path names itself: it is no item."""
+        return named(path.lower(), self.own)
 
     def item(self, path: str) -> str:
         """The name of the item that a path means."""

@@ -191,6 +191,13 @@ def test_paths_are_written_by_the_rules(path: str, written: str) -> None:
     assert rules.item(written) == "textures/walls/stone.ptx"
 
 
+def test_what_the_game_makes_itself_is_no_path() -> None:
+    came = _lines(LINES.replace("Walls\\stone", "$White"), under="textures", case="lower", own=["$*"])  # type: ignore[arg-type]
+    assert KIND.pointed(came) == []
+    sheet, made = match(_lines(), came, ("paths",))
+    assert (sheet.findings, made.textures()) == ([], {"colour": "$White"})
+
+
 def test_what_breaks_the_rules_is_told_and_put_right() -> None:
     wrong = LINES.replace("Walls\\stone", "textures/Walls/brick.ptx").replace("shine: 12", "shine: 120")
     rules = {"under": "textures", "ending": ".ptx", "slash": "\\"}

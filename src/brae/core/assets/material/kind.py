@@ -162,7 +162,7 @@ class MaterialKind(AssetKind[Material]):
         return [
             (one.value, rules.item(rules.written(one.value)), one.line or 0)
             for one in asset.values()
-            if one.sort == "texture" and one.value
+            if one.sort == "texture" and one.value and not rules.is_own(one.value)
         ]
 
     def spelt(self, asset: Material, name: str) -> str:

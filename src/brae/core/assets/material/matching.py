@@ -14,7 +14,7 @@ REMEDIES = {"paths": "Write the paths as this game reads them"}
 
 def spelt(path: str, rules: PathRules) -> str:
     """A path by the rules: without what is left out, with the right slashes and letters."""
-    return rules.written(path)
+    return path if rules.is_own(path) else rules.written(path)
 
 
 def put_right(material: Material, remedies: Sequence[str]) -> Material:

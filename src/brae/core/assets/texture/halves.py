@@ -237,6 +237,8 @@ def _dds_parts(data: bytes, header: Header, elsewhere: dict[str, object]) -> Ite
     yield {"field": "levels", "type": "u32"}
     yield {"field": "rest", "type": "bytes", "length": 96 + (20 if longer else 0)}
     facts = {"width": "width", "height": "height", "format": header.format.name, "mips": "levels"}
+    if header.colour is not None:
+        facts["colour"] = header.colour
     yield {"pixels": "pixels", "facts": facts, "elsewhere": elsewhere}
 
 
