@@ -96,7 +96,7 @@ def test_a_file_cut_short_anywhere_is_no_stub(cut: int) -> None:
 
 def test_one_press_joins_all_that_are_alike(workspace: Workspace, game: Path) -> None:
     project = _opened(workspace, game)
-    made = join(workspace, project, "a.zip//tex/hull.dds", "streams/tex/hull.lvl", smallest_first=False)
+    made = join(workspace, project, "a.zip//tex/hull.dds", "streams/{path}.lvl", smallest_first=False)
     assert made.names == ["tex/hull.dds", "tex/sail.dds"]
     open_game(workspace, game)
     for number, name in enumerate(("hull", "sail")):
@@ -121,9 +121,23 @@ def test_smallest_first_and_a_name_that_is_a_hash(workspace: Workspace, tmp_path
     first = halves_of(workspace, project, "a.zip//tex/hull.dds").halves[0]
     assert (first.name, first.smallest_first) == (f"cache/{other}", True)
     assert any("crc32 hash of tex/hull.dds" in why for why in first.why)
-    assert join(workspace, project, "a.zip//tex/hull.dds", first.name, smallest_first=True).names == [
+    assert join(workspace, project, "a.zip//tex/hull.dds", first.pattern, smallest_first=True).names == [
         "tex/hull.dds"
     ]
+    open_game(workspace, folder)
+    assert asset_at(workspace, project, "a.zip//tex/hull.dds").levels == dds.read(_whole(0)).levels
+
+
+def test_one_item_for_each_level(workspace: Workspace, tmp_path: Path) -> None:
+    stub, rest = _cut(_whole(0))
+    sizes = [dds.read_header(_whole(0)).header.level_size(level) for level in range(AWAY)]
+    ends = np.cumsum(sizes).tolist()
+    members = {f"mips/hull_{k}.mip": rest[end - sizes[k] : end] for k, end in enumerate(ends)}
+    folder = _game(tmp_path / "each", {"tex/hull.dds": stub, **members, "mips/hull_far_0.mip": bytes(sizes[0])})
+    project = _opened(workspace, folder)
+    (half,) = halves_of(workspace, project, "a.zip//tex/hull.dds").halves
+    assert half.pattern == "mips/{stem}_{level}.mip"
+    join(workspace, project, "a.zip//tex/hull.dds", half.pattern, smallest_first=False)
     open_game(workspace, folder)
     assert asset_at(workspace, project, "a.zip//tex/hull.dds").levels == dds.read(_whole(0)).levels
 
@@ -141,7 +155,7 @@ def test_a_layout_without_a_word_on_it_is_joined_as_well(workspace: Workspace, t
     )
     project = _opened(workspace, folder)
     assert workspace.find(project, "a.zip//t/gull.flt").member.facts["beyond"] == AWAY
-    join(workspace, project, "a.zip//t/gull.flt", "s/t/gull.big", smallest_first=False)
+    join(workspace, project, "a.zip//t/gull.flt", "s/{path}.big", smallest_first=False)
     open_game(workspace, folder)
     assert asset_at(workspace, project, "a.zip//t/gull.flt").levels == dds.read(_whole(1)).levels
 
@@ -152,4 +166,6 @@ def test_what_does_not_fit_is_not_joined(workspace: Workspace, game: Path) -> No
         join(workspace, project, "a.zip//tex/hull.dds", "tex/whole.dds", smallest_first=False)
     with pytest.raises(FormatError, match="all the levels"):
         join(workspace, project, "a.zip//tex/whole.dds", "streams/noise.bin", smallest_first=False)
+    with pytest.raises(FormatError, match="not known"):
+        join(workspace, project, "a.zip//tex/hull.dds", "{nothing}.lvl", smallest_first=False)
     assert list(workspace.home.layouts.glob("*.yaml")) == []

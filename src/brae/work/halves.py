@@ -8,11 +8,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from sqlalchemy import select
 
-from brae.core.assets.texture.halves import Half, Stub, halves, joining_layout, pattern_of, same_layout, stub_of
+from brae.core.assets.texture.halves import Half, Stub, fits, halves, joining_layout, same_layout, stub_of
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.load import parse
-from brae.core.layouts.pixels import beside
 from brae.store.models import Member
 from brae.work.items import context_of, original_bytes
 from brae.work.sent import ALWAYS_SENT
@@ -52,31 +51,36 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
     project, found = workspace.project(project_id), workspace.find(project_id, address)
     context = context_of(workspace, project, found, workspace.project_library(project))
     with workspace.database.session() as session:
+        sizes = {stub.missing, *(stub.header.level_size(level) for level in range(stub.away))}
         right = select(Member.name, Member.real).where(
-            Member.project_id == project_id, Member.real == stub.missing, Member.winner.is_(None)
+            Member.project_id == project_id, Member.real.in_(sizes), Member.winner.is_(None)
         )
         others = [(row.name, row.real) for row in session.execute(right)]
     return Halves(stub.away, stub.missing, halves(stub, others, context.fetch))
 
 
-def join(workspace: Workspace, project_id: str, address: str, other: str, *, smallest_first: bool) -> Joined:
+def join(workspace: Workspace, project_id: str, address: str, pattern: str, *, smallest_first: bool) -> Joined:
     """Keep as a layout of the person's own that the larger levels of a texture, and of all like it, are elsewhere.
 
-    Others are like it where the item that is called in the same way is of the size that is missing. Raises
+    ``pattern``: how the items that hold them are called (see ``Half``). Others are like it where the items that are
+    called in the same way are of the size that is missing. Raises
     FormatError where the two do not fit.
     """
     data, stub = _stub(workspace, project_id, address)
     if stub is None:
         raise FormatError("This texture has all the levels that it says.", address=address)
-    pattern = pattern_of(stub.name, other)
     sizes = _sizes(workspace, project_id)
-    if sizes.get(other) != stub.missing:
-        raise FormatError(f"{other} is not as large as what is missing.", expected=f"{stub.missing:,} bytes")
+    try:
+        right = fits(stub, pattern, sizes)
+    except ValueError as error:
+        raise FormatError(str(error), address=address) from None
+    if not right:
+        raise FormatError(f"{pattern} is not as large as what is missing.", expected=f"{stub.missing:,} bytes")
     names = [stub.name]
     if "{" in pattern:
         for like, its in _stubs(workspace, project_id):
-            fits = sizes.get(beside(pattern, its.name)) == its.missing
-            if fits and its.name not in names and same_layout(data, stub.header, like, its.header):
+            alike = its.name not in names and same_layout(data, stub.header, like, its.header)
+            if alike and fits(its, pattern, sizes):
                 names.append(its.name)
     library = workspace.library_of(project_id)
     identifier = free_name(workspace, f"{stub.header.container} joined")

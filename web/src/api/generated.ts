@@ -2863,11 +2863,13 @@ export interface components {
         };
         /**
          * Half
-         * @description An item that may hold the larger levels: the name, how sure that is (0 to 1), and why.
+         * @description An item that may hold the larger levels (or the first of them), how sure that is (0 to 1), and why.
          */
         Half: {
             /** Name */
             name: string;
+            /** Pattern */
+            pattern: string;
             /**
              * Smallest First
              * @default false
@@ -2979,13 +2981,13 @@ export interface components {
         };
         /**
          * Join
-         * @description A texture, and the item with its larger levels.
+         * @description A texture, and how the items with its larger levels are called.
          */
         Join: {
             /** Address */
             address: string;
-            /** Other */
-            other: string;
+            /** Pattern */
+            pattern: string;
             /**
              * Smallest First
              * @default false

@@ -91,10 +91,10 @@ def _routes(kind: AssetKind[Any], headless: Headless) -> None:
 
 
 class Join(Asked):
-    """A texture, and the item with its larger levels."""
+    """A texture, and how the items with its larger levels are called."""
 
     address: str
-    other: Annotated[str, Field(max_length=1000)]
+    pattern: Annotated[str, Field(max_length=1000)]
     smallest_first: bool = False
 
 
@@ -107,7 +107,7 @@ def find_halves(project_id: str, address: str, workspace: Work) -> Halves:
 @router.post("/halves", status_code=201)
 def join_halves(project_id: str, request: Join, workspace: Work) -> Joined:
     """Join it, and all that are alike, as a layout; opening the game again uses it."""
-    return join(workspace, project_id, request.address, request.other, smallest_first=request.smallest_first)
+    return join(workspace, project_id, request.address, request.pattern, smallest_first=request.smallest_first)
 
 
 for _kind in kinds().values():

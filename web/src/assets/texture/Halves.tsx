@@ -24,9 +24,10 @@ export function Halves({ project, address }: { project: string; address: Member[
         </p>
       )}
       {data.halves.slice(0, MOST).map((half, number) => (
-        <div key={half.name} className="grid gap-1">
+        <div key={half.pattern} className="grid gap-1">
           <p className="break-all">
-            {half.name} <span className="text-quiet">{Math.round(half.sure * 100)} % sure</span>
+            {half.pattern.includes("{level}") ? `${half.name} and the like` : half.name}{" "}
+            <span className="text-quiet">{Math.round(half.sure * 100)} % sure</span>
           </p>
           <p className="text-[13.5px] text-quiet">{half.why.join("; ")}.</p>
           <Button
@@ -34,7 +35,7 @@ export function Halves({ project, address }: { project: string; address: Member[
             disabled={join.isPending || again.isPending}
             onClick={() =>
               join.mutate(
-                { address, other: half.name, smallest_first: half.smallest_first },
+                { address, pattern: half.pattern, smallest_first: half.smallest_first },
                 { onSuccess: () => again.mutate(project) },
               )
             }

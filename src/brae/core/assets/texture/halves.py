@@ -8,7 +8,8 @@ the largest one that is here.
 from __future__ import annotations
 
 import glob
-from collections.abc import Callable, Iterator, Sequence
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -20,7 +21,7 @@ from brae.core.assets.texture.texture import Header, TextureFile, split_levels
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.library import Library
-from brae.core.layouts.pixels import PixelsPart
+from brae.core.layouts.pixels import PixelsPart, beside
 
 #: items of the right size that are looked at by name, and of these by their pictures
 _BY_NAME, _BY_PICTURE, _SHOWN = 2000, 24, 8
@@ -55,9 +56,11 @@ class Stub:
 
 @dataclass(frozen=True)
 class Half:
-    """An item that may hold the larger levels: the name, how sure that is (0 to 1), and why."""
+    """An item that may hold the larger levels (or the first of them), how sure that is (0 to 1), and why."""
 
     name: str
+    #: how that name is made of the texture's; with {level} there is an item for each level
+    pattern: str
     sure: float
     why: tuple[str, ...] = field(default=())
     smallest_first: bool = False
@@ -116,8 +119,35 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
             sure = 0.1 + 0.3 * alike + 0.6 * min(1.0, 1.3 * like)
             if like > 0.5:
                 why.append("its smallest level shows what the largest one here shows")
-        found.append(Half(name, round(sure, 2), tuple(why), turned))
+        found.append(Half(name, pattern_of(stub.name, name), round(sure, 2), tuple(why), turned))
+    found += _one_each(stub, dict(others), hashed)
     return sorted(found, key=lambda one: -one.sure)[:_SHOWN]
+
+
+def fits(stub: Stub, pattern: str, sizes: Mapping[str, int]) -> bool:
+    """Whether the items that are called by a pattern are as large as what is missing of a texture."""
+    if "{level}" not in pattern:
+        return sizes.get(beside(pattern, stub.name)) == stub.missing
+    levels = range(stub.away)
+    return all(
+        sizes.get(beside(pattern, stub.name, level=level)) == stub.header.level_size(level) for level in levels
+    )
+
+
+def _one_each(stub: Stub, sizes: Mapping[str, int], hashed: Mapping[str, str]) -> Iterator[Half]:
+    """An item for each level: as large as that, called alike but for the level's number."""
+    stem = stub.name.rpartition("/")[2].partition(".")[0]
+    first = [name for name, size in sizes.items() if size == stub.header.level_size(0) and stem in name]
+    for name in first[:_BY_NAME] if stub.away > 1 else ():
+        pattern = pattern_of(stub.name, name)
+        for digit in re.finditer(r"(?<![0-9])0(?![0-9])", pattern):
+            numbered = f"{pattern[: digit.start()]}{{level}}{pattern[digit.end() :]}"
+            if fits(stub, numbered, sizes):
+                why = (
+                    f"there is one for each of the {stub.away} levels, of just its bytes",
+                    "they are called alike",
+                )
+                yield Half(name, numbered, 0.9, why)
 
 
 def _hashes_of(name: str) -> dict[str, str]:
@@ -132,7 +162,7 @@ def _hashes_of(name: str) -> dict[str, str]:
     return found
 
 
-def _named(own: str, other: str, hashed: dict[str, str]) -> tuple[float, str]:
+def _named(own: str, other: str, hashed: Mapping[str, str]) -> tuple[float, str]:
     """How alike two names are, and in words why."""
     stem, its = (name.rpartition("/")[2].partition(".")[0].lower() for name in (own, other))
     if its in hashed:
