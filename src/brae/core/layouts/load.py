@@ -114,7 +114,9 @@ def _first_fault(
     words = ".".join(str(step) for step in known if not isinstance(step, int))
     name = str(path[-1]) if path else ""
     if fault["type"] == "extra_forbidden":
-        message = f"there is no key '{name}' here{near(name, [key for key in _keys(model) if key != name])}"
+        # At the top it is known which keys there are; further in it may be any.
+        may_be = list(model.model_fields) if len(path) == 1 else _keys(model)
+        message = f"there is no key '{name}' here{near(name, [key for key in may_be if key != name])}"
         words = ".".join(str(step) for step in path[:-1] if not isinstance(step, int))
     elif fault["type"] == "missing":
         message = f"'{name}' is missing"
