@@ -45,7 +45,7 @@ $(UI): $(MODULES) $(WEB_SOURCES)
 
 # Compiled now, so that the first picture does not wait for the compiler. A kernel in the cache does not notice that
 # a step within it has changed, so all of them are made anew.
-$(KERNELS): $(DEPS) src/brae/core/compiled.py $(wildcard src/brae/core/*/kernels.py src/brae/core/assets/*/kernels.py src/brae/core/assets/texture/kernels/*.py)
+$(KERNELS): $(DEPS) src/brae/core/compiled.py src/brae/core/find/recoloured.py $(wildcard src/brae/core/*/kernels.py src/brae/core/assets/*/kernels.py src/brae/core/assets/texture/kernels/*.py)
 	find src -name '*.nb[ci]' -delete
 	$(BIN)/python -m brae.core.warm
 	touch $@
