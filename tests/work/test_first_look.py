@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import time
+import zipfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -15,8 +17,9 @@ from brae.core.containers import scattered
 from brae.core.errors import CancelledError, ChangedError
 from brae.core.signs.scan import Search
 from brae.jobs import Silent
-from brae.store.models import Edit, Member
+from brae.store.models import ArchiveRow, Edit, Member
 from brae.work import Workspace, builds
+from brae.work.archives import Archives
 from brae.work.edits import exchange_file, put_in_work, take_file
 from brae.work.items import original_bytes
 from brae.work.matching import say_meant
@@ -248,3 +251,28 @@ def test_an_edit_whose_item_is_gone_says_so(workspace: Workspace, unknown: Path,
     edit = workspace.edit("unknown", address)
     assert edit.state == "attention"
     assert edit.steps, "no version is lost"
+
+
+def test_a_file_that_another_program_takes_away_while_it_is_listed(
+    workspace: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An updater's draft is there for a moment: the game is opened all the same, and the draft is no original."""
+    folder = tmp_path / "drafts"
+    folder.mkdir()
+    for name in ("kept.zip", "draft.zip"):
+        with zipfile.ZipFile(folder / name, "w") as archive:
+            archive.writestr("a.txt", "a line of words\n")
+    settle = Archives.settle
+
+    def gone(self: Archives, listed: list[Any]) -> None:
+        (folder / "draft.zip").unlink(missing_ok=True)
+        settle(self, listed)
+
+    monkeypatch.setattr(Archives, "settle", gone)
+    project = str(open_game(workspace, folder)["project"])
+    assert workspace.find(project, "kept.zip//a.txt").member.kind == "text"
+    monkeypatch.undo()
+    open_game(workspace, folder)
+    with workspace.database.session() as session:
+        rows = session.scalars(select(ArchiveRow.address).where(ArchiveRow.project_id == project)).all()
+    assert [row for row in rows if row.endswith(".zip")] == ["kept.zip"]

@@ -6,6 +6,7 @@ import hashlib
 import json
 import logging
 from collections import deque
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,7 @@ from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.evidence import judge
 from brae.core.containers.recognise import labels_of_parts, open_container, title
-from brae.core.errors import BraeError, CancelledError, FormatError, internal
+from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError, internal
 from brae.core.layouts.library import Library
 from brae.core.sources import MAIN, ByteSource, BytesSource
 from brae.jobs import Ticker
@@ -270,11 +271,13 @@ class Archives:
             self._hash(relative)
 
     def _hash(self, relative: str) -> None:
-        size = (self.folder / relative).stat().st_size
-        if size > _LARGE:
-            self.ticker.begin(size, "bytes")
-        tick = self.ticker.tick if size > _LARGE else None
-        self.originals[relative] = self.workspace.note_original(self.project, relative, tick)
+        # Another program may take away what was just listed, such as an updater its draft: that is no original.
+        with suppress(FileNotFoundError, NotFoundError):
+            size = (self.folder / relative).stat().st_size
+            if size > _LARGE:
+                self.ticker.begin(size, "bytes")
+            tick = self.ticker.tick if size > _LARGE else None
+            self.originals[relative] = self.workspace.note_original(self.project, relative, tick)
 
 
 def _digest(parts: object) -> str:
