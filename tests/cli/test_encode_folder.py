@@ -61,3 +61,22 @@ def test_new_voices_are_paired_by_name(voices: Path, where: str) -> None:
     for path in made:
         samples, rate = soundfile.read(path)
         assert (rate, samples.shape, soundfile.info(path).subtype) == (RATE, (LONG,), "PCM_16")
+
+
+def test_two_files_for_one_original_and_what_lies_beside_it(voices: Path) -> None:
+    old, new = voices / "old", voices / "new"
+    old.mkdir()
+    new.mkdir()
+    (old / "line.lip").write_text("words of the line\n")
+    (old / "line.wav").write_bytes(_wav(_tone(300, RATE, 1.0), RATE))
+    (old / "other.lip").write_text("words of another\n")
+    (old / "other.wav").write_bytes(_wav(_tone(300, RATE, 1.0), RATE))
+    soundfile.write(new / "other.flac", _tone(500, RATE, 1.0), RATE)
+    (new / "line.WAV").write_bytes(_wav(_tone(500, RATE, 1.0), RATE))
+    (new / "LINE.wav").write_bytes(_wav(_tone(600, RATE, 1.0), RATE))
+    told = runner.invoke(app, ["encode", str(new), "-o", str(voices / "out"), "--like", str(old), "--json"])
+    answer = json.loads(told.stdout)
+    assert told.exit_code != 0
+    assert sorted(Path(one["file"]).name for one in answer["encoded"]) == ["line.wav", "other.wav"]
+    assert [("would both be line.wav" in one["message"]) for one in answer["failed"]] == [True]
+    assert sorted(Path(one).name for one in answer["without"]) == ["line.lip", "other.lip"]

@@ -107,6 +107,8 @@ def test_one_press_joins_all_that_are_alike(workspace: Workspace, game: Path) ->
         member = workspace.find(project, f"a.zip//tex/{name}.dds").member
         assert (member.parts, member.facts.get("beyond")) == ([f"streams/tex/{name}.lvl"], None)
     assert workspace.find(project, "a.zip//tex/whole.dds").member.container == "dds"
+    with pytest.raises(FormatError, match="all the levels"):
+        join(workspace, project, "a.zip//tex/hull.dds", "streams/{path}.lvl", smallest_first=False)
     again = asset_at(workspace, project, "a.zip//tex/hull.dds")
     assert again.rewrite(again.header, again.levels) == _cut(_whole(0))[0]
 
@@ -158,6 +160,14 @@ def test_a_layout_without_a_word_on_it_is_joined_as_well(workspace: Workspace, t
     join(workspace, project, "a.zip//t/gull.flt", "s/{path}.big", smallest_first=False)
     open_game(workspace, folder)
     assert asset_at(workspace, project, "a.zip//t/gull.flt").levels == dds.read(_whole(1)).levels
+
+
+def test_the_other_half_is_found_among_very_many_as_large(workspace: Workspace, tmp_path: Path) -> None:
+    stub, rest = _cut(_whole(0))
+    others = {f"data/{number:05}.bin": bytes(len(rest)) for number in range(3000)}
+    folder = _game(tmp_path / "many", {"tex/hull.dds": stub, **others, "z/hull.lvl": rest})
+    project = _opened(workspace, folder)
+    assert halves_of(workspace, project, "a.zip//tex/hull.dds").halves[0].name == "z/hull.lvl"
 
 
 def test_what_does_not_fit_is_not_joined(workspace: Workspace, game: Path) -> None:

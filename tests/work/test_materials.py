@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import zipfile
 from pathlib import Path
+
+import pytest
 
 from brae.core.assets.registry import kind_of
 from brae.core.containers.nesting import open_path
+from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.work import Workspace, builds
-from brae.work.edits import make_change, put_in_work, set_remedies
+from brae.work.edits import make_change, put_in_work, set_remedies, take_file
 from brae.work.linking import links
 from brae.work.opening import open_game
 
@@ -59,3 +63,22 @@ def test_paths_that_the_game_does_not_read_are_told_and_put_right(workspace: Wor
     assert [one["remedy"]["label"] for one in told] == ["Write figures/cooper"]
     set_remedies(workspace, project, ADDRESS, [told[0]["remedy"]["id"]])
     assert workspace.edit(project, ADDRESS).state == "ready"
+
+
+def test_a_half_saved_material_is_told_and_loses_nothing(workspace: Workspace, tmp_path: Path) -> None:
+    folder = tmp_path / "walls"
+    folder.mkdir()
+    with zipfile.ZipFile(folder / "a.zip", "w") as archive:
+        archive.writestr("wall.mat", '{"colour": "a/stone"}')
+    (workspace.home.layouts / "wall.yaml").write_text(
+        'layout: wall\ntitle: Wall\nkind: material\nmatch: {names: ["*.mat"]}\n'
+        "parts: [{material: values, text: {form: json}, textures: {colour: colour}}]\n"
+    )
+    project, address = str(open_game(workspace, folder)["project"]), "a.zip//wall.mat"
+    put_in_work(workspace, project, address)
+    take_file(workspace, project, address, b'{"colour": "a/brick"}', "wall.txt")
+    before = workspace.edit(project, address)
+    with pytest.raises(FormatError, match="no JSON"):
+        take_file(workspace, project, address, b'{"colour": "a/br', "wall.txt")
+    after = workspace.edit(project, address)
+    assert (after.position, after.encoded_sha256) == (before.position, before.encoded_sha256)

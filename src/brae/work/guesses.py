@@ -10,7 +10,7 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, NotFoundError
 from brae.core.layouts.load import parse
 from brae.work.items import original_bytes
-from brae.work.structures import free_name, workshop_sources
+from brae.work.structures import KEEPING, free_name, workshop_sources
 from brae.work.workspace import Workspace
 
 
@@ -24,15 +24,16 @@ def keep_guess(
     data = bytes_at(workspace, project_id, address)
     name = PurePosixPath(address.rpartition("//")[2] or address)
     pattern = f"*{name.suffix}" if name.suffix else name.name
-    identifier = free_name(workspace, title or name.suffix or name.stem)
-    try:
-        text = kind.layout(
-            data, guess, identifier, title or f"As in {name.name}", pattern, len(data) if one_size else None
-        )
-    except BraeError as error:
-        raise error.at(address) from None
-    layout = parse(text)
-    write_atomically(workspace.home.layouts / f"{layout.layout}.yaml", text.encode())
+    with KEEPING:
+        identifier = free_name(workspace, title or name.suffix or name.stem)
+        try:
+            text = kind.layout(
+                data, guess, identifier, title or f"As in {name.name}", pattern, len(data) if one_size else None
+            )
+        except BraeError as error:
+            raise error.at(address) from None
+        layout = parse(text)
+        write_atomically(workspace.home.layouts / f"{layout.layout}.yaml", text.encode())
     return layout.layout
 
 

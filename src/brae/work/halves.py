@@ -9,13 +9,11 @@ import numpy as np
 from sqlalchemy import select
 
 from brae.core.assets.texture.halves import Half, Stub, fits, halves, joining_layout, same_layout, stub_of
-from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, FormatError, NotFoundError
-from brae.core.layouts.load import parse
 from brae.store.models import Member
 from brae.work.items import context_of, original_bytes
 from brae.work.sent import ALWAYS_SENT
-from brae.work.structures import free_name
+from brae.work.structures import keep_layout
 from brae.work.workspace import Workspace
 
 #: textures that one layout joins, and how many are looked at for that
@@ -83,16 +81,14 @@ def join(workspace: Workspace, project_id: str, address: str, pattern: str, *, s
             if alike and fits(its, pattern, sizes):
                 names.append(its.name)
     library = workspace.library_of(project_id)
-    identifier = free_name(workspace, f"{stub.header.container} joined")
+    identifier = f"{stub.header.container}-joined"
     try:
         text = joining_layout(
             data, stub, library, identifier, sorted(names), pattern, smallest_first=smallest_first
         )
     except BraeError as error:
         raise error.at(address) from None
-    layout = parse(text)
-    write_atomically(workspace.home.layouts / f"{layout.layout}.yaml", text.encode())
-    return Joined(layout.layout, sorted(names))
+    return Joined(keep_layout(workspace, text).removesuffix(".yaml"), sorted(names))
 
 
 def _stub(workspace: Workspace, project_id: str, address: str) -> tuple[bytes, Stub | None]:

@@ -12,9 +12,9 @@ from sqlalchemy import select
 from brae.core.assets.base import Asset, AssetKind, Version
 from brae.core.assets.sheet import Finding, MatchSheet, Remedy
 from brae.core.errors import BraeError
-from brae.core.find.graph import pointed, with_archives
+from brae.core.find.graph import mentions_of, pointed, with_archives
 from brae.core.find.links import Names
-from brae.core.find.mentions import Mention, lines_of, mentions_in
+from brae.core.find.mentions import Mention
 from brae.core.find.spelling import wrong_names
 from brae.store.models import Member
 from brae.work.linking import kept, state_of
@@ -82,8 +82,8 @@ def wrong_in(
 
     ``named``: the name of each item by its address; ``applied``: what is written instead by now.
     """
-    applied, before = applied or {}, [] if original is None else _mentions(kind, original)
-    wrong = wrong_names(_mentions(kind, came), before, names, named, partial(kind.spelt, came))[:_MOST]
+    applied, before = applied or {}, [] if original is None else list(mentions_of(kind, original))
+    wrong = wrong_names(mentions_of(kind, came), before, names, named, partial(kind.spelt, came), _MOST)
     found = [_finding(one.text, one.line, one.instead, applied.get(one.text)) for one in wrong]
     old = {mention.text for mention in before}
     for mention in pointed(kind, came):
@@ -108,10 +108,6 @@ def _letters(mention: Mention, spelt: str, applied: str | None) -> Finding:
     )
 
 
-def _mentions(kind: AssetKind[Asset], asset: Asset) -> list[Mention]:
-    return [*pointed(kind, asset), *mentions_in(lines_of(kind.words(asset)))]
-
-
 def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) -> Finding:
     remedies = [
         Remedy(id=f"{_WRITE}{text}{_BETWEEN}{new}", label=f"Write {new}", applied=new == applied) for new in instead
@@ -119,7 +115,7 @@ def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) 
     where = f"Line {line}" if line else "It"
     remedies.sort(key=lambda one: not one.applied)
     return Finding(
-        id=f"names-nothing-{hashlib.sha256(text.lower().encode()).hexdigest()[:8]}",
+        id=f"names-nothing-{hashlib.sha256(text.encode()).hexdigest()[:8]}",
         severity="shows",
         title=f"{where} names {text}, and nothing in the game is called so",
         in_game="What a game does for a name of nothing: it shows its placeholder, or nothing, or stops.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack
 from pathlib import Path
@@ -26,6 +27,8 @@ from brae.store.models import ArchiveRow, Member
 from brae.work.items import original_bytes
 from brae.work.workspace import Workspace
 
+#: of two layouts that are kept at once each gets a name of its own
+KEEPING = threading.Lock()
 _SHOWN = 5
 _NAMES_SHOWN = 6
 #: files that are looked into by themselves after a game was opened, and the largest of them
@@ -233,14 +236,15 @@ def keep_layout(workspace: Workspace, text: str) -> str:
     Raises LayoutError with the line where it is not valid. Returns the file's name.
     """
     layout = parse(text, check=check)
-    name = free_name(workspace, layout.layout)
-    if name != layout.layout:
-        text = re.sub(r"^layout:.*$", f"layout: {name}", text, count=1, flags=re.MULTILINE)
-        if parse(text).layout != name:
-            raise FormatError(
-                f"There is a layout '{layout.layout}' already.", remedy="Give this one another identifier."
-            )
-    write_atomically(workspace.home.layouts / f"{name}.yaml", text.encode())
+    with KEEPING:
+        name = free_name(workspace, layout.layout)
+        if name != layout.layout:
+            text = re.sub(r"^layout:.*$", f"layout: {name}", text, count=1, flags=re.MULTILINE)
+            if parse(text).layout != name:
+                raise FormatError(
+                    f"There is a layout '{layout.layout}' already.", remedy="Give this one another identifier."
+                )
+        write_atomically(workspace.home.layouts / f"{name}.yaml", text.encode())
     return f"{name}.yaml"
 
 

@@ -15,6 +15,7 @@ ITEMS = {
     "a.pak//sounds/bell.snd": "sounds/bell.snd",
     "a.pak//readme.txt": "readme.txt",
 }
+HULL = "a.pak//textures/boat/hull.ptx"
 NAMES = Names(ITEMS.items())
 
 
@@ -31,9 +32,23 @@ NAMES = Names(ITEMS.items())
     ],
 )
 def test_what_is_written_instead_has_the_same_folders_slashes_and_ending(written: str, wanted: str) -> None:
-    spelt = spelt_like(Mention(written, 1, written, True), ITEMS["a.pak//textures/boat/hull.ptx"], NAMES)
+    spelt = spelt_like(Mention(written, 1, written, True), HULL, ITEMS[HULL], NAMES)
     assert spelt == wanted
     assert NAMES.resolve(Mention(spelt, 1, spelt, True))[1] == ["a.pak//textures/boat/hull.ptx"]
+
+
+def test_a_name_that_another_item_has_as_well_is_written_with_its_folder() -> None:
+    items = {"a.pak//far/hull.ptx": "far/hull.ptx", HULL: ITEMS[HULL]}
+    names = Names(items.items())
+    assert "hull.ptx" in (spelt := spelt_like(Mention("hul.ptx", 1, "hul.ptx", True), HULL, ITEMS[HULL], names))
+    assert HULL in names.resolve(Mention(spelt, 1, spelt, True))[1]
+
+
+def test_of_very_many_names_of_nothing_some_are_told() -> None:
+    text = "".join(f'"textures/boat/gone_{number}.ptx"\n' for number in range(5000))
+    assert len(wrong_names(_said(text), [], NAMES, ITEMS, most=20)) == 20
+    both = wrong_names(_said('"boat/Hul.ptx" "boat/hul.ptx"'), [], NAMES, ITEMS)
+    assert [one.text for one in both] == ["boat/Hul.ptx", "boat/hul.ptx"], "each is written for itself"
 
 
 def _said(text: str) -> list[Mention]:

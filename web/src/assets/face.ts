@@ -14,6 +14,8 @@ export type Face = {
   Tile: ComponentType<Of & { side: number }>;
   /** an item in one short line, beside its name */
   summary: (member: Member) => string;
+  /** whether only a part of an item is here: it can be looked at, not edited */
+  inPart?: (member: Member) => boolean;
   /** the chosen item, larger */
   Large: ComponentType<Of>;
   /** what else the detail shows, below its actions */

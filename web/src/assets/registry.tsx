@@ -55,6 +55,5 @@ export function factWords(fact: Schemas["FactView"], value: string | number | un
 
 /** Whether an item can be edited. */
 export function canEdit(kind: Kind | undefined, member: Member): boolean {
-  // Of what is only here in part nothing can be edited before it is joined.
-  return (kind?.suffixes.length ?? 0) > 0 && !member.fault && member.facts.beyond === undefined;
+  return (kind?.suffixes.length ?? 0) > 0 && !member.fault && !faceOf(member.kind).inPart?.(member);
 }

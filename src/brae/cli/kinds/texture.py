@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Any, get_args
 
@@ -256,18 +257,26 @@ def _encode_folder(
         raise NotFoundError(f"There is nothing to encode below {folder}.")
 
     originals = {} if like is None else _originals(like, home)
-    used: set[str] = set()
+    #: of each original that is replaced the file that does it: of two, the first
+    taken: dict[str, Path] = {}
+    pairs: dict[Path, tuple[str, str]] = {}
+    for source in sources:
+        same = originals.get(source.relative_to(folder).with_suffix("").as_posix().lower(), [])
+        if same:
+            pairs[source] = _meant(same, source.suffix.lower(), home)
+            taken.setdefault(pairs[source][0], source)
 
     def work(source: Path) -> dict[str, Any] | BraeError:
         inside = source.relative_to(folder)
         original = None
         target = (out / inside).with_suffix(".dds")
         if like is not None:
-            key = inside.with_suffix("").as_posix().lower()
-            if key not in originals:
+            if source not in pairs:
                 return NotFoundError(f"There is no original for {inside} in {like}.")
-            original, own = originals[key]
-            used.add(key)
+            original, own = pairs[source]
+            if taken[original] != source:
+                first = taken[original].relative_to(folder)
+                return FormatError(f"{inside} and {first} would both be {own}.", remedy="Take one of them away.")
             target = out / safe_path(own)
         try:
             return one(source, target, original)
@@ -286,7 +295,7 @@ def _encode_folder(
                 made.append(answer)
                 if not as_json:
                     _tell(answer)
-    left = sorted(originals[key][0] for key in originals.keys() - used)
+    left = sorted({one for same in originals.values() for one, _ in same} - taken.keys())
     content = {"encoded": made, "failed": [error.as_dict() for error in failed], "without": left}
     words = f"{len(made)} of {len(sources)} encoded"
     if left:
@@ -299,7 +308,23 @@ def _encode_folder(
         raise typer.Exit(max(error.exit_code for error in failed))
 
 
-def _originals(like: str, home: Path | None) -> dict[str, tuple[str, str]]:
+def _meant(same: list[tuple[str, str]], suffix: str, home: Path | None) -> tuple[str, str]:
+    """Of originals of one name that which a file is for: a sound's words may lie beside it.
+
+    What ends alike, else what takes such a file, else the first.
+    """
+    from brae.cli.targets import read_target
+
+    alike = next((one for one in same if PurePosixPath(one[1]).suffix.lower() == suffix), None)
+    for one in same if alike is None and len(same) > 1 else ():
+        with suppress(BraeError):
+            kind = read_target(one[0], home).kind
+            if kind is not None and suffix in kind.suffixes():
+                return one
+    return alike or same[0]
+
+
+def _originals(like: str, home: Path | None) -> dict[str, list[tuple[str, str]]]:
     """What files are encoded like, of a folder or an archive, and how each is called there.
 
     By path without ending, in small letters: a new file may be spelt otherwise, and is called as the game calls it.
@@ -310,15 +335,18 @@ def _originals(like: str, home: Path | None) -> dict[str, tuple[str, str]]:
 
     folder = Path(like)
     if folder.is_dir():
-        paths = (path for path in sorted(folder.rglob("*"), reverse=True) if path.is_file())
-        names = ((str(path), path.relative_to(folder).as_posix()) for path in paths)
-        return {str(PurePosixPath(own).with_suffix("")).lower(): (path, own) for path, own in names}
-    file, labels = split_target(like)
-    archive = open_path(file, labels, library_for(file, home)).container
-    found = {}
-    for label, name in zip(archive.labels, archive.names, strict=True):
-        own = name.replace("\\", "/").strip("/")
-        found[str(PurePosixPath(own).with_suffix("")).lower()] = addresses.join(like, label), own
+        paths = (path for path in sorted(folder.rglob("*")) if path.is_file())
+        every = [(str(path), path.relative_to(folder).as_posix()) for path in paths]
+    else:
+        file, labels = split_target(like)
+        archive = open_path(file, labels, library_for(file, home)).container
+        every = [
+            (addresses.join(like, label), name.replace("\\", "/").strip("/"))
+            for label, name in zip(archive.labels, archive.names, strict=True)
+        ]
+    found: dict[str, list[tuple[str, str]]] = {}
+    for one, own in every:
+        found.setdefault(str(PurePosixPath(own).with_suffix("")).lower(), []).append((one, own))
     return found
 
 

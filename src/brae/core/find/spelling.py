@@ -23,30 +23,33 @@ class Wrong:
 
 def wrong_names(
     mentions: Iterable[Mention], before: Iterable[Mention], names: Names, item_names: Mapping[str, str],
-    spell: Callable[[str], str] | None = None,
+    spell: Callable[[str], str] | None = None, most: int = 20,
 ) -> list[Wrong]:  # fmt: skip
-    """The names of nothing among some that are not among those before, each once.
+    """The names of nothing among some that are not among those before, each once; ``most`` of them.
 
     ``item_names``: the name of each item by its address; ``spell``: how one is written, where rules say so.
     """
     old = {mention.text.lower() for mention in before}
     found: dict[str, Wrong] = {}
     for mention in mentions:
-        key = mention.text.lower()
-        if key in old or key in found or names.resolve(mention)[1] or not names.looks_like_one(mention):
+        if len(found) >= most:  # each is compared with every name of the game
+            break
+        key = mention.text
+        if key.lower() in old or key in found or names.resolve(mention)[1] or not names.looks_like_one(mention):
             continue
-        near = [item_names[one] for one in names.nearest(mention) if one in item_names]
+        near = [(one, item_names[one]) for one in names.nearest(mention) if one in item_names]
         ruled = spell if mention.means else None
-        instead = dict.fromkeys(ruled(name) if ruled else spelt_like(mention, name, names) for name in near)
+        instead = dict.fromkeys(
+            ruled(name) if ruled else spelt_like(mention, address, name, names) for address, name in near
+        )
         found[key] = Wrong(mention.text, mention.place, tuple(instead))
     return list(found.values())
 
 
-def spelt_like(mention: Mention, name: str, names: Names) -> str:
+def spelt_like(mention: Mention, address: str, name: str, names: Names) -> str:
     """An item's name as a text writes it that wrote ``mention``: with as many folders, slashes and ending alike."""
     for spelt in _spellings(mention.text, name):
-        how, found = names.resolve(Mention(spelt, mention.place, spelt, mention.whole))
-        if how and found:
+        if address in names.resolve(Mention(spelt, mention.place, spelt, mention.whole))[1]:
             return spelt
     return name
 

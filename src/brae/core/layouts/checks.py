@@ -45,11 +45,9 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
         if isinstance(part, FramesPart):
             _check_frames(part, known, values)
         if isinstance(part, MaterialPart) and part.text is None:
-            for key in sorted({*part.keys()} - _fields(known)):
-                if key:
-                    raise ValueError(
-                        f"'{part.name}' speaks of '{key}', which no field says{near(key, _fields(known))}"
-                    )
+            fields = _fields(known)
+            for key in sorted({*part.keys()} - fields):
+                raise ValueError(f"'{part.name}' speaks of '{key}', which no field says{near(key, fields)}")
         if isinstance(part, AreasPart):
             table = known.get(part.of)
             if not isinstance(table, TablePart):

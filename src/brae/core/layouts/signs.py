@@ -13,6 +13,7 @@ import re
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from brae.core.atomic import write_atomically
@@ -20,6 +21,9 @@ from brae.core.errors import StorageError
 
 #: a file's path, time and size
 State = tuple[str, int, int]
+
+
+_OPEN = re.compile(r"[*?\[]")
 
 
 @dataclass(frozen=True)
@@ -48,10 +52,24 @@ def _has(head: bytes, tail: bytes, at: int, value: bytes) -> bool:
     return start >= 0 and tail[start : start + len(value)] == value
 
 
-def named(name: str, patterns: Iterable[str]) -> bool:
-    """Whether a path, or its last part, is of one of the patterns; letter case does not count."""
-    last = name.rpartition("/")[2]
-    return any(fnmatch.fnmatch(text, pattern.lower()) for pattern in patterns for text in (name, last))
+@lru_cache(maxsize=512)
+def _sorted_out(patterns: tuple[str, ...]) -> tuple[frozenset[str], re.Pattern[str] | None]:
+    """Patterns that are names as they stand, and one expression for all others."""
+    low = [pattern.lower() for pattern in patterns]
+    open_ = [pattern for pattern in low if _OPEN.search(pattern)]
+    whole = "|".join(fnmatch.translate(pattern) for pattern in open_)
+    return frozenset(low) - set(open_), re.compile(whole) if open_ else None
+
+
+def named(name: str, patterns: Sequence[str]) -> bool:
+    """Whether a path, or its last part, is of one of the patterns; letter case does not count.
+
+    Of a hundred thousand items each may be asked whether it is one of thousands of names.
+    """
+    exact, others = _sorted_out(tuple(patterns))
+    low = name.lower()
+    texts = (low, low.rpartition("/")[2])
+    return any(text in exact or (others is not None and others.match(text) is not None) for text in texts)
 
 
 def layout_files(folder: Path) -> list[Path]:

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { client, type Edit, type Member, previewUrl, type Schemas, take } from "../../api/client";
 import { useAct } from "../../api/queries";
-import { Button } from "../../components/controls";
+import { Button, Tick } from "../../components/controls";
 import { ShownText } from "../plain";
 
 type Value = Schemas["MaterialValue"];
@@ -234,17 +234,9 @@ function Plain({ value, busy, onSet }: { value: Value; busy: boolean; onSet: (ch
     const on = ON.includes(said.toLowerCase());
     const way = WAYS.find((one) => one.includes(said.toLowerCase())) ?? ["1", "0"];
     return (
-      <label className="flex items-center gap-2">
-        <input
-          type="checkbox"
-          className="accent-heather"
-          checked={on}
-          disabled={busy}
-          aria-label={value.role}
-          onChange={() => put(way[on ? 1 : 0] ?? "")}
-        />
+      <Tick title={value.role} checked={on} onChange={() => !busy && put(way[on ? 1 : 0] ?? "")}>
         {said || "not there"}
-      </label>
+      </Tick>
     );
   }
   if (value.sort === "colour") return <Colour value={value} busy={busy} onSet={put} />;

@@ -52,6 +52,7 @@ const face: Face = {
   Tile,
   summary: (member) =>
     `${member.facts.width ?? "?"}×${member.facts.height ?? "?"} ${String(member.facts.format ?? "").toUpperCase()}`,
+  inPart: ({ facts }) => facts.beyond !== undefined,
   Large: ({ project, member, opened }) => {
     const [width, height] = sides(member);
     return (

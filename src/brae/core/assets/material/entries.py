@@ -42,9 +42,7 @@ class Entry:
 
     def is_at(self, key: str) -> bool:
         """Whether a key such as ``stage.map`` leads to it; what stands above may be left out, letter case too."""
-        steps = [step.lower() for step in key.split(".")]
-        own = [step.lower() for step in self.path]
-        return own[-len(steps) :] == steps or (len(steps) == 1 and own[-1:] == [key.lower()])
+        return f".{'.'.join(self.path)}".lower().endswith(f".{key.lower()}")
 
 
 def entries(text: str, form: TextForm) -> list[Entry]:

@@ -23,8 +23,10 @@ from brae.core.layouts.hashes import NameHash
 from brae.core.layouts.library import Library
 from brae.core.layouts.pixels import PixelsPart, beside
 
-#: items of the right size that are looked at by name, and of these by their pictures
-_BY_NAME, _BY_PICTURE, _SHOWN = 2000, 24, 8
+#: items of the right size that are looked at, those that are called most alike, and that are told
+_BY_PICTURE, _SHOWN = 24, 8
+#: letters that tell one name from another
+_TELLING = 3
 #: mean difference, in levels of 255, from which two pictures are not alike
 _UNLIKE = 48.0
 _HASHES = [
@@ -68,6 +70,8 @@ class Half:
 
 def stub_of(data: bytes, name: str, library: Library) -> Stub | None:
     """What a texture is that says it has more levels than it has bytes for; None where it is no such texture."""
+    if library.joining(name, data[:512], len(data)) is not None:
+        return None
     if data[: len(dds.MAGIC)] == dds.MAGIC:
         found = dds.read_header(data, len(data))
         header, start = found.header, len(found.raw)
@@ -102,16 +106,16 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
 
     ``others``: names and sizes of the items of the game; ``fetch`` gives the bytes of one.
     """
-    right = [name for name, size in others if size == stub.missing and name != stub.name][:_BY_NAME]
+    right = [name for name, size in others if size == stub.missing and name != stub.name]
     hashed = _hashes_of(stub.name)
     named = sorted(((_named(stub.name, name, hashed), name) for name in right), key=lambda one: -one[0][0])
     shown = _largest_here(stub)
     found = []
-    for place, ((alike, words), name) in enumerate(named):
+    for (alike, words), name in named[:_BY_PICTURE]:
         why = [f"it has the {stub.missing:,} bytes of the {stub.away} levels that are missing"]
         why += [words] if words else []
         sure, turned = 0.15 + 0.45 * alike, False
-        if shown is not None and place < _BY_PICTURE:
+        if shown is not None:
             try:
                 like, turned = max((_alike(stub, fetch(name), shown, turned), turned) for turned in (False, True))
             except BraeError:  # it cannot be read: nothing speaks for it
@@ -138,7 +142,7 @@ def _one_each(stub: Stub, sizes: Mapping[str, int], hashed: Mapping[str, str]) -
     """An item for each level: as large as that, called alike but for the level's number."""
     stem = stub.name.rpartition("/")[2].partition(".")[0]
     first = [name for name, size in sizes.items() if size == stub.header.level_size(0) and stem in name]
-    for name in first[:_BY_NAME] if stub.away > 1 else ():
+    for name in first if stub.away > 1 else ():
         pattern = pattern_of(stub.name, name)
         for digit in re.finditer(r"(?<![0-9])0(?![0-9])", pattern):
             numbered = f"{pattern[: digit.start()]}{{level}}{pattern[digit.end() :]}"
@@ -169,7 +173,7 @@ def _named(own: str, other: str, hashed: Mapping[str, str]) -> tuple[float, str]
         return 1.0, hashed[its]
     if stem == its:
         return 1.0, f"it is called {its} as well"
-    if stem and (stem in its or (its and its in stem)):
+    if min(len(stem), len(its)) >= _TELLING and (stem in its or its in stem):
         return 0.8, f"its name has {min(stem, its, key=len)} in it"
     return float(fuzz.ratio(stem, its)) / 200, ""
 
