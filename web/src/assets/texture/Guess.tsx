@@ -39,6 +39,12 @@ const BY_HAND: Guess = {
   order_guessed: false,
 };
 
+/** A square that there are bytes for, to begin with. */
+function sides(rest: number): { width: number; height: number } {
+  const side = Math.min(BY_HAND.width, 2 ** Math.max(0, Math.floor(Math.log2(Math.sqrt(rest / 4)))));
+  return { width: side, height: side };
+}
+
 function Bench({
   project,
   address,
@@ -52,7 +58,7 @@ function Bench({
   // Of a larger file the place may be known already: then the picture begins there.
   const from = Number(useSearchParams()[0].get("from") ?? 0);
   const [guess, setGuess] = useState<Guess>(
-    from > 0 ? { ...BY_HAND, offset: from } : (guesses[0] ?? BY_HAND),
+    from > 0 ? { ...BY_HAND, ...sides(size - from), offset: from } : (guesses[0] ?? BY_HAND),
   );
   const [drawn, setDrawn] = useState(guess);
   const [fault, setFault] = useState(false);

@@ -27,7 +27,7 @@ export function Halves({ project, address }: { project: string; address: Member[
         <div key={half.pattern} className="grid gap-1">
           <p className="break-all">
             {half.pattern.includes("{level}") ? `${half.name} and the like` : half.name}{" "}
-            <span className="text-quiet">{Math.round(half.sure * 100)} % sure</span>
+            <span className="whitespace-nowrap text-quiet">{Math.round(half.sure * 100)} % sure</span>
           </p>
           <p className="text-[13.5px] text-quiet">{half.why.join("; ")}.</p>
           <Button

@@ -372,7 +372,7 @@ function SearchField({
     return () => clearTimeout(timer);
   }, [typed, onChange]);
   return (
-    <div className="flex w-full grow items-center min-[1100px]:w-40 min-[1100px]:max-w-xl rounded-lg border border-line bg-raised pr-1 focus-within:outline-2 focus-within:outline-heather">
+    <div className="flex w-full grow items-center min-[1400px]:w-40 min-[1400px]:max-w-xl rounded-lg border border-line bg-raised pr-1 focus-within:outline-2 focus-within:outline-heather">
       <input
         ref={field}
         type="search"

@@ -59,7 +59,7 @@ export function Places({
           {raw && (
             <Link
               to={`/p/${project}/guess?item=${encodeURIComponent(address)}&kind=texture&from=${place.offset}`}
-              className="ml-3 text-quiet underline underline-offset-4"
+              className="ml-3 whitespace-nowrap text-quiet underline underline-offset-4"
             >
               a picture begins here
             </Link>

@@ -26,7 +26,7 @@ class TextureFacts(Facts):
     format: Annotated[str | None, Fact("Pixel format", case="capitals", facet=True, order="up")] = None
     mips: Annotated[int | None, Fact("Mip levels", words={"1": "none but itself"})] = None
     #: levels that it says it has and has no bytes for: they lie elsewhere, and no layout says where
-    beyond: Annotated[int | None, Fact("Larger levels elsewhere", facet=True)] = None
+    beyond: Annotated[int | None, Fact("Larger levels", unit="elsewhere", facet=True)] = None
     rows: Annotated[str | None, Fact("Rows", words={"top-down": "", "bottom-up": "stored upside down"})] = None
     #: what it is for, where its format says so: a role, or of a packed map those of its channels ("r=metallic")
     map: Annotated[str | None, Fact("Map")] = None
