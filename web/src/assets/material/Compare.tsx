@@ -235,7 +235,7 @@ function Plain({ value, busy, onSet }: { value: Value; busy: boolean; onSet: (ch
     const way = WAYS.find((one) => one.includes(said.toLowerCase())) ?? ["1", "0"];
     return (
       <Tick title={value.role} checked={on} onChange={() => !busy && put(way[on ? 1 : 0] ?? "")}>
-        {said || "not there"}
+        {value.role}: {said || "not there"}
       </Tick>
     );
   }
