@@ -3479,9 +3479,11 @@ export interface components {
         };
         /**
          * Outline
-         * @description The least and the greatest sample of each step, channels as one, and the loops in seconds.
+         * @description The least and the greatest sample of each step, channels as one; loops and cue points in seconds.
          */
         Outline: {
+            /** Cues */
+            cues: number[];
             /** High */
             high: number[];
             /** Loops */

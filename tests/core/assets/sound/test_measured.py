@@ -7,7 +7,8 @@ import io
 import numpy as np
 import pytest
 
-from brae.core.assets.sound.measured import measured, true_peak
+from brae.core.assets.sound.measured import measured
+from brae.core.assets.sound.peaks import true_peak
 from brae.core.assets.sound.sound import plain, read
 
 RATE = 48_000

@@ -210,7 +210,7 @@ function Track({
         <span className="text-[14px] text-quiet tabular-nums">
           {outline.seconds.toFixed(3)} s
           {outline.loudness == null ? " · silence" : ` · ${outline.loudness.toFixed(1)} LUFS`}
-          {outline.peak == null ? "" : ` · loudest sample ${outline.peak.toFixed(1)} dB`}
+          {outline.peak == null ? "" : ` · true peak ${outline.peak.toFixed(1)} dBTP`}
         </span>
       </figcaption>
       <div
@@ -246,6 +246,19 @@ function Track({
               y={0}
               height={HEIGHT}
               className="fill-gorse/35"
+            />
+          ))}
+          {outline.cues.map((seconds) => (
+            <line
+              key={seconds}
+              x1={place(seconds)}
+              x2={place(seconds)}
+              y1={0}
+              y2={HEIGHT}
+              className="stroke-heather"
+              strokeWidth={1.5}
+              strokeDasharray="5 4"
+              vectorEffect="non-scaling-stroke"
             />
           ))}
           {!spectrum && <path d={`M${[...top, ...bottom].join("L")}Z`} className="fill-[#161616]" />}

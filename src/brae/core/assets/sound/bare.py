@@ -43,7 +43,8 @@ def wrapped(data: bytes, said: SaidSound) -> Sound:
         heard = heard[: said.samples * frame]
     tag = 1 if said.packed else TAGS[said.codec][0]
     file = wave(heard, tag=tag, channels=said.channels, rate=said.rate, bits=8 * said.width)
-    return replace(read(file), type="raw", bare=said, raw=data)
+    sound = read(file)
+    return replace(sound, type="raw", bare=said, raw=data, loops=said.loops(sound.frames))
 
 
 def again(original: Sound, file: bytes) -> bytes:

@@ -10,8 +10,9 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.sound import ima, ms
-from brae.core.assets.sound.riff import Riff, with_loops
+from brae.core.assets.sound import ima, mp3, ms
+from brae.core.assets.sound.loops import moved
+from brae.core.assets.sound.riff import Riff, markers, with_cues, with_loops, with_spans
 from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
 from brae.core.errors import FormatError
 from brae.core.layouts.checksums import Crc, checksum
@@ -42,16 +43,6 @@ def mixed(samples: Samples, channels: int) -> Samples:
     return np.repeat(mono, channels, axis=1)
 
 
-def resampled(samples: Samples, before: int, after: int) -> Samples:
-    """Another sample rate, by soxr at its best setting."""
-    if before == after or not len(samples):
-        return samples
-    import soxr
-
-    found: Samples = soxr.resample(samples, before, after, quality="VHQ")
-    return found
-
-
 def heard_of(samples: Samples) -> Samples:
     """The channels that count for loudness: of 5.1 not the fourth, the low-frequency one (BS.1770, annex 1)."""
     return samples[:, [0, 1, 2, 4, 5]] if samples.shape[1] == 6 else samples[:, :5]
@@ -70,18 +61,6 @@ def loudness(samples: Samples, rate: int) -> float:
     with warnings.catch_warnings(), np.errstate(divide="ignore"):
         warnings.simplefilter("ignore")
         return float(pyloudnorm.Meter(rate).integrated_loudness(heard))
-
-
-def peak(samples: Samples) -> float:
-    """The largest sample, in dB of full scale."""
-    most = float(np.abs(samples).max(initial=0))
-    return float(20 * np.log10(most)) if most > 0 else -np.inf
-
-
-def limited(samples: Samples, most: float = -0.3) -> Samples:
-    """No sample above ``most`` dB: the whole is made quieter, so that nothing is distorted."""
-    over = peak(samples) - most
-    return samples * 10 ** (-over / 20) if over > 0 else samples
 
 
 def dithered(samples: Samples, bits: int) -> Samples:
@@ -113,34 +92,71 @@ def written(original: Sound, samples: Samples, *, exact_bits: bool) -> Made:
         samples = np.where(np.abs(steps - np.rint(steps)) < 1e-3, samples, dithered(samples, bits))
     if original.riff is None:
         return Made(_packed(original, samples), len(samples))
-    new = {b"data": _wave_data(original, samples)}
     riff = original.riff
+    scale = len(samples) / max(original.frames, 1)
+    cues = [min(round(sample * scale), max(len(samples) - 1, 0)) for sample in original.cues]
+    if riff.form == b"FORM":
+        return Made(riff.with_chunks(_aiff(original, riff, samples, cues)).data, len(samples))
+    new = {b"data": _wave_data(original, samples)}
     if riff.get(b"fact") is not None:
         new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
-    smpl = riff.get(b"smpl")
-    if smpl is not None and original.loops and len(samples) != original.frames:
-        new[b"smpl"] = with_loops(smpl, moved_loops(original, len(samples)))
+    if len(samples) != original.frames:
+        smpl, marked, spans = (riff.get(name) for name in (b"smpl", b"cue ", b"LIST"))
+        if smpl is not None and original.loops:
+            new[b"smpl"] = with_loops(smpl, loops_of(original, samples))
+        if marked is not None:
+            new[b"cue "] = with_cues(marked, cues)
+            if spans is not None:
+                new[b"LIST"] = with_spans(spans, scale)
     return Made(riff.with_chunks(new).data, len(samples))
 
 
-def moved_loops(original: Sound, frames: int) -> list[tuple[int, int]]:
-    """The original's loops in a sound of another length, in proportion."""
-    scale = frames / max(original.frames, 1)
-    last = max(frames - 1, 0)
-    return [(min(round(start * scale), last), min(round(end * scale), last)) for start, end in original.loops]
+def loops_of(original: Sound, samples: Samples) -> list[tuple[int, int]]:
+    """The original's loops in other samples: moved where there are more or fewer of them."""
+    if len(samples) == original.frames:
+        return original.loops
+    return moved(original.loops, original.frames, samples, original.rate)
+
+
+def _aiff(original: Sound, riff: Riff, samples: Samples, cues: list[int]) -> dict[bytes, bytes]:
+    """The chunks of an AIFF file that other samples change (Audio Interchange File Format 1.3 and AIFF-C)."""
+    old, common, marks = (riff.get(name) or b"" for name in (b"SSND", b"COMM", b"MARK"))
+    if original.subtype in ("ULAW", "ALAW"):
+        data = Riff.of(_by_library(samples, original.rate, "AIFF", original.subtype)).get(b"SSND") or b""
+        data = data[8:]
+    else:
+        width = BITS[original.subtype] // 8
+        data = stored(samples, original.subtype)
+        if original.subtype == "PCM_U8":
+            data = (np.frombuffer(data, np.uint8) ^ 0x80).tobytes()
+        elif common[18:22] != b"sowt":
+            data = np.frombuffer(data, np.uint8).reshape(-1, width)[:, ::-1].tobytes()
+    begin = 8 + int.from_bytes(old[:4], "big")
+    new = {b"SSND": old[:begin] + data, b"COMM": common[:2] + struct.pack(">I", len(samples)) + common[6:]}
+    if marks and len(samples) != original.frames:
+        result = bytearray(marks)
+        for (at, _), sample in zip(markers(marks), cues, strict=True):
+            struct.pack_into(">I", result, at, sample)
+        new[b"MARK"] = bytes(result)
+    return new
 
 
 def check_writable(sound: Sound) -> None:
     """FormatError for sounds of codecs that are heard, but not written."""
     if sound.riff is None:
-        if sound.container not in ("FLAC", "OGG"):
+        if sound.container not in _PACKED:
             raise FormatError(f"{sound.container} files are heard, but not written.")
+    elif sound.riff.form == b"FORM":
+        if sound.subtype not in (*BITS, "ULAW", "ALAW"):
+            raise FormatError(f"AIFF files in {sound.codec} are heard, but not written.")
     elif sound.subtype == "MS_ADPCM" and not ms.is_usual(sound.riff.get(b"fmt ") or b""):
         raise FormatError("This MS ADPCM has coefficients of its own: it is heard, but not written.")
     elif sound.subtype not in (*BITS, "IMA_ADPCM", "ULAW", "ALAW", "MS_ADPCM"):
         raise FormatError(f"Sounds in {sound.codec} are heard, but not written.")
 
 
+#: files that libsndfile packs anew
+_PACKED = ("FLAC", "OGG", "MP3")
 #: ADPCM in blocks: blocks that the edit did not change stay
 _BLOCKS = {"IMA_ADPCM": ima.encode, "MS_ADPCM": ms.encode}
 
@@ -170,8 +186,10 @@ def _by_library(samples: Samples, rate: int, container: str, subtype: str, **mor
 
 
 def _packed(original: Sound, samples: Samples) -> bytes:
-    if original.container not in ("FLAC", "OGG"):
+    if original.container not in _PACKED:
         raise FormatError(f"{original.container} files are heard, but not written.")
+    if original.container == "MP3":
+        return mp3.again(original.data, samples, original.rate, _by_library)
     data = _by_library(samples, original.rate, original.container, original.subtype)
     return ogg_numbered(data, _serial(original.data)) if original.container == "OGG" else data
 

@@ -49,6 +49,9 @@ class SaidSound(BaseModel):
     sign: Literal["signed", "unsigned"] = "unsigned"
     #: samples of each channel, where the last block or frame holds some more
     samples: Annotated[int, Field(ge=0, le=1 << 40)] | None = None
+    #: first and last sample of what is played again and again; none where the last is not behind the first
+    loop_start: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None
+    loop_end: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None
     #: bytes of one channel before the next one's; without it one sample, code or frame of each in turn
     interleave: Annotated[int, Field(ge=1, le=1 << 24)] | Literal["whole"] | None = None
     #: bytes of a block of all channels that begins with its state; without it there are none
@@ -101,6 +104,14 @@ class SaidSound(BaseModel):
         filters = tuple(_pair(pair) for pair in self.filters.split(","))
         low = self.nibbles == "low"
         return Frames(self.frame, head, base, -1 if found[2] else 1, filters, self.precision, low)
+
+    def loops(self, frames: int) -> list[tuple[int, int]]:
+        """Its loop in a sound of so many samples, first and last one, both included."""
+        if self.loop_start is None and self.loop_end is None:
+            return []
+        start = self.loop_start or 0
+        end = min(frames - 1 if self.loop_end is None else self.loop_end, frames - 1)
+        return [(start, end)] if 0 <= start < end else []
 
     @property
     def packed(self) -> bool:

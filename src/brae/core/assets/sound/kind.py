@@ -1,4 +1,5 @@
-"""The kind of sounds. WAV by its 'fmt ' chunk (RIFF, Microsoft and IBM 1991), FLAC by STREAMINFO (RFC 9639, 8.2),
+"""The kind of sounds. WAV by its 'fmt ' chunk (RIFF, Microsoft and IBM 1991; RF64, EBU Tech 3306), AIFF by
+'COMM' (Apple 1989), MP3 by its frame headers (ISO/IEC 11172-3), FLAC by STREAMINFO (RFC 9639, 8.2),
 Ogg by its first page (RFC 3533) with Vorbis's identification header (Vorbis I, 4.2.2) or Opus's (RFC 7845, 5.1).
 """
 
@@ -28,6 +29,7 @@ from brae.core.assets.base import (
 )
 from brae.core.assets.facts import Value
 from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sound import mp3
 from brae.core.assets.sound.facts import SaidSound, SoundFacts
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.errors import BraeError, FormatError, LimitError
@@ -93,14 +95,17 @@ class EnvelopeQuery(BaseModel):
 
 
 class Outline(BaseModel):
-    """The least and the greatest sample of each step, channels as one, and the loops in seconds."""
+    """The least and the greatest sample of each step, channels as one; loops and cue points in seconds."""
 
     seconds: float
     rate: int
     low: list[float]
     high: list[float]
     loops: list[tuple[float, float]]
+    #: cue points and markers, in seconds
+    cues: list[float]
     loudness: float | None
+    #: dBTP
     peak: float | None
 
 
@@ -113,30 +118,35 @@ class Envelope(BaseModel):
 
 def type_of(head: bytes) -> str | None:
     """Which file type of sounds begins like this; None for anything else."""
-    if head[:4] == b"RIFF" and head[8:12] == b"WAVE":
+    if head[:4] in (b"RIFF", b"RF64") and head[8:12] == b"WAVE":
         return "wav"
-    return {b"OggS": "ogg", b"fLaC": "flac"}.get(head[:4])
+    if head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"):
+        return "aiff"
+    found = {b"OggS": "ogg", b"fLaC": "flac"}.get(head[:4])
+    return found or ("mp3" if mp3.looks_like(head) else None)
 
 
 def facts_of(head: bytes) -> dict[str, Value]:
     """What the beginning of a sound file says; nothing where it is cut off or of another codec."""
     kind = type_of(head)
     try:
-        return {"wav": _wav, "flac": _flac, "ogg": _ogg}[kind](head) if kind else {}
+        return _SAYS[kind](head) if kind else {}
     except (struct.error, IndexError):
         return {}
 
 
 def _wav(head: bytes) -> dict[str, Value]:
     found: dict[str, Value] = {}
-    at, per_second = 12, 0
+    at, per_second, whole = 12, 0, 0
     while at + 8 <= len(head):
         name, size = head[at : at + 4], int.from_bytes(head[at + 4 : at + 8], "little")
-        if name == b"fmt ":
+        if name == b"ds64":
+            whole = int.from_bytes(head[at + 16 : at + 24], "little")
+        elif name == b"fmt ":
             tag, channels, rate, per_second, _, bits = struct.unpack_from("<HHIIHH", head, at + 8)
             found = {"codec": _CODECS.get(tag, f"{tag:#06x}"), "rate": rate, "channels": channels, "bits": bits}
         elif name == b"data" and per_second:
-            found["seconds"] = round(size / per_second, 3)
+            found["seconds"] = round((whole if size == 0xFFFFFFFF and whole else size) / per_second, 3)
             break
         at += 8 + size + size % 2
     return found
@@ -160,6 +170,35 @@ def _ogg(head: bytes) -> dict[str, Value]:
     if body[:8] == b"OpusHead":
         return {"codec": "opus", "rate": 48000, "channels": body[9]}
     return {}
+
+
+def _aiff(head: bytes) -> dict[str, Value]:
+    """By the 'COMM' chunk (Audio Interchange File Format 1.3); its rate is an 80-bit float of SANE."""
+    at = 12
+    while at + 8 <= len(head):
+        name, size = head[at : at + 4], int.from_bytes(head[at + 4 : at + 8], "big")
+        if name == b"COMM":
+            channels, frames, bits, exponent, digits = struct.unpack_from(">HIHHQ", head, at + 8)
+            rate = round(digits * 2.0 ** (exponent - 16383 - 63))
+            packing = head[at + 26 : at + 30] if head[8:12] == b"AIFC" else b"NONE"
+            codec = _AIFF_CODECS.get(packing, packing.decode("latin-1").strip().lower())
+            found: dict[str, Value] = {"codec": codec, "rate": rate, "channels": channels, "bits": bits}
+            return found | ({"seconds": round(frames / rate, 3)} if rate else {})
+        at += 8 + size + size % 2
+    return {}
+
+
+def _mp3(head: bytes) -> dict[str, Value]:
+    found = mp3.first_frame(head)
+    return {"codec": "mp3"} | ({} if found is None else {"rate": found[1].rate, "channels": found[1].channels})
+
+
+_AIFF_CODECS = {
+    b"NONE": "pcm", b"sowt": "pcm", b"twos": "pcm", b"in24": "pcm", b"in32": "pcm", b"ima4": "ima-adpcm",
+    b"fl32": "float", b"FL32": "float", b"fl64": "float", b"FL64": "float",
+    b"ulaw": "mu-law", b"ULAW": "mu-law", b"alaw": "a-law", b"ALAW": "a-law",
+}  # fmt: skip
+_SAYS = {"wav": _wav, "flac": _flac, "ogg": _ogg, "aiff": _aiff, "mp3": _mp3}
 
 
 def _envelope(viewed: Viewed[Any], query: EnvelopeQuery, around: object) -> Envelope:

@@ -8,12 +8,14 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
-from brae.core.assets.sound import convert
+from brae.core.assets.sound import convert, peaks
 from brae.core.assets.sound.sound import Samples, Sound, plain
 
 _INK, _MIDDLE = (22, 22, 22, 255), (22, 22, 22, 90)
-#: dB that no sample of a preview is above
+#: dBTP that no preview reaches beyond
 _PEAK = -3.0
+#: marks of a sound that a page draws
+_MOST_CUES = 1000
 
 
 def bounds(samples: Samples, steps: int) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
@@ -31,12 +33,13 @@ def outline(sound: Sound, steps: int, longest: float) -> dict[str, Any]:
     """What the page draws of a sound, on an axis of ``longest`` seconds."""
     own = max(round(steps * sound.seconds / longest), 1) if longest else 1
     low, high = bounds(sound.samples, own)
-    loud, peak = convert.loudness(sound.samples, sound.rate), convert.peak(sound.samples)
+    loud, peak = convert.loudness(sound.samples, sound.rate), peaks.true_peak(sound.samples, sound.rate)
     return {
         "seconds": sound.seconds,
         "rate": sound.rate,
         "low": [round(float(value), 4) for value in low],
         "high": [round(float(value), 4) for value in high],
+        "cues": [at / sound.rate for at in sound.cues[:_MOST_CUES]],
         "loops": [(start / sound.rate, (end + 1) / sound.rate) for start, end in sound.loops],
         "loudness": round(loud, 2) if loud > convert.SILENT else None,
         "peak": round(peak, 2) if np.isfinite(peak) else None,
@@ -103,7 +106,7 @@ def heard_like(sound: Sound, original: Sound, most: float) -> bytes:
     samples = sound.samples
     if min(wanted, here) > convert.SILENT:
         samples = samples * 10 ** ((wanted - here) / 20)
-    return plain(convert.limited(samples, _PEAK), sound.rate)
+    return plain(peaks.lowered(samples, sound.rate, _PEAK), sound.rate)
 
 
 def heard(sound: Sound, most: float | None) -> bytes:
@@ -113,5 +116,5 @@ def heard(sound: Sound, most: float | None) -> bytes:
         loud = convert.loudness(samples, sound.rate)
         if loud > most:
             samples = samples * 10 ** ((most - loud) / 20)
-        samples = convert.limited(samples, _PEAK)
+        samples = peaks.lowered(samples, sound.rate, _PEAK)
     return plain(samples, sound.rate)

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
-from brae.core.assets.sound import bare, convert
+from brae.core.assets.sound import bare, convert, peaks
+from brae.core.assets.sound.loops import blended, jump
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
 
@@ -18,8 +19,12 @@ _LOUDER = 3.0
 _OFFSET = 0.01
 #: what counts as silence at the start, of full scale, and how long it may be (common practice, no source)
 _QUIET, _LATE = 0.002, 0.02
+#: seconds of a step of an envelope, how alike two have to be to be one sound, and seconds of them that are compared
+_STEP, _ALIKE, _COMPARED = 0.001, 0.9, 120
 #: parts of a second over which an end is faded out
 _FADE = 0.02
+#: dBTP that a louder sound is kept below, and dB by which its peaks may give way (common practice, no source)
+_CEILING, _GIVES = -1.0, 6.0
 
 
 class SoundSheet(MatchSheet):
@@ -39,6 +44,8 @@ class Compared:
     came: Sound
     samples: Samples
     remedies: Sequence[str]
+    #: as they will be stored, but for what closes the seam of a loop
+    ready: Samples
 
     def remedy(self, remedy: str) -> Remedy:
         """A remedy, and whether it is applied."""
@@ -48,7 +55,7 @@ class Compared:
 def fitted(original: Sound, came: Sound) -> Samples:
     """What came back, with the rate and the channels of its original."""
     samples = convert.mixed(came.samples, original.channels)
-    return convert.resampled(samples, came.rate, original.rate)
+    return peaks.resampled(samples, came.rate, original.rate)
 
 
 def _loudness(samples: Samples, original: Sound) -> Samples:
@@ -56,7 +63,10 @@ def _loudness(samples: Samples, original: Sound) -> Samples:
     here = convert.loudness(samples, original.rate)
     if min(wanted, here) < convert.SILENT:
         return samples
-    return convert.limited(samples * 10 ** ((wanted - here) / 20))
+    ceiling = min(max(_CEILING, peaks.true_peak(original.samples, original.rate)), 0.0)
+    # Peaks give way, but not by more than is hardly heard: beyond that all of it is less loud.
+    louder = peaks.lowered(samples * 10 ** ((wanted - here) / 20), original.rate, ceiling + _GIVES)
+    return peaks.limited(louder, original.rate, ceiling)
 
 
 def _offset(samples: Samples, original: Sound) -> Samples:
@@ -69,8 +79,47 @@ def silence(samples: Samples) -> int:
     return int(loud[0]) if len(loud) else 0
 
 
-def _start(samples: Samples, original: Sound) -> Samples:
+def late(samples: Samples, original: Sound) -> int:
+    """How many samples something stands later than in the original: by the silence before it, or where the two are
+    alike but for that, by the cross-correlation of their envelopes.
+    """
     more = silence(samples) - silence(original.samples)
+    if more > _LATE * original.rate or not len(samples) or not original.frames:
+        return more
+    from scipy.signal import correlate
+
+    step = max(round(original.rate * _STEP), 1)
+    here, there = (_envelope(one, step) for one in (samples, original.samples))
+    size = float(np.sqrt((here**2).sum() * (there**2).sum()))
+    if not size:
+        return more
+    found = correlate(here, there, method="fft") / size
+    middle = len(there) - 1
+    best = int(found.argmax())
+    alike = found[best] > _ALIKE and found[best] > found[middle] + (1 - _ALIKE)
+    return max(_finely(samples, original.samples, (best - middle) * step, step), more) if alike else more
+
+
+def _finely(samples: Samples, original: Samples, about: int, step: int) -> int:
+    """The delay to the sample, near to one that is known to a step or two."""
+    here, there = samples.mean(axis=1), original.mean(axis=1)
+    lags = range(max(about - 2 * step, 0), about + 2 * step + 1)
+    size = min(len(there), len(here) - lags[-1], round(_COMPARED / _STEP) * step)
+    if size < 2:
+        return about
+    found = [float(here[lag : lag + size] @ there[:size]) for lag in lags]
+    return lags[int(np.argmax(found))]
+
+
+def _envelope(samples: Samples, step: int) -> Samples:
+    """The loudest of each step of the first two minutes, less their mean."""
+    most = np.abs(samples[: round(_COMPARED / _STEP) * step]).max(axis=1, initial=0)
+    found: Samples = np.maximum.reduceat(most, np.arange(0, len(most), step))
+    return found - found.mean()
+
+
+def _start(samples: Samples, original: Sound) -> Samples:
+    more = late(samples, original)
     return samples[more:] if more > 0 else samples
 
 
@@ -90,6 +139,7 @@ _ACTIONS: dict[str, Callable[[Samples, Sound], Samples]] = {
     "start": _start,
     "length": _length,
     "loudness": _loudness,
+    "seam": lambda samples, original: blended(samples, convert.loops_of(original, samples), original.rate),
 }
 
 
@@ -116,14 +166,15 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
     if is_untouched(original, came) and not remedies:
         samples, frames, result = original.samples, original.frames, original
-        edit = Compared(original, came, samples, remedies)
+        edit = Compared(original, came, samples, remedies, samples)
         data = original.data if original.bare is None else original.raw
     else:
         samples = fitted(original, came)
-        edit = Compared(original, came, samples, remedies)
-        samples = apply(samples, original, remedies)
+        ready = apply(samples, original, [one for one in remedies if one != "seam"])
         if original.length_is_said:
-            samples = _length(samples, original)
+            ready = _length(ready, original)
+        edit = Compared(original, came, samples, remedies, ready)
+        samples = apply(ready, original, [one for one in remedies if one == "seam"])
         exact = not remedies and came.rate == original.rate and came.channels == original.channels
         made = convert.written(original, samples, exact_bits=exact and _bits(came) <= _bits(original))
         data, frames = made.data, made.frames
@@ -133,9 +184,20 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             data = bare.again(original, data)
             result = bare.wrapped(data, original.bare)
             frames = result.frames
+    findings = [finding for rule in _RULES for finding in rule(edit)]
+    delay = (result.frames - len(samples)) / result.rate
+    if result.container == "MP3" and delay > _LATE and data != original.data:
+        findings.append(
+            Finding(
+                id="delay",
+                severity="note",
+                title=f"It begins up to {delay * 1000:.0f} ms later, as MP3 of so few bits does",
+                in_game="Its frames have no room to say what the encoder put before it.",
+            )
+        )
     sheet = SoundSheet(
         properties=_properties(original, came, result, frames, len(data)),
-        findings=[finding for rule in _RULES for finding in rule(edit)],
+        findings=findings,
         loudness=tuple(_said(one.samples, one.rate) for one in (original, came, result)),
         snr=_snr(samples, result),
     )
@@ -174,11 +236,11 @@ def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: 
         ("Channels", str(original.channels), str(came.channels), str(result.channels)),
         ("Length", *(_time(*one) for one in lengths)),
         ("Loops", loops(original), loops(came), loops(result)),
-        ("Loudest sample", *(f"{convert.peak(one.samples):.1f} dB" for one in (original, came, result))),
+        ("True peak", *(f"{peaks.true_peak(one.samples, one.rate):.1f} dBTP" for one in (original, came, result))),
         ("File type", original.type, came.type, result.type),
         ("Bytes", f"{original.size:,}", "–", f"{size:,}"),
     ]
-    free = ("Loudest sample", "Bytes", "Length")
+    free = ("True peak", "Bytes", "Length")
     return [Property.of(*row, matters=row[0] not in free) for row in rows]
 
 
@@ -209,7 +271,7 @@ def _converted(edit: Compared) -> Iterator[Finding]:
 
 
 def _empty(edit: Compared) -> Iterator[Finding]:
-    if not len(edit.samples) or convert.peak(edit.samples) < -90:
+    if not len(edit.samples) or peaks.peak(edit.samples) < -90:
         yield Finding(
             id="silent", severity="stops", title="There is nothing to hear in it", in_game="The game plays silence."
         )
@@ -258,12 +320,16 @@ def _constant(edit: Compared) -> Iterator[Finding]:
 
 
 def _late(edit: Compared) -> Iterator[Finding]:
-    more = (silence(edit.samples) - silence(edit.original.samples)) / edit.original.rate
+    more = late(edit.samples, edit.original) / edit.original.rate
     if more > _LATE:
+        silent = (silence(edit.samples) - silence(edit.original.samples)) / edit.original.rate > _LATE
+        words = (
+            "of silence at the start that the original does not have" if silent else "later than in the original"
+        )
         yield Finding(
             id="start",
             severity="shows",
-            title=f"{more * 1000:.0f} ms of silence at the start that the original does not have",
+            title=f"{more * 1000:.0f} ms {words}",
             in_game="It comes too late for what is seen.",
             remedy=edit.remedy("start"),
         )
@@ -296,4 +362,18 @@ def _long(edit: Compared) -> Iterator[Finding]:
     )
 
 
-_RULES = (_empty, _converted, _clipped, _constant, _late, _long, _loud)
+def _clicks(edit: Compared) -> Iterator[Finding]:
+    rate = edit.original.rate
+    before = max((jump(edit.original.samples, loop, rate) for loop in edit.original.loops), default=0.0)
+    here = max((jump(edit.ready, loop, rate) for loop in convert.loops_of(edit.original, edit.ready)), default=0.0)
+    if here > 1.5 * before:
+        yield Finding(
+            id="seam",
+            severity="shows",
+            title=f"The signal jumps by {here:.0%} of full scale where the loop begins again",
+            in_game="It clicks each time round.",
+            remedy=edit.remedy("seam"),
+        )
+
+
+_RULES = (_empty, _converted, _clipped, _constant, _late, _long, _loud, _clicks)

@@ -7,13 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from brae.core.assets.sound.convert import SILENT, heard_of, loudness, peak, resampled
+from brae.core.assets.sound.convert import SILENT, heard_of, loudness
+from brae.core.assets.sound.peaks import peak, true_peak
 from brae.core.assets.sound.sound import Samples
 
 #: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2)
 _MOMENTARY, _SHORT, _STEP = 0.4, 3.0, 0.1
-#: times as many samples for the true peak; rates from here on need none (ITU-R BS.1770-5, annex 2)
-_FINER, _FINE_ENOUGH = 4, 192_000
 
 
 @dataclass(frozen=True)
@@ -37,13 +36,6 @@ def measured(samples: Samples, rate: int) -> Loudness:
         _said(true_peak(samples, rate), -np.inf),
         _said(peak(samples), -np.inf),
     )
-
-
-def true_peak(samples: Samples, rate: int) -> float:
-    """The largest value of the signal that the samples stand for, in dB of full scale (BS.1770-5, annex 2)."""
-    if rate >= _FINE_ENOUGH or not len(samples):
-        return peak(samples)
-    return max(peak(resampled(samples, rate, rate * _FINER)), peak(samples))
 
 
 def _loudest(samples: Samples, rate: int, seconds: float) -> float | None:

@@ -7,6 +7,11 @@ from dataclasses import dataclass, replace
 
 from brae.core.errors import FormatError, TruncatedError
 
+#: what stands for a size that the 'ds64' chunk of an RF64 file says (EBU Tech 3306)
+_LONG = 0xFFFFFFFF
+#: the two kinds of files that are chunks, by their first bytes: the order of their numbers, and what they hold
+_FORMS = {b"RIFF": ("<", (b"WAVE",)), b"RF64": ("<", (b"WAVE",)), b"FORM": (">", (b"AIFF", b"AIFC"))}
+
 
 @dataclass(frozen=True)
 class Chunk:
@@ -15,27 +20,41 @@ class Chunk:
     id: bytes
     data: bytes
     pad: bytes = b""
+    #: whether its size stands elsewhere
+    long: bool = False
 
 
 @dataclass(frozen=True)
 class Riff:
-    """A WAVE file as its chunks; ``off``: how far the size in its header is wrong, ``tail``: what lies behind."""
+    """A WAVE or AIFF file as its chunks.
+
+    ``off``: how far the size in its header is wrong (None: it stands elsewhere), ``tail``: what lies behind.
+    """
 
     chunks: tuple[Chunk, ...]
-    off: int = 0
+    off: int | None = 0
     tail: bytes = b""
+    form: bytes = b"RIFF"
+    type: bytes = b"WAVE"
 
     @classmethod
     def of(cls, data: bytes) -> Riff:
-        """From bytes; FormatError where they are no WAVE file, TruncatedError where a chunk is cut off."""
-        if data[:4] != b"RIFF" or data[8:12] != b"WAVE":
-            raise FormatError("This is no WAVE file.", offset=0, expected="RIFF ... WAVE")
-        stated = int.from_bytes(data[4:8], "little")
-        end = min(8 + stated, len(data)) if stated else len(data)
+        """From bytes; FormatError where they are no WAVE or AIFF file, TruncatedError where a chunk is cut off."""
+        form, kind = data[:4], data[8:12]
+        order, kinds = _FORMS.get(form, ("<", ()))
+        if kind not in kinds:
+            raise FormatError("This is no WAVE or AIFF file.", offset=0, expected="RIFF ... WAVE")
+        stated = struct.unpack(f"{order}I", data[4:8])[0]
+        elsewhere = form == b"RF64" and stated == _LONG
+        end = min(8 + stated, len(data)) if stated and not elsewhere else len(data)
+        long = _sizes_of(data) if form == b"RF64" else None
         chunks: list[Chunk] = []
         at = 12
         while at + 8 <= end:
-            name, size = data[at : at + 4], int.from_bytes(data[at + 4 : at + 8], "little")
+            name, size = data[at : at + 4], struct.unpack(f"{order}I", data[at + 4 : at + 8])[0]
+            marked = long is not None and name == b"data" and size == _LONG
+            if marked and long is not None:
+                size = long
             begin, stop = at + 8, at + 8 + size
             if stop > len(data):
                 # Recorders that were cut off leave a 'data' chunk that promises more than there is.
@@ -45,17 +64,25 @@ class Riff:
                     remedy="Save the file again; it may still be written.",
                 )
             pad = data[stop : stop + 1] if size % 2 and stop < len(data) else b""
-            chunks.append(Chunk(name, data[begin:stop], pad))
+            chunks.append(Chunk(name, data[begin:stop], pad, marked))
             at = stop + len(pad)
-        return cls(tuple(chunks), stated - (at - 8), data[at:])
+        return cls(tuple(chunks), None if elsewhere else stated - (at - 8), data[at:], form, kind)
+
+    @property
+    def order(self) -> str:
+        """How its numbers stand, as ``struct`` has it."""
+        return _FORMS[self.form][0]
+
+    def _chunk(self, chunk: Chunk) -> bytes:
+        size = _LONG if chunk.long else len(chunk.data)
+        return chunk.id + struct.pack(f"{self.order}I", size) + chunk.data + chunk.pad
 
     @property
     def data(self) -> bytes:
         """The file's bytes."""
-        body = b"".join(
-            chunk.id + struct.pack("<I", len(chunk.data)) + chunk.data + chunk.pad for chunk in self.chunks
-        )
-        return b"RIFF" + struct.pack("<I", max(len(body) + 4 + self.off, 0)) + b"WAVE" + body + self.tail
+        body = b"".join(self._chunk(chunk) for chunk in self.chunks)
+        size = _LONG if self.off is None else max(len(body) + 4 + self.off, 0)
+        return self.form + struct.pack(f"{self.order}I", size) + self.type + body + self.tail
 
     def get(self, name: bytes) -> bytes | None:
         """The first chunk of a name."""
@@ -63,11 +90,27 @@ class Riff:
 
     def with_chunks(self, new: dict[bytes, bytes]) -> Riff:
         """Some chunks with other data, each at its place; the size in the header is right then."""
-        chunks = tuple(
+        chunks = [
             replace(chunk, data=new[chunk.id], pad=bytes(len(new[chunk.id]) % 2)) if chunk.id in new else chunk
             for chunk in self.chunks
-        )
-        return Riff(chunks, 0, self.tail)
+        ]
+        made = replace(self, chunks=tuple(chunks), off=None if self.off is None else 0)
+        if self.form != b"RF64" or not chunks or chunks[0].id != b"ds64":
+            return made
+        whole, part = len(made.data) - len(self.tail) - 8, len(made.get(b"data") or b"")
+        frames = struct.unpack_from("<Q", chunks[0].data, 16)[0]
+        before = len(self.get(b"data") or b"")
+        if before:
+            frames = frames * part // before
+        sizes = struct.pack("<3Q", whole, part, frames) + chunks[0].data[24:]
+        return replace(made, chunks=(replace(chunks[0], data=sizes), *chunks[1:]))
+
+
+def _sizes_of(data: bytes) -> int:
+    """How large the 'data' chunk of an RF64 file is: its 'ds64' comes first (EBU Tech 3306, 3)."""
+    if data[12:16] != b"ds64" or len(data) < 44:
+        raise FormatError("This RF64 file does not begin with its sizes.", offset=12, expected="ds64")
+    return int.from_bytes(data[28:36], "little")
 
 
 def loops(smpl: bytes | None) -> list[tuple[int, int]]:
@@ -92,3 +135,52 @@ def wave(samples_: bytes, *, tag: int, channels: int, rate: int, bits: int) -> b
     align = channels * bits // 8
     form = struct.pack("<HHIIHH", tag, channels, rate, rate * align, align, bits)
     return Riff((Chunk(b"fmt ", form), Chunk(b"data", samples_, bytes(len(samples_) % 2)))).data
+
+
+def cues(chunk: bytes | None) -> list[int]:
+    """The samples at which the points of a 'cue ' chunk stand (dwSampleOffset)."""
+    if chunk is None or len(chunk) < 4:
+        return []
+    count = min(int.from_bytes(chunk[:4], "little"), (len(chunk) - 4) // 24)
+    return [int.from_bytes(chunk[4 + 24 * index + 20 : 4 + 24 * index + 24], "little") for index in range(count)]
+
+
+def with_cues(chunk: bytes, moved: list[int]) -> bytes:
+    """The same chunk with its points at other samples; their places in a play list follow where they were equal."""
+    result = bytearray(chunk)
+    for index, sample in enumerate(moved):
+        at = 4 + 24 * index
+        if result[at + 4 : at + 8] == result[at + 20 : at + 24]:
+            struct.pack_into("<I", result, at + 4, sample)
+        struct.pack_into("<I", result, at + 20, sample)
+    return bytes(result)
+
+
+def with_spans(chunk: bytes, scale: float) -> bytes:
+    """A 'LIST' chunk whose labelled texts ('ltxt') last as many times as long."""
+    if chunk[:4] != b"adtl":
+        return chunk
+    result, at = bytearray(chunk), 4
+    while at + 8 <= len(chunk):
+        size = int.from_bytes(chunk[at + 4 : at + 8], "little")
+        if chunk[at : at + 4] == b"ltxt" and size >= 8 and at + 16 <= len(chunk):
+            span = int.from_bytes(chunk[at + 12 : at + 16], "little")
+            struct.pack_into("<I", result, at + 12, min(round(span * scale), _LONG))
+        at += 8 + size + size % 2
+    return bytes(result)
+
+
+def markers(chunk: bytes | None) -> list[tuple[int, int]]:
+    """Where each marker of an AIFF file's 'MARK' chunk stands in the chunk, and the sample that it names.
+
+    Audio Interchange File Format 1.3 (1989), "Marker Chunk".
+    """
+    found: list[tuple[int, int]] = []
+    at = 2
+    for _ in range(int.from_bytes((chunk or b"")[:2], "big")):
+        if chunk is None or at + 7 > len(chunk):
+            break
+        found.append((at + 2, int.from_bytes(chunk[at + 2 : at + 6], "big")))
+        named = chunk[at + 6] + 1
+        at += 6 + named + named % 2
+    return found

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import soundfile
 
-from brae.core.assets.sound.riff import Riff, loops, wave
+from brae.core.assets.sound.riff import Riff, cues, loops, markers, wave
 from brae.core.errors import FormatError, LimitError
 
 Samples = np.ndarray[Any, np.dtype[np.float64]]
@@ -42,6 +42,8 @@ class Sound:
     container: str
     riff: Riff | None = None
     loops: list[tuple[int, int]] = field(default_factory=list)
+    #: samples that are marked: cue points, markers
+    cues: list[int] = field(default_factory=list)
     #: what the archive says of samples that have no header, and their bytes there
     bare: Any = None
     raw: bytes = b""
@@ -91,7 +93,7 @@ class Sound:
 
 def read(data: bytes, name: str = "") -> Sound:
     """A sound of any open format; FormatError or LimitError where it is none, or damaged."""
-    riff = Riff.of(data) if data[:4] == b"RIFF" else None
+    riff = Riff.of(data) if data[:4] in (b"RIFF", b"RF64", b"FORM") else None
     try:
         found = soundfile.info(io.BytesIO(data))
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
@@ -109,8 +111,11 @@ def read(data: bytes, name: str = "") -> Sound:
             f"{found.duration:,.0f} s of sound are too many to be edited as one.", address=name or None
         )
     smpl = riff.get(b"smpl") if riff is not None else None
+    marked = cues(riff.get(b"cue ")) if riff is not None else []
+    if riff is not None and riff.form == b"FORM":
+        marked = [sample for _, sample in markers(riff.get(b"MARK"))]
     return Sound(
-        found.format.lower().replace("wavex", "wav"),
+        {"wavex": "wav", "rf64": "wav"}.get(found.format.lower(), found.format.lower()),
         data,
         found.samplerate,
         found.channels,
@@ -119,6 +124,7 @@ def read(data: bytes, name: str = "") -> Sound:
         found.format,
         riff,
         loops(smpl),
+        marked,
     )
 
 
