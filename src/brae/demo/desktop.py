@@ -21,7 +21,7 @@ import numpy as np
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_levels, encode_new
 from brae.core.assets.texture.texture import Header, Orientation
-from brae.demo import DESKTOP, art
+from brae.demo import DESKTOP, art, speech
 
 SEED = 1897
 _FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bc4": 4, "bc5": 5, "bc7": 7, "bgra8": 8, "bgr8": 9}
@@ -137,13 +137,26 @@ def _wav(samples: np.ndarray[Any, Any], rate: int = 22050) -> bytes:
     return stream.getvalue()
 
 
+def _looped(rate: int, pitch: float) -> bytes:
+    """A bell that can be rung on: struck, then a loop of whole periods of all its tones, then it dies away."""
+    turn = round(rate * 100 / pitch)
+    t = np.arange(4 * turn)
+    tones = sum(np.sin(2 * np.pi * round(100 * m) * t / turn) / m for m in (1, 2.76, 5.4))
+    loud = np.concatenate([1 + np.linspace(1, 0, turn) ** 2, np.ones(2 * turn), np.linspace(1, 0, turn) ** 2])
+    smpl = struct.pack("<9I", 0, 0, round(1e9 / rate), 60, 0, 0, 0, 1, 0)
+    smpl += struct.pack("<6I", 0, 0, turn, 3 * turn - 1, 0, 0)
+    body = _wav(np.asarray(tones) * loud * 0.18, rate)[12:] + b"smpl" + struct.pack("<I", len(smpl)) + smpl
+    return b"RIFF" + struct.pack("<I", 4 + len(body)) + b"WAVE" + body
+
+
 def _sounds(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
     rate = 22050
     t = np.arange(int(rate * 0.9)) / rate
     for k in range(12):
         pitch = 330 * 2 ** (k / 12)
         bell = sum(np.sin(2 * np.pi * pitch * m * t) * np.exp(-t * (3 + 2 * m)) / m for m in (1, 2.76, 5.4))
-        yield f"sounds/bell/{k:02d}.wav", _wav(np.asarray(bell) * 0.5)
+        ringing = np.asarray(bell) * 0.5
+        yield f"sounds/bell/{k:02d}.wav", _wav(ringing) if k else _looped(rate, pitch)
     for k in range(10):
         sweep = 900 + 500 * np.sin(2 * np.pi * (2 + k * 0.3) * t) * np.exp(-t * 2)
         cry = np.sin(2 * np.pi * np.cumsum(sweep) / rate) * np.exp(-((t - 0.25) ** 2) * 20)
@@ -360,12 +373,44 @@ def _figures() -> list[tuple[str, str, int, bytes]]:
     return objects
 
 
+#: the game's own numbers of what a mouth does
+_SHAPES = [
+    "", "M B P", "F V", "TH DH", "D T", "K G", "SH CH", "S Z", "N L", "R ER", "AA AH AY AW AE", "EH EY", "IY IH",
+    "AO OW", "UW UH W",
+]  # fmt: skip
+
+
+def _shape(code: str) -> int:
+    return next(number for number, some in enumerate(_SHAPES) if code in some.split())
+
+
+def mouth(words: list[tuple[str, list[tuple[str, float, float]]]], seconds: float) -> bytes:
+    """A mouth track: moves in hundredths of a second, the first of each word with the word."""
+    moves = []
+    for word, phonemes in words:
+        for number, (code, start, end) in enumerate(phonemes):
+            at, until = round(start * 100), round(end * 100)
+            name = word.encode() if number == 0 else b""
+            moves.append(struct.pack("<HHBB12s", at, until - at, _shape(code), 120 + 9 * len(code) * number, name))
+    return struct.pack("<4sHH", b"MOUT", round(seconds * 100), len(moves)) + b"".join(moves)
+
+
+def _voices() -> list[tuple[str, str, int, bytes]]:
+    """Voice lines and what the mouth does in them."""
+    objects = []
+    for line in speech.LINES:
+        samples, rate, words = speech.say(line)
+        objects.append(("wav", f"voices/{line.name}", -1, _wav(samples / 32768, rate)))
+        objects.append(("mth", f"voices/{line.name}", -1, mouth(words, len(samples) / rate)))
+    return objects
+
+
 def _extras(game: Path) -> None:
     """What stands beside the main archive: small copies, a bundle, an add-on and a loose file over both."""
     stamps = [(f"textures/stamps/stamp_{k:02d}.ptx", art.stamp(_rng(100 + k), 32, k)) for k in range(12)]
     minis = [(name, ptx(picture, "bgra8", 1, stamp=800 + k)) for k, (name, picture) in enumerate(stamps)]
     (game / "data" / "minis.hash").write_bytes(hashed_archive(minis))
-    (game / "data" / "figures.bundle").write_bytes(bundle(_figures()))
+    (game / "data" / "figures.bundle").write_bytes(bundle(_figures() + _voices()))
     board = art.sign(_rng(40), 128, 128, "MOSSBAY", (120, 84, 30))
     night = [("textures/signs/mossbay.ptx", ptx(board, "bgra8", None, stamp=900))]
     night.append(("textures/weather/sign_00.ptx", ptx(art.weather(64, 5), "bgra8", 1, stamp=901)))

@@ -1517,9 +1517,29 @@ export interface paths {
         };
         /**
          * Sound: envelope
-         * @description The outlines of original and edit in so many steps.
+         * @description The outlines of original and edit in so many steps, from one second to another; to 0: to the end.
          */
         get: operations["sound_envelope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sound/onsets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound: onsets
+         * @description Where something begins in a sound: in the edit, where there is one.
+         */
+        get: operations["sound_onsets"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1779,6 +1799,46 @@ export interface paths {
          * @description How many units of the world a texture's width covers, and how many texels a unit should have.
          */
         get: operations["texture_texels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/track/set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Voice track: set
+         * @description Words and phonemes in the place of those that are there: a track as JSON comes with it.
+         */
+        put: operations["track_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/track/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Voice track: words
+         * @description A question without more words.
+         */
+        get: operations["track_words"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2902,6 +2962,26 @@ export interface components {
             missing: number;
         };
         /**
+         * HeardLine
+         * @description Something heard in the trial: a sound (a data URL, empty where it is not heard), and what a mouth does.
+         */
+        HeardLine: {
+            /** Fault */
+            fault: string;
+            /** Moves */
+            moves: [
+                number,
+                number,
+                number
+            ][];
+            /** Name */
+            name: string;
+            /** Sound */
+            sound: string;
+            /** Speaker */
+            speaker: string;
+        };
+        /**
          * ImportRequest
          * @description A folder that was exported, to be taken back.
          */
@@ -3460,6 +3540,22 @@ export interface components {
             text: string;
         };
         /**
+         * Mouth
+         * @description How a mouth looks: how far open and how wide (0 to 1), whether teeth or tongue are seen, and examples.
+         */
+        Mouth: {
+            /** Example */
+            example: string;
+            /** Opened */
+            opened: number;
+            /** Teeth */
+            teeth: boolean;
+            /** Tongue */
+            tongue: boolean;
+            /** Wide */
+            wide: number;
+        };
+        /**
          * Named
          * @description Something by its identifier, with the words for it.
          */
@@ -3480,10 +3576,14 @@ export interface components {
         /**
          * Outline
          * @description The least and the greatest sample of each step, channels as one; loops and cue points in seconds.
+         *
+         *     ``first`` is the second at which the first step begins; where a step is less than a sample, each step is one.
          */
         Outline: {
             /** Cues */
             cues: number[];
+            /** First */
+            first: number;
             /** High */
             high: number[];
             /** Loops */
@@ -3501,6 +3601,8 @@ export interface components {
             rate: number;
             /** Seconds */
             seconds: number;
+            /** Step */
+            step: number;
         };
         /**
          * PaletteAt
@@ -3555,6 +3657,12 @@ export interface components {
          * @description What the stand-in did.
          */
         PlayReport: {
+            /** Faces */
+            faces: {
+                [key: string]: string;
+            };
+            /** Lines */
+            lines: components["schemas"]["HeardLine"][];
             /** Placeholders */
             placeholders: {
                 [key: string]: string;
@@ -4323,6 +4431,49 @@ export interface components {
             order: "rows" | "columns";
             /** Rows */
             rows: number;
+        };
+        /**
+         * Track
+         * @description A sentence over a sound; what is between words is silence.
+         */
+        Track: {
+            /**
+             * Notes
+             * @default []
+             */
+            notes: string[];
+            /**
+             * Said
+             * @default true
+             */
+            said: boolean;
+            /** Seconds */
+            seconds: number;
+            /**
+             * Words
+             * @default []
+             */
+            words: components["schemas"]["Word"][];
+        };
+        /**
+         * TrackView
+         * @description What draws and edits a track.
+         */
+        TrackView: {
+            /** Codes */
+            codes: {
+                [key: string]: number;
+            };
+            edit: components["schemas"]["Track"];
+            /** Mouths */
+            mouths: components["schemas"]["Mouth"][];
+            original: components["schemas"]["Track"];
+            /** Phonemes */
+            phonemes: boolean;
+            /** Sound */
+            sound: string | null;
+            /** Words */
+            words: boolean;
         };
         /**
          * TrialView
@@ -7409,6 +7560,8 @@ export interface operations {
         parameters: {
             query: {
                 steps?: number;
+                start?: number;
+                stop?: number;
                 address: string;
             };
             header?: never;
@@ -7426,6 +7579,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Envelope"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sound_onsets: {
+        parameters: {
+            query: {
+                which?: "original" | "edit";
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
                 };
             };
             /** @description Default Response */
@@ -7951,6 +8138,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Density"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    track_set: {
+        parameters: {
+            query: {
+                done?: string;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    track_words: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackView"];
                 };
             };
             /** @description Default Response */

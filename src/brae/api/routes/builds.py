@@ -8,7 +8,15 @@ from fastapi import APIRouter
 from sqlalchemy import select
 
 from brae.api.routes import Work
-from brae.api.schemas.builds import BuildPlan, BuildRequest, BuildView, PlayReport, RestoreRequest, TrialView
+from brae.api.schemas.builds import (
+    BuildPlan,
+    BuildRequest,
+    BuildView,
+    HeardLine,
+    PlayReport,
+    RestoreRequest,
+    TrialView,
+)
 from brae.api.schemas.common import JobView
 from brae.api.schemas.games import GameFile
 from brae.core.errors import ChangedError
@@ -95,8 +103,20 @@ def _report(report: Report) -> PlayReport:
         trace=report.trace,
         refused=report.refused,
         placeholders=report.placeholders,
-        scene=f"data:image/png;base64,{base64.b64encode(report.scene).decode()}",
-    )
+        scene=_as_url("image/png", report.scene),
+        lines=[
+            HeardLine(
+                name=line.name, speaker=line.speaker, sound=_as_url("audio/wav", line.sound) if line.sound else "",
+                moves=line.moves, fault=line.fault,
+            )
+            for line in report.lines
+        ],
+        faces={speaker: _as_url("image/png", picture) for speaker, picture in report.faces.items()},
+    )  # fmt: skip
+
+
+def _as_url(media: str, data: bytes) -> str:
+    return f"data:{media};base64,{base64.b64encode(data).decode()}"
 
 
 @router.post("/trial")

@@ -61,6 +61,17 @@ class RestoreRequest(Asked):
     force: bool = False
 
 
+class HeardLine(BaseModel):
+    """Something heard in the trial: a sound (a data URL, empty where it is not heard), and what a mouth does."""
+
+    name: str
+    speaker: str
+    sound: str
+    #: from, to, in seconds, and the place of the shape in the speaker's faces
+    moves: list[tuple[float, float, int]]
+    fault: str
+
+
 class PlayReport(BaseModel):
     """What the stand-in did."""
 
@@ -68,6 +79,9 @@ class PlayReport(BaseModel):
     refused: str | None
     placeholders: dict[str, str]
     scene: str
+    lines: list[HeardLine]
+    #: of each speaker a picture with all shapes of the mouth side by side
+    faces: dict[str, str]
 
 
 class TrialView(BaseModel):

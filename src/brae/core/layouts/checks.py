@@ -13,11 +13,12 @@ from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.parts import ChunksPart, MembersPart, Part, TablePart
 from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
 from brae.core.layouts.records import Fact, Said
+from brae.core.layouts.tracks import TrackPart, check_track
 
 #: the parts of which a kind has one each; ``archive`` has either of two, and ``mesh`` may have several buffers
 _ONE: dict[str, tuple[type[Part], ...]] = {
     "texture": (PixelsPart,), "sprite": (FramesPart,), "screen": (AreasPart, PixelsPart), "palette": (ColoursPart,),
-    "material": (MaterialPart,),
+    "material": (MaterialPart,), "track": (TrackPart,),
 }  # fmt: skip
 _KEYS = {
     PixelsPart: "pixels",
@@ -25,6 +26,7 @@ _KEYS = {
     AreasPart: "areas",
     ColoursPart: "colours",
     MaterialPart: "material",
+    TrackPart: "track",
 }
 Known = Mapping[str, Part]
 
@@ -53,6 +55,13 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
             if not isinstance(table, TablePart):
                 raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
             check_areas(part, table)
+        if isinstance(part, TrackPart) and part.of is not None:
+            table = known.get(part.of)
+            if not isinstance(table, TablePart):
+                raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
+            check_track(part, table)
+            if isinstance(part.per_second, str) and part.per_second not in values:
+                raise ValueError(f"'per_second' reads '{part.per_second}', which no field says")
 
 
 def check_reads(facts: Mapping[str, Fact], fields: Collection[str], values: Collection[str]) -> None:

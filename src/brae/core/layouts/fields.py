@@ -45,6 +45,7 @@ MemberRole = Literal[
     "direction", "next-sequence",
     "area-x", "area-y", "area-width", "area-height", "area-right", "area-bottom", "area-order", "action", "target",
     "shows", "cursor-up", "cursor-down", "cursor-left", "cursor-right",
+    "time-start", "time-end", "time-length", "phoneme", "track-level",
 ]  # fmt: skip
 
 

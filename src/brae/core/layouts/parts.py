@@ -27,6 +27,7 @@ from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, check_columns
+from brae.core.layouts.tracks import TrackPart
 
 
 class Until(Strict):
@@ -285,8 +286,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "areas", "material", "colours", "frames", "pixels",
-    "vertices", "indices", "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "material", "track", "colours", "frames",
+    "pixels", "vertices", "indices", "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -303,6 +304,7 @@ Part = Annotated[
     | Annotated[FramesPart, Tag("frames")]
     | Annotated[AreasPart, Tag("areas")]
     | Annotated[MaterialPart, Tag("material")]
+    | Annotated[TrackPart, Tag("track")]
     | Annotated[ColoursPart, Tag("colours")],
     Discriminator(
         _part_kind,

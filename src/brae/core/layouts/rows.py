@@ -615,6 +615,8 @@ def encode_record(part: Records, endian: str, values: dict[str, int | bytes]) ->
 
 
 def _encode_value(column: Value, value: int | bytes, endian: str, numbers: dict[str, int]) -> bytes:
+    if column.type in ("f32", "f64") and not value:
+        return bytes(column.width)
     if isinstance(value, int):
         if column.type == "varint":
             return varint(value)

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from brae.core.errors import FormatError, LimitError
+from brae.core.voices.onsets import Edges
 from brae.core.voices.track import Phoneme, Track, Word
 from brae.core.voices.words import sounds_of, words_of
 
@@ -33,8 +34,6 @@ _MOST_WORDS = 400
 _FITS, _SQUEEZED, _DOUBTFUL, _LEAST = -62.0, 60.0, 75.0, 3
 #: and a word by the same, below the sentence's own
 _WORD_SCORE, _WORD_SQUEEZED = -70.0, 0.67
-#: A boundary is moved to the sharpest change of the spectrum so near to it (seconds), looked for in such steps.
-_NEAR, _STEP = 0.012, 0.002
 _LISTENING = Lock()
 
 
@@ -81,12 +80,14 @@ def align(samples: np.ndarray[Any, Any], rate: int, text: str) -> Track:
         decoder = _decoder()
         names, worked_out = _known(decoder, spoken)
         pieces = _placed(decoder, mono, names, seconds)
-    edges = _Edges(samples, rate)
+    edges = Edges(samples, rate)
+
+    def near(frame: int) -> float:
+        return edges.near(frame * _FRAME - _AROUND)
+
     words: list[Word] = []
     for (written, _), own, spelt in zip(spoken, _by_word(pieces, spoken), worked_out, strict=True):
-        phonemes = tuple(
-            Phoneme(one.name, edges.near(one.start), edges.near(one.end)) for piece in own for one in piece.parts
-        )
+        phonemes = tuple(Phoneme(one.name, near(one.start), near(one.end)) for piece in own for one in piece.parts)
         words.append(
             Word(written, phonemes[0].start, phonemes[-1].end, phonemes, spelt=spelt, doubtful=_doubtful(own))
         )
@@ -157,38 +158,6 @@ def _placed(decoder: Decoder, data: bytes, names: list[str], seconds: float) -> 
 def _piece(entry: Any) -> _Piece:
     parts = tuple(_Piece(part.name, part.start, part.duration, part.score) for part in entry)
     return _Piece(entry.name, entry.start, entry.duration, entry.score, parts)
-
-
-class _Edges:
-    """Finer boundaries than the model's frames: where the spectrum changes most, near to one."""
-
-    def __init__(self, samples: np.ndarray[Any, Any], rate: int) -> None:
-        mono = samples.mean(axis=1) if samples.ndim > 1 else samples
-        self.seconds = len(mono) / rate
-        step = max(round(_STEP * rate), 1)
-        self._step = step / rate
-        size = 1 << max(round(0.008 * rate) - 1, 1).bit_length()
-        padded = np.concatenate([np.zeros(size // 2), mono, np.zeros(size)])
-        count = len(mono) // step + 1
-        windows = np.lib.stride_tricks.sliding_window_view(padded, size)[::step][:count] * np.hanning(size)
-        spectra = np.log(np.abs(np.fft.rfft(windows, axis=1)) + 1e-4)
-        apart = 3
-        self._change = np.zeros(count)
-        if count > 2 * apart:
-            difference = spectra[2 * apart :] - spectra[: -2 * apart]
-            self._change[apart:-apart] = np.sqrt((difference**2).mean(axis=1))
-
-    def near(self, frame: int) -> float:
-        """The boundary at one of the model's frames, in seconds of the sound."""
-        at = min(max(frame * _FRAME - _AROUND, 0.0), self.seconds)
-        middle, reach = round(at / self._step), round(_NEAR / self._step)
-        low, high = max(middle - reach, 0), min(middle + reach + 1, len(self._change))
-        if at <= 0 or at >= self.seconds or high - low < 2:
-            return round(at, 4)
-        places = np.arange(low, high)
-        # The nearer of two changes that are alike.
-        weight = self._change[low:high] * (1 - 0.5 * np.abs(places - middle) / max(reach, 1))
-        return round(min(float(places[int(weight.argmax())] * self._step), self.seconds), 4)
 
 
 def _squeezed(pieces: list[_Piece]) -> float:

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import csv
+import html
 import io
 import json
-from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
-from pydantic import ConfigDict
+from pydantic import ConfigDict, TypeAdapter, ValidationError
 
-from brae.core.errors import FormatError
+from brae.core.errors import FormatError, LimitError
+
+#: words and phonemes of one track: what is beyond is taken for damage
+MOST = 20_000
+#: a time beyond which nothing is said, in seconds
+_LATEST = 360_000.0
 
 #: what is usual is in every answer too
 _SENT = ConfigDict(json_schema_serialization_defaults_required=True)
@@ -50,6 +57,16 @@ class Track:
     #: whether the sentence is what is said there
     said: bool = True
     notes: tuple[str, ...] = ()
+
+    @property
+    def phonemes(self) -> list[Phoneme]:
+        """The phonemes of all words."""
+        return [one for word in self.words for one in word.phonemes]
+
+    @property
+    def text(self) -> str:
+        """What is said, in one line."""
+        return " ".join(word.text for word in self.words if word.text)
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""
@@ -131,3 +148,180 @@ def form_of(suffix: str) -> Callable[[Track], str]:
     if form is None:
         raise FormatError(f"Tracks are not written as '{suffix}'.", expected=".TextGrid, .vtt, .json or .csv")
     return form
+
+
+def checked(track: Track) -> Track:
+    """A track in the order of its times. Raises FormatError or LimitError where it says what no time is."""
+    phonemes = track.phonemes
+    if len(track.words) + len(phonemes) > MOST:
+        raise LimitError(f"{len(track.words) + len(phonemes):,} words and phonemes are too many.")
+    spans = [(one.text, one.start, one.end) for one in track.words]
+    spans += [(one.code, one.start, one.end) for one in phonemes]
+    for name, start, end in spans:
+        if not (0 <= start <= end <= _LATEST):  # a time that is no number fails too
+            raise FormatError(
+                f"'{name}' lies from {start} to {end} s.", expected="a start of 0 or later, and an end behind it"
+            )
+    words = [
+        replace(word, phonemes=tuple(sorted(word.phonemes, key=lambda one: (one.start, one.end))))
+        for word in sorted(track.words, key=lambda word: (word.start, word.end))
+    ]
+    last = max((end for _, _, end in spans), default=0.0)
+    seconds = track.seconds if 0 <= track.seconds <= _LATEST else 0.0
+    return replace(track, words=tuple(words), seconds=max(seconds, last))
+
+
+def joined(words: Iterable[Word], phonemes: Sequence[Phoneme], seconds: float = 0.0) -> Track:
+    """Words and phonemes that were told apart from each other: each phoneme belongs to the word around its middle.
+
+    Those that lie in none are words without a text, as many as there are gaps between them.
+    """
+    found = sorted(words, key=lambda word: word.start)
+    own: list[list[Phoneme]] = [[] for _ in found]
+    free: list[list[Phoneme]] = []
+    for one in sorted(phonemes, key=lambda one: one.start):
+        middle = (one.start + one.end) / 2
+        place = next((at for at, word in enumerate(found) if word.start <= middle <= word.end), None)
+        if place is not None:
+            own[place].append(one)
+        elif free and abs(free[-1][-1].end - one.start) < 1e-4:
+            free[-1].append(one)
+        else:
+            free.append([one])
+    made = [replace(word, phonemes=tuple(some)) for word, some in zip(found, own, strict=True)]
+    made += [Word("", some[0].start, some[-1].end, tuple(some)) for some in free]
+    return checked(Track(seconds, tuple(made)))
+
+
+_TRACK: TypeAdapter[Track] = TypeAdapter(Track)
+
+
+def _of_json(text: str) -> Track:
+    try:
+        return checked(_TRACK.validate_json(text))
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise FormatError(f"{'.'.join(map(str, first['loc']))}: {first['msg']}") from None
+
+
+#: Praat reads free-standing texts and numbers and passes over all else (its manual, "TextGrid file formats")
+_TOKEN = re.compile(r'"(?:[^"]|"")*"|(?<!\S)<(?:exists|absent)>|(?<!\S)[-+]?\d[\d.eE+-]*(?!\S)')
+
+
+def _of_textgrid(text: str) -> Track:
+    tokens = iter(_TOKEN.findall(text))
+
+    def word() -> str:
+        token = next(tokens)
+        if not token.startswith('"'):
+            raise FormatError(f"A TextGrid has a text where '{token}' stands.")
+        return str(token[1:-1].replace('""', '"'))
+
+    tiers: list[tuple[str, list[tuple[float, float, str]]]] = []
+    try:
+        if (word(), word()) != ("ooTextFile", "TextGrid"):
+            raise FormatError("This is no TextGrid.", offset=0, expected='"ooTextFile" and "TextGrid"')
+        _, seconds, _ = float(next(tokens)), float(next(tokens)), next(tokens)
+        for _ in range(int(next(tokens))):
+            sort, name = word(), word()
+            _, _, count = next(tokens), next(tokens), int(next(tokens))
+            spans = []
+            for _ in range(count):
+                start = float(next(tokens))
+                end = float(next(tokens)) if sort == "IntervalTier" else start
+                spans.append((start, end, word()))
+            if sort == "IntervalTier":
+                tiers.append((name, spans))
+    except StopIteration:
+        raise FormatError("The TextGrid is cut off.", remedy="Save it again.") from None
+    except ValueError as error:
+        raise FormatError(f"This is no TextGrid: {error}.") from None
+    if not tiers:
+        raise FormatError("There is no tier of intervals in it.", expected="a tier 'words', and 'phonemes'")
+    sounds = next((spans for name, spans in tiers if "phon" in name.lower()), None)
+    words = next((spans for name, spans in tiers if "word" in name.lower()), None)
+    if sounds is None and words is None:  # by their order
+        words, sounds = tiers[0][1], tiers[1][1] if len(tiers) > 1 else None
+    elif words is None:
+        words = next((spans for _, spans in tiers if spans is not sounds), None)
+    return joined(
+        (Word(said, start, end, ()) for start, end, said in words or () if said.strip()),
+        [Phoneme(said, start, end) for start, end, said in sounds or () if said.strip()],
+        seconds,
+    )
+
+
+_CUE = re.compile(r"^(?:(\d+):)?(\d{2}):(\d{2})\.(\d{3})\s+-->\s+(?:(\d+):)?(\d{2}):(\d{2})\.(\d{3})")
+
+
+def _of_webvtt(text: str) -> Track:
+    lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+    if not lines[0].startswith("WEBVTT"):
+        raise FormatError("This is no WebVTT.", offset=0, expected="WEBVTT")
+    words: list[Word] = []
+    for number, line in enumerate(lines):
+        found = _CUE.match(line)
+        if found is None:
+            continue
+        times = [int(one or 0) for one in found.groups()]
+        start, end = (
+            hours * 3600 + minutes * 60 + whole + parts / 1000
+            for hours, minutes, whole, parts in (times[:4], times[4:])
+        )
+        said = []
+        for more in lines[number + 1 :]:
+            if not more.strip():
+                break
+            said.append(more)
+        text = html.unescape(re.sub(r"<[^>]*>", "", " ".join(said)))
+        words += _spread(re.split(r"[ \t]+", text.strip()), start, end)
+    return checked(Track(0.0, tuple(words)))
+
+
+def _spread(texts: list[str], start: float, end: float) -> list[Word]:
+    """Words of a cue that has several, by their letters."""
+    whole, at, found = sum(map(len, texts)), start, []
+    for text in texts:
+        until = at + (end - start) * len(text) / max(whole, 1)
+        found.append(Word(text, round(at, 4), round(until, 4), ()))
+        at = until
+    return found
+
+
+def _of_table(text: str) -> Track:
+    table = csv.DictReader(io.StringIO(text))
+    if not {"start", "end"} <= set(table.fieldnames or ()):
+        raise FormatError("The table has no columns 'start' and 'end'.", expected="word,phoneme,start,end")
+    words: list[Word] = []
+    try:
+        for row in table:
+            start, end = float(row["start"]), float(row["end"])
+            said, code = (row.get("word") or "").strip(), (row.get("phoneme") or "").strip()
+            own = (Phoneme(code, start, end),) if code else ()
+            last = words[-1] if words else None
+            goes_on = last is not None and code and last.phonemes and last.text == said
+            if last is not None and goes_on and abs(last.end - start) < 2e-3:
+                words[-1] = replace(last, end=end, phonemes=(*last.phonemes, *own))
+            else:
+                words.append(Word(said, start, end, own))
+    except (TypeError, ValueError) as error:
+        raise FormatError(f"Line {table.line_num} of the table: {error}.") from None
+    return checked(Track(0.0, tuple(words)))
+
+
+_READ: Mapping[str, Callable[[str], Track]] = {
+    ".textgrid": _of_textgrid, ".vtt": _of_webvtt, ".json": _of_json, ".csv": _of_table,
+}  # fmt: skip
+
+
+def read(data: bytes, suffix: str) -> Track:
+    """A track from a file of one of the open forms. Raises one of Brae's errors where it is none."""
+    form = _READ.get(suffix.lower())
+    if form is None:
+        raise FormatError(f"Tracks are not read from '{suffix}'.", expected=", ".join(FORMS))
+    try:
+        # Praat writes UTF-16 where there are other letters than ASCII's.
+        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError:
+        text = data.decode("latin-1")
+    return form(text)

@@ -19,6 +19,7 @@ from brae.demo.standin.loader import (
     read_texture,
 )
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
+from brae.demo.standin.voices import ring, speak
 
 _BC1, _BC3, _BC4, _BC5, _BC7, _BGRA, _BGR = 1, 3, 4, 5, 7, 8, 9
 
@@ -65,6 +66,8 @@ CLIFF = "textures/rock/cliff.pts"
 GRAIN = "textures/grain/wood_00.raw"
 #: small pictures of an archive that knows only hashes, and objects of the bundle
 MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
+#: what is rung while the boat comes in
+BELL = "sounds/bell/00.wav"
 FIGURES = ("keeper", "ishbel", "ferryman")
 
 
@@ -97,6 +100,11 @@ def play(folder: Path, report: Report) -> Report:
         for k, data in enumerate(minis):
             _take(f"mini {k}", data, Expected(32, 32, _BGRA, 1), textures, report)
         objects = read_bundle(folder / "data/figures.bundle", report.trace.append)
+        speak(objects, report)
+        try:
+            ring(files.read(BELL), BELL, report)
+        except BadTexture as reason:
+            report.trace.append(f"no bell: {reason}")
         cloths: dict[str, Cloth] = {}
         for name in FIGURES:
             material = objects.get(f"materials/{name}.txt")

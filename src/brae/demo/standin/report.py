@@ -19,6 +19,17 @@ class BadTexture(Exception):
 
 
 @dataclass
+class Line:
+    """Something that is heard: its sound, and what the speaker's mouth does (from, to, shape); or why it is not."""
+
+    name: str
+    speaker: str
+    sound: bytes = b""
+    moves: list[tuple[float, float, int]] = field(default_factory=list)
+    fault: str = ""
+
+
+@dataclass
 class Report:
     """What the game did: the trace, why it stopped (if it did), what it replaced, and the scene as a PNG."""
 
@@ -26,6 +37,9 @@ class Report:
     refused: str | None = None
     placeholders: dict[str, str] = field(default_factory=dict)
     scene: bytes = b""
+    #: what is heard in the scene, and each speaker's face with all shapes of the mouth beside each other
+    lines: list[Line] = field(default_factory=list)
+    faces: dict[str, bytes] = field(default_factory=dict)
 
     def stop(self, reason: Refusal) -> Report:
         """The game refuses to go on."""

@@ -1,10 +1,11 @@
 /** A screen's rectangles over its picture: moved, resized, drawn, copied, taken away, by mouse and by keyboard. */
 import { useQuery } from "@tanstack/react-query";
 import { CopyPlus, SquareDashedMousePointer, Trash2 } from "lucide-react";
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useState } from "react";
 import { client, type Edit, previewUrl, take } from "../../api/client";
 import { useTakeBeside } from "../../api/queries";
 import { Button } from "../../components/controls";
+import { useInTurn } from "../../lib/useInTurn";
 import { type Area, type Areas, aligned, dragged, type Edge, type Grip } from "./areas";
 import { Numbers } from "./Numbers";
 import { Stage } from "./Stage";
@@ -31,45 +32,13 @@ const EDGES: [Edge, string][] = [
 const TOGETHER = 600;
 
 export function AreasEditor({ project, edit, screen }: { project: string; edit: Edit; screen: Areas }) {
-  const [areas, setAreas] = useState<Area[]>(screen.edit);
   const [chosen, setChosen] = useState<number[]>([]);
   const [drawing, setDrawing] = useState(false);
-  const saved = useRef(screen.edit);
-  const wanted = useRef<Area[] | null>(null);
-  const sending = useRef(false);
-  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
   const act = useTakeBeside(project);
-  // What was undone, or came back from elsewhere, is what is shown; not while something of one's own is on its way.
-  useEffect(() => {
-    if (wanted.current) return;
-    saved.current = screen.edit;
-    setAreas(screen.edit);
-  }, [screen.edit]);
-  // One after the other: each is a version, and the last one is what was wanted.
-  const send = async () => {
-    if (sending.current) return;
-    sending.current = true;
-    while (wanted.current && JSON.stringify(wanted.current) !== JSON.stringify(saved.current)) {
-      const next = wanted.current;
-      const file = new File([JSON.stringify({ areas: next })], "areas.json", { type: "application/json" });
-      try {
-        await act.mutateAsync({ address: edit.address, part: "areas", file });
-        saved.current = next;
-      } catch {
-        // The reason is shown where every refusal is; the rectangles are as they were.
-        setAreas(saved.current);
-        break;
-      }
-    }
-    wanted.current = null;
-    sending.current = false;
-  };
-  const save = (next: Area[], wait = 0) => {
-    setAreas(next);
-    wanted.current = next;
-    clearTimeout(timer.current);
-    timer.current = setTimeout(() => void send(), wait);
-  };
+  const [areas, save, setAreas] = useInTurn(screen.edit, (next) => {
+    const file = new File([JSON.stringify({ areas: next })], "areas.json", { type: "application/json" });
+    return act.mutateAsync({ address: edit.address, part: "areas", file });
+  });
   const first = areas[chosen[0] ?? -1];
   const change = (make: (area: Area) => Area, wait = 0) =>
     save(

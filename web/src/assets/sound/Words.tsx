@@ -2,9 +2,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, X } from "lucide-react";
 import { type FormEvent, useEffect, useState } from "react";
+import { Link } from "react-router";
 import { client, Problem, type Schemas, take } from "../../api/client";
+import { useEdits } from "../../api/queries";
 import { Button } from "../../components/controls";
 import { baseName } from "../../lib/format";
+import type { Axis } from "./axis";
 
 type Spoken = Schemas["Spoken"];
 
@@ -16,7 +19,7 @@ export function Words({
   address,
   revision,
   which,
-  longest,
+  axis,
   at,
   onPlay,
 }: {
@@ -24,7 +27,7 @@ export function Words({
   address: string;
   revision: string;
   which: "original" | "edit";
-  longest: number;
+  axis: Axis;
   at: number;
   onPlay: (start: number, end: number) => void;
 }) {
@@ -42,6 +45,34 @@ export function Words({
     enabled: text !== "",
     retry: false,
   });
+  const stem = address.slice(0, address.lastIndexOf("."));
+  const name = stem.slice(stem.lastIndexOf("//") + 2);
+  const { data: tracks } = useQuery({
+    queryKey: ["members", project, "words of", address],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/members", {
+          params: { path: { project_id: project }, query: { q: `kind:track "${name}"`, limit: 24 } },
+        }),
+      ),
+  });
+  const own = tracks?.items.find((one) => one.address.slice(0, one.address.lastIndexOf(".")) === stem);
+  const edits = useEdits(project).data;
+  if (own) {
+    const room = edits?.some((one) => one.address === own.address) ? "edit" : "find";
+    return (
+      <p className="text-quiet">
+        What is said in it, and when, is in{" "}
+        <Link
+          className="text-ink underline underline-offset-4"
+          to={`/p/${project}/${room}?item=${encodeURIComponent(own.address)}`}
+        >
+          {baseName(own.name)}
+        </Link>
+        .
+      </p>
+    );
+  }
   const place = (event: FormEvent) => {
     event.preventDefault();
     setText(typed.trim());
@@ -79,33 +110,36 @@ export function Words({
           {error.message} {error instanceof Problem && error.remedy}
         </p>
       )}
-      {data && text && (
-        <Placed spoken={data} longest={longest} at={at} name={baseName(address)} onPlay={onPlay} />
-      )}
+      {data && text && <Placed spoken={data} axis={axis} at={at} name={baseName(address)} onPlay={onPlay} />}
     </section>
   );
 }
 
 function Placed({
   spoken,
-  longest,
+  axis,
   at,
   name,
   onPlay,
 }: {
   spoken: Spoken;
-  longest: number;
+  axis: Axis;
   at: number;
   name: string;
   onPlay: (start: number, end: number) => void;
 }) {
+  // They follow the waveform above as it is zoomed and scrolled.
+  const span = Math.max(axis.to - axis.from, 1e-6);
   const across = (start: number, end: number) => ({
-    left: `${(start / longest) * 100}%`,
-    width: `${((end - start) / longest) * 100}%`,
+    left: `${((start - axis.from) / span) * 100}%`,
+    width: `${((end - start) / span) * 100}%`,
   });
   return (
     <>
-      <fieldset className="relative m-0 h-14 min-w-0 border-0 p-0" aria-label="Words and phonemes">
+      <fieldset
+        className="relative m-0 h-14 min-w-0 overflow-hidden border-0 p-0"
+        aria-label="Words and phonemes"
+      >
         {spoken.words.map((word) => (
           <button
             key={word.start}

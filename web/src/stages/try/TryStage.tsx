@@ -1,11 +1,13 @@
-import { OctagonX, PlayCircle, Smile, TriangleAlert } from "lucide-react";
-import { useState } from "react";
+import { OctagonX, PlayCircle, Smile, TriangleAlert, Volume2 } from "lucide-react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { useProject, useTrial } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
-import { many } from "../../lib/format";
+import { baseName, many } from "../../lib/format";
 
 type Side = "before" | "after";
+type Report = NonNullable<ReturnType<typeof useTrial>["data"]>["after"];
+type Line = Report["lines"][number];
 
 /** The stand-in for the game loads the files, before and after, and says what it did. */
 export function TryStage({ project }: { project: string }) {
@@ -32,6 +34,7 @@ function Trial({ project, changed }: { project: string; changed: number }) {
   if (!trial) return <Empty title="The stand-in is loading the game…">A moment.</Empty>;
   const report = trial[side];
   const replaced = Object.keys(report.placeholders).length;
+  const faults = report.lines.filter((one) => one.fault);
   return (
     <div className="flex h-full gap-6 overflow-hidden px-6 pt-1 pb-3">
       <div className="flex min-w-0 flex-1 flex-col gap-3">
@@ -83,6 +86,13 @@ function Trial({ project, changed }: { project: string; changed: number }) {
             title={`${many(replaced, "texture")} replaced by the game's placeholder`}
             words={Object.values(report.placeholders).join("; ")}
           />
+        ) : faults.length > 0 ? (
+          <Verdict
+            icon={TriangleAlert}
+            className="bg-rust-soft text-rust"
+            title={`${many(faults.length, "sound")} not as the game wants them`}
+            words={faults.map((one) => `${baseName(one.name)}: ${one.fault}`).join("; ")}
+          />
         ) : (
           <Verdict
             icon={Smile}
@@ -91,6 +101,7 @@ function Trial({ project, changed }: { project: string; changed: number }) {
             words="Each texture is exactly what its table expects."
           />
         )}
+        {report.lines.length > 0 && <Heard key={side} report={report} />}
         <h2 className="font-bold">What it loaded</h2>
         {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling list must be reachable by keyboard */}
         <ol tabIndex={0} className="min-h-0 flex-1 overflow-auto rounded-xl bg-raised p-3 text-[13.5px]">
@@ -102,6 +113,67 @@ function Trial({ project, changed }: { project: string; changed: number }) {
         </ol>
       </aside>
     </div>
+  );
+}
+
+/** What is heard in the scene: a press plays it, and the speaker's mouth moves as the game moves it. */
+function Heard({ report }: { report: Report }) {
+  const [line, setLine] = useState<Line | null>(null);
+  const [at, setAt] = useState(0);
+  const player = useRef<HTMLAudioElement>(null);
+  const play = async (one: Line) => {
+    const now = player.current;
+    if (!now) return;
+    setLine(one);
+    const bytes = Uint8Array.from(atob(one.sound.split(",")[1] ?? ""), (char) => char.charCodeAt(0));
+    URL.revokeObjectURL(now.src);
+    now.src = URL.createObjectURL(new Blob([bytes], { type: "audio/wav" }));
+    await now.play();
+  };
+  const speaker = line?.speaker || Object.keys(report.faces)[0] || "";
+  const shape = line?.moves.find(([start = 0, end = 0]) => at >= start && at < end)?.[2] ?? 0;
+  return (
+    <section aria-label="What is heard" className="flex items-center gap-3 rounded-xl bg-raised p-3">
+      {/* biome-ignore lint/a11y/useMediaCaption: what is said stands beside it */}
+      <audio
+        ref={player}
+        onPlay={() => {
+          const step = () => {
+            const now = player.current;
+            setAt(now?.paused ? -1 : (now?.currentTime ?? 0));
+            if (now && !now.paused) requestAnimationFrame(step);
+          };
+          step();
+        }}
+      />
+      {report.faces[speaker] && (
+        <div
+          role="img"
+          aria-label={`${speaker}, mouth ${shape}`}
+          className="size-28 shrink-0 rounded-lg bg-[length:auto_100%]"
+          style={{
+            backgroundImage: `url(${report.faces[speaker]})`,
+            backgroundPositionX: `${-shape * 7}rem`,
+          }}
+        />
+      )}
+      <ul className="grid min-w-0 flex-1 gap-1">
+        {report.lines.map((one) => (
+          <li key={one.name} className="min-w-0">
+            <button
+              type="button"
+              disabled={!one.sound}
+              className="flex w-full min-w-0 items-center gap-1.5 rounded-md px-2 py-1 text-left hover:bg-sunk disabled:text-quiet"
+              onClick={() => void play(one)}
+            >
+              <Volume2 aria-hidden className="size-4 shrink-0" />
+              <span className="truncate">{one.name.replace(/^(voices|sounds)\//, "")}</span>
+            </button>
+            {one.fault && <p className="px-2 text-[13px] text-rust">{one.fault}</p>}
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

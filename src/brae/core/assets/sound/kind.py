@@ -87,18 +87,25 @@ class SoundDetails(Details):
 
 
 class EnvelopeQuery(BaseModel):
-    """The outlines of original and edit in so many steps."""
+    """The outlines of original and edit in so many steps, from one second to another; to 0: to the end."""
 
     model_config = ConfigDict(extra="forbid")
 
     steps: Annotated[int, Field(ge=16, le=4096)] = 800
+    start: Annotated[float, Field(ge=0, le=36_000)] = 0
+    stop: Annotated[float, Field(ge=0, le=36_000)] = 0
 
 
 class Outline(BaseModel):
-    """The least and the greatest sample of each step, channels as one; loops and cue points in seconds."""
+    """The least and the greatest sample of each step, channels as one; loops and cue points in seconds.
+
+    ``first`` is the second at which the first step begins; where a step is less than a sample, each step is one.
+    """
 
     seconds: float
     rate: int
+    first: float
+    step: float
     low: list[float]
     high: list[float]
     loops: list[tuple[float, float]]
@@ -205,12 +212,30 @@ def _envelope(viewed: Viewed[Any], query: EnvelopeQuery, around: object) -> Enve
     from brae.core.assets.sound.looking import outline
 
     longest = max(one.seconds for one in (viewed.original, viewed.edit) if one is not None)
+    stop = query.stop if query.stop > query.start else longest
+    span = (min(query.start, longest), min(stop, longest))
     return Envelope.model_validate(
         {
-            "original": outline(viewed.original, query.steps, longest),
-            "edit": None if viewed.edit is None else outline(viewed.edit, query.steps, longest),
+            "original": outline(viewed.original, query.steps, *span),
+            "edit": None if viewed.edit is None else outline(viewed.edit, query.steps, *span),
         }
     )
+
+
+class OnsetsQuery(BaseModel):
+    """Where something begins in a sound: in the edit, where there is one."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    which: Literal["original", "edit"] = "edit"
+
+
+def _onsets(viewed: Viewed[Any], query: OnsetsQuery, around: object) -> list[float]:
+    from brae.core.voices.onsets import Edges
+
+    sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
+    most = round(_LONGEST_LINE * sound.rate)
+    return Edges(sound.samples[:most], sound.rate).onsets()
 
 
 class SpokenQuery(BaseModel):
@@ -267,6 +292,7 @@ class SoundKind(AssetKind[Any]):
     questions: ClassVar[Mapping[str, Question]] = {
         "envelope": Question(EnvelopeQuery, Envelope, _envelope),
         "spoken": Question(SpokenQuery, Spoken, _spoken),
+        "onsets": Question(OnsetsQuery, list[float], _onsets),
     }
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:

@@ -29,14 +29,19 @@ def bounds(samples: Samples, steps: int) -> tuple[np.ndarray[Any, Any], np.ndarr
     return low, high
 
 
-def outline(sound: Sound, steps: int, longest: float) -> dict[str, Any]:
-    """What the page draws of a sound, on an axis of ``longest`` seconds."""
-    own = max(round(steps * sound.seconds / longest), 1) if longest else 1
-    low, high = bounds(sound.samples, own)
+def outline(sound: Sound, steps: int, start: float, stop: float) -> dict[str, Any]:
+    """What the page draws of a sound from one second to another: at most so many steps, a sample each at least."""
+    first = min(int(start * sound.rate), sound.frames)
+    last = min(int(np.ceil(stop * sound.rate)) + 1, sound.frames)
+    span = (stop - start) * sound.rate
+    own = max(min(round(steps * (last - first) / span) if span else steps, last - first), 1)
+    low, high = bounds(sound.samples[first:last], own)
     loud, peak = convert.loudness(sound.samples, sound.rate), peaks.true_peak(sound.samples, sound.rate)
     return {
         "seconds": sound.seconds,
         "rate": sound.rate,
+        "first": first / sound.rate,
+        "step": max(last - first, 1) / own / sound.rate,
         "low": [round(float(value), 4) for value in low],
         "high": [round(float(value), 4) for value in high],
         "cues": [at / sound.rate for at in sound.cues[:_MOST_CUES]],

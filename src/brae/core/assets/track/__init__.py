@@ -1,0 +1,1 @@
+"""Voice tracks: words and phonemes with their times, in files of their own."""
