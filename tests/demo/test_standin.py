@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import struct
 import zlib
 from collections.abc import Callable
@@ -9,9 +10,17 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
+from PIL import Image
 
-from brae.demo import art, desktop, disc
-from brae.demo.standin import play, recognises
+from brae.core.assets.base import Context
+from brae.core.assets.registry import kinds
+from brae.core.assets.sound.loops import jump
+from brae.core.assets.sound.sound import read as read_sound_file
+from brae.core.containers.nesting import open_path
+from brae.core.layouts.library import Library
+from brae.demo import art, desktop, disc, speech
+from brae.demo.standin import Report, play, recognises
 from brae.demo.standin.harbour import TABLE
 
 
@@ -179,3 +188,94 @@ def test_a_missing_texture_shows_the_placeholder_and_a_missing_material_nothing(
 def test_a_material_that_the_game_does_not_take_stops_it(game: Path, text: str, reason: str) -> None:
     _with_material(game, "keeper", text)
     assert reason in (play(game).refused or "")
+
+
+# ---- what is heard
+
+
+def _with_voice(game: Path, kind: str, data: bytes) -> Report:
+    """The demo's bundle with another sound or track of the first line; what the game makes of it."""
+    objects = [
+        (one, path, owner, data if (one, path) == (kind, "voices/ishbel_1") else own)
+        for one, path, owner, own in [*desktop._figures(), *desktop._voices()]
+    ]
+    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))
+    return play(game)
+
+
+def test_voices_are_heard_and_their_mouths_move_as_brae_reads_them(game: Path, library: Library) -> None:
+    """Two readers that share no code: the stand-in's, and a layout."""
+    report = play(game)
+    assert [line.fault for line in report.lines] == [""] * 4
+    bundle = open_path(game / "data/figures.bundle", [], library).container
+    for line in report.lines[:3]:
+        name = f"{line.name}.mth"
+        track = kinds()["track"].read(bundle.read(bundle.index_of(name)), Context(library, name)).track
+        moves = [(one.start, one.end) for one in track.phonemes]
+        assert moves == [(start, end) for start, end, _ in line.moves]
+        assert len({shape for _, _, shape in line.moves}) > 5
+        sound, rate = soundfile.read(io.BytesIO(line.sound))
+        assert track.seconds <= len(sound) / rate + 0.01
+    width = Image.open(io.BytesIO(report.faces["keeper"])).width
+    assert width % 15 == 0
+
+
+def _recorded(rate: int = 22050, channels: int = 1, subtype: str = "PCM_16") -> bytes:
+    stream = io.BytesIO()
+    soundfile.write(stream, np.zeros((rate, channels)), rate, format="WAV", subtype=subtype)
+    return stream.getvalue()
+
+
+def _out_of_order() -> bytes:
+    data = _recorded()
+    return data[:12] + data[36:] + data[12:36]
+
+
+@pytest.mark.parametrize(
+    ("kind", "data", "reason"),
+    [
+        ("wav", _recorded(44100), "has 44100 Hz"),
+        ("wav", _recorded(channels=2), "has 2 channels"),
+        ("wav", _recorded(subtype="FLOAT"), "of form 3 and 32 bits"),
+        ("wav", _out_of_order(), "samples before it says what they are"),
+        ("wav", b"OggS", "is no WAVE file"),
+        ("mth", b"MOUT\0\0\1\0", "has 8 bytes for 1 moves"),
+        ("mth", b"MOUT\0\0\1\0" + bytes([1, 0, 5, 0, 99, 0]) + bytes(12), "shape 99, which there is not"),
+        (
+            "mth",
+            b"MOUT\0\0\2\0" + (bytes([1, 0, 5, 0, 2, 0]) + bytes(12)) * 2,
+            "before the one before it has ended",
+        ),
+    ],
+)
+def test_what_the_game_does_not_play_is_said(game: Path, kind: str, data: bytes, reason: str) -> None:
+    report = _with_voice(game, kind, data)
+    assert report.refused is None
+    assert reason in report.lines[0].fault
+    assert [line.fault for line in report.lines[1:]] == [""] * 3
+
+
+def test_a_bell_is_rung_on_by_its_loop(game: Path, library: Library) -> None:
+    harbour = open_path(game / "data/harbour.kist", [], library).container
+    bell = read_sound_file(harbour.read(harbour.index_of("sounds/bell/00.wav")))
+    start, end = bell.loops[0]
+    assert jump(bell.samples, (start, end), bell.rate) == 0
+    heard, _ = soundfile.read(io.BytesIO(play(game).lines[-1].sound))
+    assert len(heard) == bell.frames + 2 * (end + 1 - start)
+    assert np.array_equal(heard[: end + 1], bell.samples[: end + 1, 0])
+    assert np.array_equal(heard[end + 1 : 2 * end + 2 - start], bell.samples[start : end + 1, 0])
+
+
+@pytest.mark.parametrize("installed", [True, False])
+def test_lines_are_spoken_with_and_without_espeak(installed: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    if not installed:
+        monkeypatch.setattr(speech, "_library", lambda: None)
+    for line in speech.LINES:
+        samples, rate, words = speech.say(line)
+        assert [word for word, _ in words] == line.text.split()
+        spans = [span for _, phonemes in words for _, *span in phonemes]
+        edges = [edge for span in spans for edge in span]
+        assert edges == sorted(edges)
+        assert edges[-1] <= len(samples) / rate + 0.01
+        loud = [np.abs(samples[int(start * rate) : int(end * rate)]).max() for start, end in spans]
+        assert np.median(loud) > 1000, "something is heard where something is said"

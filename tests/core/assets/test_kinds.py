@@ -30,7 +30,8 @@ from tests.core.assets.palette.test_palette import LAYOUT as COLOURS_LAYOUT
 from tests.core.assets.screen.test_screen import BUTTONS, menu
 from tests.core.assets.screen.test_screen import LAYOUT as MENU
 from tests.core.assets.sprite import writers
-from tests.core.assets.track.test_tracks import FORMS, HEAD
+from tests.core.assets.track.test_tracks import FORMS
+from tests.core.assets.track.test_tracks import HEAD as TRACK
 
 Models = tuple[Container, Library, list[catalogue.Item]]
 
@@ -79,7 +80,7 @@ def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Models]:
         "track": _archive(
             folder / "mouths.zip",
             {f"line_{n}.{name}": FORMS[name][1] for n in range(3) for name in FORMS},
-            [HEAD.format(name=name) + FORMS[name][0] for name in FORMS],
+            [TRACK.format(name=name) + FORMS[name][0] for name in FORMS],
         ),
         "sprite": _archive(folder / "sprites.zip", walks, [writers.PUFF, writers.GULL, writers.SHEET]),
     }

@@ -13,15 +13,15 @@ from brae.core.assets.sound.sound import Samples
 Loop: TypeAlias = "tuple[int, int]"
 #: seconds around a loop's ends in which a better place is looked for, and over which its seam is blended
 _NEAR, _BLEND = 0.01, 0.03
-#: A seam is heard where the signal jumps so many times as far as it moves from sample to sample around it, and by
-#: so much of full scale (common practice, no source).
-_STEEP, _LEAST = 2.5, 0.01
+#: A seam is heard where the signal jumps so many times as far as it moves from sample to sample around it, by so
+#: much of the loop's loudest sample, and by so much of full scale (common practice, no source).
+_STEEP, _LEAST, _FAINT = 2.5, 0.03, 0.0005
 #: seconds around the seam in which it is looked how the signal moves
 _AROUND = 0.01
 
 
 def jump(samples: Samples, loop: Loop, rate: int) -> float:
-    """How far the signal jumps where the loop's last sample is followed by its first, of full scale.
+    """How far the signal jumps where the loop's last sample is followed by its first, of its loudest sample.
 
     0 where it moves as far around there anyway, so that nothing is heard.
     """
@@ -35,8 +35,9 @@ def jump(samples: Samples, loop: Loop, rate: int) -> float:
         wanted = channel[end] + (channel[end] - channel[end - 1]) / 2 + (channel[start + 1] - channel[start]) / 2
         ends = channel[max(end - reach, start) : end + 1], channel[start : min(start + reach, end) + 1]
         usual = float(np.percentile(np.concatenate([np.abs(np.diff(one)) for one in ends]), 98))
-        found = abs(float(channel[start] - wanted))
-        far = max(far, found if found > max(_STEEP * usual, _LEAST) else 0.0)
+        found, loudest = abs(float(channel[start] - wanted)), float(np.abs(channel[start : end + 1]).max())
+        if found > max(_STEEP * usual, _LEAST * loudest, _FAINT):
+            far = max(far, found / loudest)
     return far
 
 

@@ -370,7 +370,7 @@ def _clicks(edit: Compared) -> Iterator[Finding]:
         yield Finding(
             id="seam",
             severity="shows",
-            title=f"The signal jumps by {here:.0%} of full scale where the loop begins again",
+            title=f"The signal jumps by {here:.0%} of its height where the loop begins again",
             in_game="It clicks each time round.",
             remedy=edit.remedy("seam"),
         )
