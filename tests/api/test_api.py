@@ -119,9 +119,9 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     def total(**search: object) -> int:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
-    assert total() == 351
+    assert total() == 371
     assert total(where="kind:texture") == 223
-    assert total(where=["kind:sound", "kind:text"]) == 36 + 57
+    assert total(where=["kind:sound", "kind:text"]) == 39 + 57
     assert total(q="boat sail") == 1
     assert total(q="harbour.kist stamp_0?") == 10
     assert total(q="*.wav") == 36
@@ -275,7 +275,7 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     assert (job["state"], job["result"]["edits"]) == ("done", [SAIL])
     assert client.get(f"{opened}/plan").json()["up_to_date"]
     assert client.get(opened).json()["counts"] == {
-        "members": 351,
+        "members": 371,
         "in_work": 1,
         "attention": 0,
         "ready": 1,
@@ -346,13 +346,13 @@ def test_jobs_are_cancelled_and_outlive_a_restart(
     monkeypatch.setattr(workspaces, "file_hash", slow)
     job = client.post("/api/projects", json={"path": str(game)}).json()
     deadline = time.monotonic() + 60
-    while client.get("/api/projects/skerry/members").json()["total"] < 351:
+    while client.get("/api/projects/skerry/members").json()["total"] < 371:
         assert time.monotonic() < deadline
         time.sleep(0.05)
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 202
     ended = wait_for(client, job)
     assert (ended["state"], ended["error"]["code"]) == ("cancelled", "cancelled")
-    assert client.get("/api/projects/skerry/members").json()["total"] == 351, "what was listed stays"
+    assert client.get("/api/projects/skerry/members").json()["total"] == 371, "what was listed stays"
     assert client.post(f"/api/jobs/{job['id']}/cancel").status_code == 404
     monkeypatch.undo()
     assert wait_for(client, client.post("/api/projects", json={"path": str(game)}).json())["state"] == "done"
@@ -369,7 +369,7 @@ def test_events_tell_of_progress(workspace: Workspace, game: Path) -> None:
     assert [jobs[0]["state"], jobs[1]["state"]] == ["waiting", "running"]
     assert jobs[-1]["state"] == "done"
     assert {"files", "members"} <= {job["unit"] for job in jobs}
-    assert workspace.jobs.get(job.id)["result"]["members"] == 351
+    assert workspace.jobs.get(job.id)["result"]["members"] == 371
 
 
 def test_browse_shows_every_file_and_what_it_seems_to_be(client: TestClient, game: Path) -> None:

@@ -67,7 +67,7 @@ def test_installed_wheel_drives_the_demo(tmp_path: Path) -> None:
         page.goto(address)
         page.get_by_role("button", name="Go to the demo game").click(timeout=60_000)
         page.get_by_role("grid").wait_for()
-        page.get_by_role("status").filter(has_text="351 items").wait_for()
+        page.get_by_role("status").filter(has_text="371 items").wait_for()
 
 
 def _installed(package: str, pinned: str) -> bool:

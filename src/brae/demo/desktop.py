@@ -21,7 +21,7 @@ import numpy as np
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_levels, encode_new
 from brae.core.assets.texture.texture import Header, Orientation
-from brae.demo import DESKTOP, art, speech
+from brae.demo import DESKTOP, art, models, speech
 
 SEED = 1897
 _FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bc4": 4, "bc5": 5, "bc7": 7, "bgra8": 8, "bgr8": 9}
@@ -405,12 +405,25 @@ def _voices() -> list[tuple[str, str, int, bytes]]:
     return objects
 
 
+def _models() -> list[tuple[str, str, int, bytes]]:
+    """Models, and the materials of their parts."""
+    objects = [
+        ("txt", f"materials/{name}", -1, models.material(colour, ambient, highlight, two_sided=both))
+        for name, (colour, ambient, highlight, both) in models.MATERIALS.items()
+    ]
+    for number, (name, picture) in enumerate(models.skins().items()):
+        objects.append(("ptx", f"skins/{name}", -1, ptx(picture, "bc1", None, stamp=720 + number)))
+    for number, (name, make) in enumerate(models.MODELS.items()):
+        objects.append(("shp", f"models/{name}", -1, models.shape(make(), 40 + number)))
+    return objects
+
+
 def _extras(game: Path) -> None:
     """What stands beside the main archive: small copies, a bundle, an add-on and a loose file over both."""
     stamps = [(f"textures/stamps/stamp_{k:02d}.ptx", art.stamp(_rng(100 + k), 32, k)) for k in range(12)]
     minis = [(name, ptx(picture, "bgra8", 1, stamp=800 + k)) for k, (name, picture) in enumerate(stamps)]
     (game / "data" / "minis.hash").write_bytes(hashed_archive(minis))
-    (game / "data" / "figures.bundle").write_bytes(bundle(_figures() + _voices()))
+    (game / "data" / "figures.bundle").write_bytes(bundle(_figures() + _voices() + _models()))
     board = art.sign(_rng(40), 128, 128, "MOSSBAY", (120, 84, 30))
     night = [("textures/signs/mossbay.ptx", ptx(board, "bgra8", None, stamp=900))]
     night.append(("textures/weather/sign_00.ptx", ptx(art.weather(64, 5), "bgra8", 1, stamp=901)))

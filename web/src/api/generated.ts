@@ -1326,6 +1326,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/mesh/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Model: parts
+         * @description A question without more words.
+         */
+        get: operations["mesh_parts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/open": {
         parameters: {
             query?: never;
@@ -3522,6 +3542,52 @@ export interface components {
             remedy: string;
             /** Text */
             text: string;
+        };
+        /**
+         * MeshPart
+         * @description A part of a model: its material, the items that this and its texture are, and how it is drawn without one.
+         */
+        MeshPart: {
+            /** Colour */
+            colour: [
+                number,
+                number,
+                number
+            ];
+            /** Material */
+            material: string;
+            /** Material Item */
+            material_item: string | null;
+            /** Texture Item */
+            texture_item: string | null;
+            /** Triangles */
+            triangles: number;
+        };
+        /**
+         * MeshView
+         * @description What draws a model on the page: its parts, and how things take the light in its game.
+         */
+        MeshView: {
+            /** Coordinates */
+            coordinates: boolean;
+            /** Direction */
+            direction: [
+                number,
+                number,
+                number
+            ];
+            /** Edit */
+            edit: components["schemas"]["MeshPart"][];
+            /** Floor */
+            floor: number;
+            /** Highlight */
+            highlight: number;
+            /** Original */
+            original: components["schemas"]["MeshPart"][];
+            /** Radius */
+            radius: number;
+            /** Shininess */
+            shininess: number;
         };
         /**
          * Missing
@@ -7229,6 +7295,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MemberPage"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mesh_parts: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeshView"];
                 };
             };
             /** @description Default Response */

@@ -282,6 +282,8 @@ class AssetKind(ABC, Generic[Asset]):
     colour_findings: ClassVar[frozenset[str]] = frozenset()
     #: whether an item has words that are searched, and in which others are named (``words``)
     worded: ClassVar[bool] = False
+    #: whether it names others without having words (``pointed``)
+    refers: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
     headless: ClassVar[Headless | None] = None
 

@@ -31,9 +31,9 @@ class Linked:
 
 
 def speaks(kind: str) -> bool:
-    """Whether items of a kind may mention others: those with words, and those of which nothing is known."""
+    """Whether items of a kind may mention others: by words, by a layout, or those of which nothing is known."""
     known = kinds().get(kind)
-    return kind == DATA or (known is not None and known.worded)
+    return kind == DATA or (known is not None and (known.worded or known.refers))
 
 
 def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, str]]:
@@ -47,6 +47,9 @@ def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, st
 def _mentions(kind: str, data: bytes, context: Context) -> Iterator[Mention]:
     """What an item mentions: one with words, or one of which nothing is known."""
     known = kinds().get(kind)
+    if known is not None and known.refers and not known.worded:
+        yield from pointed(known, known.read(data, context))
+        return
     if known is None or not known.worded:
         yield from mentions_in(words_in(kind, data, context), strings=kind == DATA)
         return
@@ -62,7 +65,7 @@ def mentions_of(kind: AssetKind[Any], asset: Any) -> Iterator[Mention]:
 def pointed(kind: AssetKind[Any], asset: Any) -> list[Mention]:
     """The names that an item surely gives of others."""
     said = kind.pointed(asset)
-    lines = kind.words(asset).splitlines() if said else []
+    lines = kind.words(asset).splitlines() if said and kind.worded else []
     return [
         Mention(text, line, lines[line - 1].strip() if 0 < line <= len(lines) else text, True, means)
         for text, means, line in said

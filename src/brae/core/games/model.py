@@ -151,6 +151,17 @@ Order = LooseOrder | ArchivesOrder | ListedOrder
 Way = Annotated[ArchiveWay | LooseWay | AddOnWay, Field(discriminator="way")]
 
 
+class LightRule(_Part):
+    """How the game lights its models: Lambert's cosine with a floor, and Blinn's highlight."""
+
+    direction: Annotated[list[float], Field(min_length=3, max_length=3)] = Field(
+        default=[-0.45, 0.6, 0.66], description="to the light, as the eye has it: right, up, near"
+    )
+    floor: Annotated[float, Field(ge=0, le=1)] = Field(0.28, description="what is seen where no light comes")
+    highlight: Annotated[float, Field(ge=0, le=1)] = Field(0.0, description="how strong it is")
+    shininess: Annotated[float, Field(ge=1, le=1000)] = Field(24.0, description="its exponent")
+
+
 class GameProfile(_Part):
     """One game: how it is known, which copy of a file it uses, how changed files go back."""
 
@@ -165,6 +176,7 @@ class GameProfile(_Part):
     together: list[list[str]] = Field(
         default_factory=list, description="patterns of files that go together, such as [data/*.kist, data/*.hold]"
     )
+    light: LightRule | None = Field(None, description="how it lights its models")
     maps: list[MapRule] = Field(
         default_factory=list,
         description="what maps are for, by the ends of their names; the usual ends need no rule",

@@ -11,7 +11,8 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from brae.core.layouts.fields import Expression, Hidden, Name, Strict
+from brae.core.layouts.fields import Expression, Hidden, Name, Strict, check_inside
+from brae.core.layouts.pixels import beside
 
 Scalars = Literal["u8", "i8", "u16", "i16", "u32", "i32", "f16", "f32", "f64"]
 SEMANTICS = r"^(POSITION|NORMAL|TANGENT|TEXCOORD_[0-7]|COLOR_[0-3]|JOINTS_[0-3]|WEIGHTS_[0-3])$"
@@ -134,6 +135,25 @@ class IndicesPart(Hidden):
     parts: Name | None = Field(
         None, description="the table of the model's parts: roles first-index and index-count, name for the material"
     )
+    materials: str | None = Field(
+        None, description="the item that a part's material is: 'materials/{material}.txt', with {folder} and {stem}"
+    )
+    textures: str | None = Field(
+        None,
+        description="the item that is a part's texture, by the name of its material: 'textures/{material}.dds'",
+    )
+
+    def item(self, pattern: str | None, model: str, material: str) -> str | None:
+        """The name of the item of a part's material or texture; None where none is said, or the part has none."""
+        return beside(pattern, model, material=material) if pattern is not None and material else None
+
+    @model_validator(mode="after")
+    def _named(self) -> IndicesPart:
+        for pattern in (self.materials, self.textures):
+            if pattern is not None:
+                check_inside(pattern)
+                self.item(pattern, "a/b", "c")
+        return self
 
     @property
     def name(self) -> str:

@@ -10,6 +10,7 @@ from brae.demo.standin.loader import (
     Cloth,
     Expected,
     Files,
+    own_size,
     read_bundle,
     read_grain,
     read_light,
@@ -19,6 +20,7 @@ from brae.demo.standin.loader import (
     read_texture,
 )
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
+from brae.demo.standin.shapes import models
 from brae.demo.standin.voices import ring, speak
 
 _BC1, _BC3, _BC4, _BC5, _BC7, _BGRA, _BGR = 1, 3, 4, 5, 7, 8, 9
@@ -117,11 +119,20 @@ def play(folder: Path, report: Report) -> Report:
                 report.replaced(f"figure {name}", BadTexture(f"materials/{name} names {cloth.colour}: not there"))
             else:
                 _take(f"figure {name}", figure, Expected(128, 128, _BC1, 8), textures, report)
+
+        def texture(colour: str) -> Image.Image:
+            name = f"{colour}.ptx"
+            if name in textures:
+                return textures[name]
+            data = objects.get(name) or files.read(name)
+            return read_texture(data, name, own_size(data))
+
+        shapes = models(objects, texture, report)
     except Refusal as reason:
         return report.stop(reason)
     wanted = len(TABLE) + len(MINIS) + len(FIGURES) + 3
     report.trace.append(f"scene drawn with {len(textures)} of {wanted} textures")
-    report.scene = png(_harbour(textures, cloths))
+    report.scene = png(_harbour(textures, cloths, shapes))
     return report
 
 
@@ -159,7 +170,9 @@ def _take(name: str, data: bytes, expected: Expected, textures: dict[str, Image.
         report.replaced(name, reason)
 
 
-def _harbour(textures: dict[str, Image.Image], cloths: dict[str, Cloth]) -> Image.Image:
+def _harbour(
+    textures: dict[str, Image.Image], cloths: dict[str, Cloth], shapes: dict[str, Image.Image]
+) -> Image.Image:
     scene = Image.new("RGBA", (WIDTH, HEIGHT))
 
     def texture(name: str) -> Image.Image:
@@ -237,6 +250,8 @@ def _harbour(textures: dict[str, Image.Image], cloths: dict[str, Cloth]) -> Imag
     scene.paste(cliff.resize((52, 52), Image.Resampling.LANCZOS), (300, 16))
     grain = textures.get(GRAIN) or placeholder(128, 128)
     scene.paste(grain.resize((52, 52), Image.Resampling.LANCZOS), (360, 16))
+    for place, shape in enumerate(shapes.values()):  # the models of the drawing office
+        scene.alpha_composite(shape, (14, 8 + 92 * place))
     # The people on the jetty, in the cloth of the bundle; below them an album of small stamps.
     for place, name in enumerate(FIGURES):
         if name not in cloths:

@@ -241,6 +241,13 @@ def read_light(data: bytes, name: str, width: int, height: int, levels: int) -> 
     return Image.frombytes("RGB", (width, height), first, "bcn", (6, "BC6H")).convert("RGBA")
 
 
+def own_size(data: bytes) -> Expected:
+    """What a texture says of itself: for those that are not in the game's table, but in a material."""
+    if len(data) < 20:
+        return Expected(0, 0, 0, 0)
+    return Expected(*struct.unpack_from("<HHBB", data, 4))
+
+
 def read_texture(data: bytes, name: str, expected: Expected) -> Image.Image:
     """The largest level as an RGBA picture; BadTexture where it is not exactly as the table says."""
     if len(data) < 20 or data[:4] != b"PTX2":

@@ -5,6 +5,7 @@ import { client, type Edit, type Member, previewUrl, type Schemas, take } from "
 import { useAct } from "../../api/queries";
 import { Button, Tick } from "../../components/controls";
 import { ShownText } from "../plain";
+import { itemOf } from "./paths";
 
 type Value = Schemas["MaterialValue"];
 type Change = { key: string; value: string; item?: boolean };
@@ -117,9 +118,8 @@ function Texture({
 }) {
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState("");
-  const path = (value.value ?? "").replaceAll("\\", "/").replace(/^\/+/, "");
-  const means = `${rules.under ? `${rules.under.replace(/\/$/, "")}/` : ""}${path}${rules.ending}`;
-  const here = useTextures(project, `"${means}"`, path !== "").data?.items.find(
+  const means = itemOf(rules, value.value ?? "");
+  const here = useTextures(project, `"${means}"`, (value.value ?? "") !== "").data?.items.find(
     (one) => one.name.toLowerCase() === means.toLowerCase(),
   );
   const found = useTextures(project, words, open);

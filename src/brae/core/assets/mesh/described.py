@@ -34,6 +34,7 @@ class MeshFile:
     mesh: Mesh
     size: int
     parsed: Parsed
+    name: str = ""
 
     @property
     def streams(self) -> list[VerticesPart]:
@@ -171,7 +172,7 @@ class MeshFile:
         return {part.name: table}
 
 
-def read(layout: Layout, data: bytes) -> MeshFile:
+def read(layout: Layout, data: bytes, name: str = "") -> MeshFile:
     """A model by its layout. Raises FormatError, TruncatedError or LimitError where the file cannot be one."""
     parsed = parse(layout, {MAIN: BytesSource(data)})
     attributes: dict[str, Floats] = {}
@@ -191,7 +192,7 @@ def read(layout: Layout, data: bytes) -> MeshFile:
         row = int(np.flatnonzero(~np.isfinite(attributes["POSITION"]).all(axis=1))[0])
         raise FormatError(f"The position of vertex {row} is no number.")
     corners, parts = _triangles(layout, parsed, number)
-    return MeshFile(layout, Mesh(attributes, corners, parts), len(data), parsed)
+    return MeshFile(layout, Mesh(attributes, corners, parts), len(data), parsed, name)
 
 
 def _rows(parsed: Parsed, part: VerticesPart) -> Raw:

@@ -10,12 +10,16 @@ from brae.core.compiled import kernel
 
 
 @kernel
-def shade(places: Any, normals: Any, corners: Any, colours: Any, light: Any, depth: Any, out: Any) -> None:
+def shade(
+    places: Any, normals: Any, corners: Any, colours: Any, light: Any, strength: Any, depth: Any, out: Any
+) -> None:
     """Draw triangles into ``out`` (height, width, 4; uint8), nearest first by ``depth`` (height, width).
 
-    ``places`` are in pixels, the third number towards one; ``colours`` one a triangle, 0 to 1. Lambert's cosine law
-    with a floor; the back of a triangle is lit like its front.
+    ``places`` are in pixels, the third number towards one; ``colours`` one a triangle, 0 to 1. ``light``: the
+    directions to the light and halfway to the eye; ``strength``: floor, highlight and exponent, as ``lighting`` has
+    them. The back of a triangle is lit like its front.
     """
+    floor, highlight, exponent = strength[0], strength[1], strength[2]
     height, width = depth.shape
     for t in range(len(corners)):
         a, b, c = corners[t, 0], corners[t, 1], corners[t, 2]
@@ -45,11 +49,13 @@ def shade(places: Any, normals: Any, corners: Any, colours: Any, light: Any, dep
                 ny = one * normals[a, 1] + two * normals[b, 1] + three * normals[c, 1]
                 nz = one * normals[a, 2] + two * normals[b, 2] + three * normals[c, 2]
                 length = np.sqrt(nx * nx + ny * ny + nz * nz)
-                lit = 0.0
+                facing = near = 0.0
                 if length > 0.0:
-                    lit = (nx * light[0] + ny * light[1] + nz * light[2]) / length
-                    lit = max(-lit if nz < 0.0 else lit, 0.0)
-                shown = 0.28 + 0.72 * lit
+                    side = -1.0 / length if nz < 0.0 else 1.0 / length
+                    facing = max(side * (nx * light[0, 0] + ny * light[0, 1] + nz * light[0, 2]), 0.0)
+                    near = max(side * (nx * light[1, 0] + ny * light[1, 1] + nz * light[1, 2]), 0.0)
+                dull = floor + (1.0 - floor) * facing
+                shine = highlight * near**exponent if facing > 0.0 and highlight > 0.0 else 0.0
                 for k in range(3):
-                    out[y, x, k] = min(255.0, colours[t, k] * shown * 255.0)
+                    out[y, x, k] = min(255.0, (colours[t, k] * dull + shine) * 255.0 + 0.5)
                 out[y, x, 3] = 255

@@ -9,14 +9,17 @@ from pydantic import BaseModel, Field
 
 from brae.core.assets import recognised
 from brae.core.assets.base import (
+    Around,
     AssetKind,
     Context,
     Encoded,
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Query,
+    Question,
     Sniffed,
     Version,
     Viewed,
@@ -24,7 +27,8 @@ from brae.core.assets.base import (
 from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.mesh import described, files, matching
 from brae.core.assets.mesh.described import MeshFile
-from brae.core.assets.mesh.looking import as_png, picture
+from brae.core.assets.mesh.lighting import Light
+from brae.core.assets.mesh.looking import as_png, colour_of, picture, radius
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts import expressions
@@ -59,13 +63,68 @@ class MeshQuery(Query):
     """What can be asked of a model's preview."""
 
     which: Literal["original", "edit"] = "original"
+    #: a picture, or the model itself (glTF 2.0) for what draws it on the page
+    view: Literal["picture", "model"] = "picture"
     side: Annotated[int, Field(ge=16, le=1024)] = 320
     yaw: Annotated[float, Field(ge=-360, le=360)] = 35.0
     pitch: Annotated[float, Field(ge=-90, le=90)] = 18.0
+    #: as large from every side
+    steady: bool = False
+    floor: Annotated[float, Field(ge=0, le=1)] = 0.28
+    highlight: Annotated[float, Field(ge=0, le=1)] = 0.0
+    shininess: Annotated[float, Field(ge=1, le=1000)] = 24.0
 
     @property
     def small(self) -> bool:
-        return self.which == "original" and self.side <= 320
+        return self.which == "original" and self.view == "picture" and self.side <= 320
+
+
+class MeshPart(BaseModel):
+    """A part of a model: its material, the items that this and its texture are, and how it is drawn without one."""
+
+    material: str
+    triangles: int
+    material_item: str | None
+    texture_item: str | None
+    colour: tuple[float, float, float]
+
+
+class MeshView(BaseModel):
+    """What draws a model on the page: its parts, and how things take the light in its game."""
+
+    original: list[MeshPart]
+    edit: list[MeshPart]
+    #: how far it reaches from the middle of its box, in metres; of both the larger one
+    radius: float
+    #: texture coordinates, normals
+    coordinates: bool
+    direction: tuple[float, float, float]
+    floor: float
+    highlight: float
+    shininess: float
+
+
+def _parts(file: MeshFile) -> list[MeshPart]:
+    faces = file.faces
+    return [
+        MeshPart(
+            material=part.material, triangles=part.count, colour=colour_of(number),
+            material_item=None if faces is None else faces.item(faces.materials, file.name, part.material),
+            texture_item=None if faces is None else faces.item(faces.textures, file.name, part.material),
+        )
+        for number, part in enumerate(file.mesh.parts)
+    ]  # fmt: skip
+
+
+def _view(viewed: Viewed[MeshFile], query: NoWords, around: Around) -> MeshView:
+    original, edit = viewed.original, viewed.edit or viewed.original
+    rule = getattr(around.profile, "light", None)
+    light = Light() if rule is None else Light(tuple(rule.direction), rule.floor, rule.highlight, rule.shininess)
+    return MeshView(
+        original=_parts(original), edit=_parts(edit), radius=max(radius(original.mesh), radius(edit.mesh)),
+        coordinates="TEXCOORD_0" in edit.mesh.attributes, direction=light.direction, floor=light.floor,
+        highlight=light.highlight, shininess=light.shininess,
+    )  # fmt: skip
 
 
 class MeshKind(AssetKind[MeshFile]):
@@ -79,13 +138,15 @@ class MeshKind(AssetKind[MeshFile]):
     remedies: ClassVar[Mapping[str, str]] = matching.REMEDIES
     query = MeshQuery
     preview_media = "image"
+    refers = True
+    questions: ClassVar[Mapping[str, Question]] = {"parts": Question(NoWords, MeshView, _view)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, _counted)
 
     def read(self, data: bytes, context: Context) -> MeshFile:
         layout = recognised.layout_of(self.id, self.title, data, context)
-        return described.read(layout, data)
+        return described.read(layout, data, context.name)
 
     def weight(self, asset: MeshFile) -> int:
         return 4 * asset.size
@@ -99,7 +160,20 @@ class MeshKind(AssetKind[MeshFile]):
 
     def preview(self, viewed: Viewed[MeshFile], query: MeshQuery) -> Preview:
         shown = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
-        return Preview(as_png(picture(shown.mesh, query.side, query.yaw, query.pitch)), "image/png")
+        if query.view == "model":
+            return Preview(files.to_glb(shown.mesh), "model/gltf-binary")
+        light = Light(floor=query.floor, highlight=query.highlight, shininess=query.shininess)
+        drawn = picture(shown.mesh, query.side, query.yaw, query.pitch, light, steady=query.steady)
+        return Preview(as_png(drawn), "image/png")
+
+    def pointed(self, asset: MeshFile) -> list[tuple[str, str, int]]:
+        found = [
+            (part.material, item, 0)
+            for part in _parts(asset)
+            for item in (part.material_item, part.texture_item)
+            if item is not None
+        ]
+        return list(dict.fromkeys(found))
 
     def recipe(self, asset: MeshFile) -> MeshRecipe:
         faces = asset.faces
@@ -136,7 +210,7 @@ class MeshKind(AssetKind[MeshFile]):
         return sheet, Encoded(data)
 
     def again(self, original: MeshFile, encoded: Encoded) -> MeshFile:
-        return described.read(original.layout, encoded.data)
+        return described.read(original.layout, encoded.data, original.name)
 
 
 def _counted(layout: Layout, parsed: Parsed) -> dict[str, int | float | str]:

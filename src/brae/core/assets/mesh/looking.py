@@ -1,4 +1,4 @@
-"""A model as a small picture: from the side and a little above, lit from the left."""
+"""A model as a picture: from the side and a little above, lit from the left, or as it is asked for."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from brae.core.assets.mesh.lighting import Light
 from brae.core.assets.mesh.mesh import Mesh, bounds, normals_of
 
 #: of each part in turn: stone, oxblood, moss, slate, straw, teal
@@ -14,14 +15,24 @@ _COLOURS = np.array(
     [[0.78, 0.76, 0.72], [0.62, 0.33, 0.28], [0.47, 0.55, 0.38], [0.45, 0.50, 0.58], [0.80, 0.68, 0.42],
      [0.36, 0.58, 0.58]],
 )  # fmt: skip
-_LIGHT = np.array([-0.45, 0.6, 0.66])
 #: drawn so many times as large and made smaller, so that edges are smooth
 _FINER = 2
 _MARGIN = 0.92
 
 
-def picture(mesh: Mesh, side: int, yaw: float = 35.0, pitch: float = 18.0) -> np.ndarray[Any, np.dtype[np.uint8]]:
-    """The model on nothing, uint8 (side, side, 4); degrees: turned about its height, and seen from above."""
+def picture(
+    mesh: Mesh,
+    side: int,
+    yaw: float = 35.0,
+    pitch: float = 18.0,
+    light: Light | None = None,
+    *,
+    steady: bool = False,
+) -> np.ndarray[Any, np.dtype[np.uint8]]:
+    """The model on nothing, uint8 (side, side, 4); degrees: turned about its height, and seen from above.
+
+    It fills the picture as it is seen; ``steady``: so that it keeps its size as it is turned.
+    """
     from PIL import Image
 
     from brae.core.assets.mesh import kernels
@@ -35,7 +46,7 @@ def picture(mesh: Mesh, side: int, yaw: float = 35.0, pitch: float = 18.0) -> np
         seen = tilt @ turn
         least, most = bounds(mesh)
         places = (mesh.positions.astype(np.float64) - (least + most) / 2) @ seen.T
-        reach = max(float(np.abs(places[:, :2]).max()), 1e-12)
+        reach = max(radius(mesh) if steady else float(np.abs(places[:, :2]).max()), 1e-12)
         places = places * (size / 2 * _MARGIN / reach) * [1, -1, 1]
         places[:, :2] += size / 2
         normals = mesh.attributes["NORMAL"][:, :3] if "NORMAL" in mesh.attributes else normals_of(mesh)
@@ -43,10 +54,27 @@ def picture(mesh: Mesh, side: int, yaw: float = 35.0, pitch: float = 18.0) -> np
         for number, part in enumerate(mesh.parts):
             colours[part.first : part.first + part.count] = _COLOURS[number % len(_COLOURS)]
         turned = np.ascontiguousarray(normals.astype(np.float64) @ seen.T)
-        light = _LIGHT / np.linalg.norm(_LIGHT)
+        given = light or Light()
+        ways = np.stack([given.towards, given.halfway])
+        strength = np.array([given.floor, given.highlight, given.shininess])
         depth = np.full((size, size), -np.inf)
-        kernels.shade(places, turned, mesh.corners.astype(np.int64), colours, light, depth, out)
+        kernels.shade(places, turned, mesh.corners.astype(np.int64), colours, ways, strength, depth, out)
     return np.asarray(Image.fromarray(out).resize((side, side), Image.Resampling.BOX))
+
+
+def radius(mesh: Mesh) -> float:
+    """How far the model reaches from the middle of its box."""
+    least, most = bounds(mesh)
+    if not len(mesh):
+        return 0.0
+    middle = (least.astype(np.float64) + most) / 2
+    return float(np.linalg.norm(mesh.positions - middle, axis=1).max())
+
+
+def colour_of(number: int) -> tuple[float, float, float]:
+    """The colour in which a part without a texture is drawn, 0 to 1."""
+    red, green, blue = _COLOURS[number % len(_COLOURS)].tolist()
+    return red, green, blue
 
 
 def as_png(pixels: np.ndarray[Any, np.dtype[np.uint8]]) -> bytes:

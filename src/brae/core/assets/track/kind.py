@@ -149,6 +149,9 @@ class TrackKind(AssetKind[TrackFile]):
     def words(self, asset: TrackFile) -> str:
         return "".join(f"{word.text}\n" for word in asset.track.words if word.text)
 
+    def pointed(self, asset: TrackFile) -> list[tuple[str, str, int]]:
+        return [] if asset.sound is None else [(asset.sound, asset.sound, 0)]
+
     def came(self, original: TrackFile, file: ExchangeFile) -> TrackFile:
         return read(original.layout, original.rewrite(_track(file)), original.name, original.fetch)
 

@@ -1,0 +1,148 @@
+"""The game's models: read strictly, and drawn lit by the game's own rules, triangle by triangle from the back."""
+
+from __future__ import annotations
+
+import math
+import struct
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from PIL import Image, ImageDraw
+
+from brae.demo.standin.loader import Cloth, read_material
+from brae.demo.standin.report import BadTexture, Refusal, Report, placeholder
+
+#: the models of the scene, and how many parts the game expects of each
+TABLE = {"lighthouse": 2, "boat": 2, "postwoman": 3}
+_SIDE, _FINER = 96, 2
+_LIGHT = (-0.6, 0.3, 0.74)
+_TURNS = {"lighthouse": 30.0, "boat": 28.0, "postwoman": -20.0}
+Vector = tuple[float, float, float]
+
+
+@dataclass
+class Vertex:
+    """A point, its normal, and where it lies on the texture."""
+
+    point: Vector
+    normal: Vector
+    at: tuple[float, float]
+
+
+def read_shape(data: bytes, name: str, parts: int) -> list[tuple[str, list[tuple[Vertex, Vertex, Vertex]]]]:
+    """Each part's material and triangles. Anything that does not fit stops the game."""
+    if data[:4] != b"SHPE" or len(data) < 40:
+        raise Refusal(f"{name} does not begin with SHPE")
+    vertices, indices, found = struct.unpack_from("<3I", data, 4)
+    if found != parts:
+        raise Refusal(f"{name} has {found} parts; the game expects {parts}")
+    at = 40 + 28 * found
+    if len(data) != at + 20 * vertices + 2 * indices:
+        raise Refusal(f"{name} has {len(data)} bytes for {vertices} vertices and {indices} indices")
+    least, most = struct.unpack_from("<3f", data, 16), struct.unpack_from("<3f", data, 28)
+    corners: list[Vertex] = []
+    for number in range(vertices):
+        x, y, z, nx, ny, nz, _, u, v = struct.unpack_from("<3f3bB2e", data, at + 20 * number)
+        if not all(low - 1e-4 <= one <= high + 1e-4 for one, low, high in zip((x, y, z), least, most, strict=True)):
+            raise Refusal(f"vertex {number} of {name} lies outside of its box")
+        corners.append(Vertex((x, z, -y), (nx / 127, nz / 127, -ny / 127), (u, v)))
+    numbers = struct.unpack_from(f"<{indices}H", data, at + 20 * vertices)
+    if numbers and max(numbers) >= vertices:
+        raise Refusal(f"{name} names vertex {max(numbers)}, and has {vertices}")
+    pieces = []
+    for part in range(found):
+        first, count, material, _ = struct.unpack_from("<II16sI", data, 40 + 28 * part)
+        if first + count > indices or count % 3:
+            raise Refusal(f"part {part} of {name} has indices {first} to {first + count} of {indices}")
+        run = [corners[one] for one in numbers[first : first + count]]
+        triangles = list(zip(run[::3], run[1::3], run[2::3], strict=True))
+        pieces.append((material.rstrip(b"\0").decode("ascii", "replace"), triangles))
+    return pieces
+
+
+def _seen(vector: Vector, yaw: float) -> Vector:
+    """A direction or a place as the eye has it: turned about the height, and from a little above."""
+    turn, tilt = math.radians(yaw), math.radians(14)
+    x, y, z = vector
+    x, z = x * math.cos(turn) + z * math.sin(turn), -x * math.sin(turn) + z * math.cos(turn)
+    return x, y * math.cos(tilt) - z * math.sin(tilt), y * math.sin(tilt) + z * math.cos(tilt)
+
+
+def _colour(texture: Image.Image, u: float, v: float) -> tuple[int, int, int]:
+    x = int((u % 1) * texture.width) % texture.width
+    y = int(min(max(v, 0), 0.9999) * texture.height)
+    pixel = texture.getpixel((x, y))
+    assert isinstance(pixel, tuple)
+    return int(pixel[0]), int(pixel[1]), int(pixel[2])
+
+
+def draw(
+    pieces: list[tuple[str, list[tuple[Vertex, Vertex, Vertex]]]],
+    cloths: Mapping[str, tuple[Cloth, Image.Image]],
+    yaw: float,
+) -> Image.Image:
+    """A model on nothing: light from everywhere by the material, the sun by the cosine, a shine."""
+    size = _SIDE * _FINER
+    image = Image.new("RGBA", (size, size))
+    pen = ImageDraw.Draw(image)
+    every = [_seen(one.point, yaw) for _, triangles in pieces for three in triangles for one in three]
+    low = [min(one[k] for one in every) for k in range(2)]
+    high = [max(one[k] for one in every) for k in range(2)]
+    scale = 0.92 * size / max(high[0] - low[0], high[1] - low[1], 1e-6)
+    flat: list[tuple[float, list[tuple[float, float]], tuple[int, int, int]]] = []
+    for material, triangles in pieces:
+        if material not in cloths:
+            continue  # without its material nothing is drawn
+        cloth, texture = cloths[material]
+        for three in triangles:
+            places = [_seen(one.point, yaw) for one in three]
+            spot = [
+                (size / 2 + (x - (low[0] + high[0]) / 2) * scale, size / 2 - (y - (low[1] + high[1]) / 2) * scale)
+                for x, y, _ in places
+            ]
+            normals = [_seen(one.normal, yaw) for one in three]
+            normal = tuple(sum(one[k] for one in normals) / 3 for k in range(3))
+            if normal[2] < 0:
+                if not cloth.two_sided:
+                    continue
+                normal = tuple(-one for one in normal)
+            facing = max(sum(one * other for one, other in zip(normal, _LIGHT, strict=True)), 0.0)
+            u, v = (sum(one.at[k] for one in three) / 3 for k in range(2))
+            colour = [
+                min(255, round(one * (dull + (1 - dull) * facing) + 255 * cloth.highlight * facing**24))
+                for one, dull in zip(_colour(texture, u, v), cloth.ambient, strict=True)
+            ]
+            depth = sum(place[2] for place in places) / 3
+            flat.append((depth, spot, (colour[0], colour[1], colour[2])))
+    for _, spot, colour3 in sorted(flat, key=lambda one: one[0]):
+        pen.polygon(spot, fill=(*colour3, 255), outline=(*colour3, 255))
+    return image.resize((_SIDE, _SIDE), Image.Resampling.BOX)
+
+
+def models(
+    objects: Mapping[str, bytes], texture: Callable[[str], Image.Image], report: Report
+) -> dict[str, Image.Image]:
+    """All models of the scene; a missing material hides its part, a missing texture shows the placeholder."""
+    found: dict[str, Image.Image] = {}
+    for name, parts in TABLE.items():
+        data = objects.get(f"models/{name}.shp")
+        if data is None:
+            raise Refusal(f"models/{name}.shp is missing")
+        pieces = read_shape(data, f"models/{name}", parts)
+        cloths: dict[str, tuple[Cloth, Image.Image]] = {}
+        for material, _ in pieces:
+            text = objects.get(f"materials/{material}.txt")
+            if text is None:
+                report.trace.append(f"materials/{material} is not there: nothing is drawn of it on the {name}")
+                continue
+            cloth = read_material(text, f"materials/{material}")
+            try:
+                picture = texture(cloth.colour)
+            except BadTexture as reason:
+                report.replaced(f"{material} of the {name}", reason)
+                picture = placeholder(64, 64)
+            cloths[material] = cloth, picture.convert("RGB")
+        triangles = sum(len(some) for _, some in pieces)
+        report.trace.append(f"models/{name}: {triangles} triangles in {parts} parts")
+        found[name] = draw(pieces, cloths, _TURNS[name])
+    return found

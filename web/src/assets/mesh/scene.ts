@@ -1,0 +1,213 @@
+/** A model drawn by three.js with the formulas of the core: Lambert's cosine with a floor, Blinn's highlight. */
+import {
+  Box3,
+  type BufferGeometry,
+  Color,
+  DoubleSide,
+  FrontSide,
+  Group,
+  LineBasicMaterial,
+  LineSegments,
+  Mesh,
+  NoColorSpace,
+  OrthographicCamera,
+  RepeatWrapping,
+  Scene,
+  ShaderMaterial,
+  type Texture,
+  TextureLoader,
+  Vector3,
+  WebGLRenderer,
+  WireframeGeometry,
+} from "three";
+import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
+
+/** A part as it is dressed: its texture's address, or a colour; and what its material says of light. */
+export type Dress = {
+  colour: readonly number[];
+  texture: string | null;
+  floor: readonly number[] | null;
+  highlight: number | null;
+  twoSided: boolean;
+};
+export type Look = {
+  yaw: number;
+  pitch: number;
+  zoom: number;
+  textured: boolean;
+  edges: boolean;
+  direction: readonly number[];
+  /** null: as each material says, or else the game */
+  floor: number | null;
+  highlight: number | null;
+  shininess: number;
+  usual: { floor: number; highlight: number };
+};
+
+/** The share of its room that a model fills, as in the core's pictures. */
+const FILLS = 0.92;
+const VERTEX = `
+varying vec3 turned; varying vec2 place;
+void main() { turned = normalMatrix * normal; place = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }`;
+const FRAGMENT = `
+varying vec3 turned; varying vec2 place;
+uniform sampler2D map; uniform bool textured; uniform vec3 colour; uniform vec3 least; uniform vec3 light; uniform vec3 halfway;
+uniform float highlight; uniform float shininess;
+void main() {
+  vec4 base = textured ? texture2D(map, place) : vec4(colour, 1.0);
+  if (base.a < 0.5) discard;
+  vec3 n = normalize(turned);
+  if (n.z < 0.0) n = -n;
+  float facing = max(dot(n, light), 0.0);
+  float shine = facing > 0.0 ? highlight * pow(max(dot(n, halfway), 0.0), shininess) : 0.0;
+  gl_FragColor = vec4(base.rgb * (least + (1.0 - least) * facing) + shine, 1.0);
+}`;
+
+export async function load(url: string): Promise<Group> {
+  const answer = await fetch(url);
+  if (!answer.ok) throw new Error(`The model could not be loaded (${answer.status}).`);
+  const { scene } = await new GLTFLoader().parseAsync(await answer.arrayBuffer(), "");
+  return scene;
+}
+
+export class Stage {
+  private readonly renderer: WebGLRenderer;
+  private readonly scene = new Scene();
+  private readonly camera = new OrthographicCamera(-1, 1, 1, -1, -10, 10);
+  private readonly turning = new Group();
+  private parts: { mesh: Mesh; shader: ShaderMaterial; lines: LineSegments | null }[] = [];
+  private readonly textures = new Map<string, Texture>();
+  private look: Look | null = null;
+  private dresses: Dress[] = [];
+
+  constructor(canvas: HTMLCanvasElement) {
+    this.renderer = new WebGLRenderer({ canvas, alpha: true, antialias: true, preserveDrawingBuffer: true });
+    // Colours are as they are stored, on the way in and out.
+    this.renderer.outputColorSpace = "srgb-linear";
+    this.scene.add(this.turning);
+  }
+
+  /** Puts a model into the room; ``radius``: how far it reaches, so that it keeps its size while it is turned. */
+  show(model: Group, radius: number): void {
+    this.empty();
+    const meshes: Mesh[] = [];
+    model.updateMatrixWorld(true);
+    model.traverse((one) => one instanceof Mesh && meshes.push(one));
+    const box = new Box3();
+    for (const mesh of meshes) {
+      const geometry = mesh.geometry as BufferGeometry;
+      geometry.applyMatrix4(mesh.matrixWorld);
+      if (!geometry.getAttribute("normal")) geometry.computeVertexNormals();
+      geometry.computeBoundingBox();
+      if (geometry.boundingBox) box.union(geometry.boundingBox);
+      const shader = new ShaderMaterial({
+        vertexShader: VERTEX,
+        fragmentShader: FRAGMENT,
+        uniforms: {
+          map: { value: null },
+          textured: { value: false },
+          colour: { value: new Color(0.8, 0.8, 0.8) },
+          least: { value: new Vector3() },
+          light: { value: new Vector3(0, 0, 1) },
+          halfway: { value: new Vector3(0, 0, 1) },
+          highlight: { value: 0 },
+          shininess: { value: 24 },
+        },
+      });
+      this.parts.push({ mesh: new Mesh(geometry, shader), shader, lines: null });
+    }
+    const held = new Group();
+    for (const { mesh } of this.parts) held.add(mesh);
+    held.position.copy(box.getCenter(new Vector3()).negate());
+    this.turning.add(held);
+    this.turning.scale.setScalar(1 / Math.max(radius, 1e-9));
+    this.draw();
+  }
+
+  dress(dresses: Dress[]): void {
+    this.dresses = dresses;
+    for (const { texture } of dresses) {
+      if (texture === null || this.textures.has(texture)) continue;
+      const made = new TextureLoader().load(texture, () => this.draw());
+      made.flipY = false;
+      made.colorSpace = NoColorSpace;
+      made.wrapS = made.wrapT = RepeatWrapping;
+      this.textures.set(texture, made);
+    }
+    this.draw();
+  }
+
+  see(look: Look): void {
+    this.look = look;
+    this.draw();
+  }
+
+  resize(width: number, height: number): void {
+    this.renderer.setPixelRatio(window.devicePixelRatio);
+    this.renderer.setSize(width, height, false);
+    const [across, up] = width > height ? [width / height, 1] : [1, height / width];
+    this.camera.left = -across / FILLS;
+    this.camera.right = across / FILLS;
+    this.camera.top = up / FILLS;
+    this.camera.bottom = -up / FILLS;
+    this.draw();
+  }
+
+  private draw(): void {
+    const look = this.look;
+    if (!look) return;
+    this.camera.zoom = look.zoom;
+    this.camera.updateProjectionMatrix();
+    this.turning.rotation.set((look.pitch * Math.PI) / 180, (look.yaw * Math.PI) / 180, 0);
+    const [x = 0, y = 0, z = 1] = look.direction;
+    const light = new Vector3(x, y, z).normalize();
+    const halfway = light
+      .clone()
+      .add(new Vector3(0, 0, 1))
+      .normalize();
+    for (const [number, part] of this.parts.entries()) {
+      const dress = this.dresses[number];
+      const texture = dress?.texture ? this.textures.get(dress.texture) : undefined;
+      const values = part.shader.uniforms as Record<string, { value: unknown }>;
+      const set = (name: string, value: unknown) => {
+        const uniform = values[name];
+        if (uniform) uniform.value = value;
+      };
+      set("map", texture ?? null);
+      set("textured", look.textured && texture?.image != null);
+      set("colour", new Color().fromArray([...(dress?.colour ?? [0.8, 0.8, 0.8])]));
+      const least = look.floor ?? dress?.floor ?? look.usual.floor;
+      set("least", typeof least === "number" ? new Vector3(least, least, least) : new Vector3(...least));
+      set("light", light);
+      set("halfway", halfway);
+      set("highlight", look.highlight ?? dress?.highlight ?? look.usual.highlight);
+      set("shininess", look.shininess);
+      part.shader.side = (dress?.twoSided ?? true) ? DoubleSide : FrontSide;
+      if (look.edges && !part.lines) {
+        part.lines = new LineSegments(
+          new WireframeGeometry(part.mesh.geometry),
+          new LineBasicMaterial({ color: 0x2b2420, transparent: true, opacity: 0.55 }),
+        );
+        part.mesh.add(part.lines);
+      }
+      if (part.lines) part.lines.visible = look.edges;
+    }
+    this.renderer.render(this.scene, this.camera);
+  }
+
+  private empty(): void {
+    for (const { mesh, shader, lines } of this.parts) {
+      mesh.geometry.dispose();
+      shader.dispose();
+      lines?.geometry.dispose();
+    }
+    this.parts = [];
+    this.turning.clear();
+  }
+
+  end(): void {
+    this.empty();
+    for (const texture of this.textures.values()) texture.dispose();
+    this.renderer.dispose();
+  }
+}

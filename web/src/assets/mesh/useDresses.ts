@@ -1,0 +1,71 @@
+import { useQuery } from "@tanstack/react-query";
+import { client, type Edit, previewUrl, type Schemas, take } from "../../api/client";
+import { useEdits } from "../../api/queries";
+import { itemOf } from "../material/paths";
+import type { Dress } from "./scene";
+
+type Part = Omit<Schemas["MeshPart"], "colour"> & { colour: number[] };
+/** Parts that are dressed; a model of more is drawn in colours. */
+const MOST = 32;
+
+const numbers = (text: string | null | undefined, count: number): number[] | null => {
+  const found = (text ?? "").split(/[\s,]+/).map(Number);
+  return found.length >= count && found.every(Number.isFinite) ? found.slice(0, count) : null;
+};
+
+/** What the parts of a model are dressed in: the textures of their materials, as they are edited now. */
+export function useDresses(project: string, parts: Part[] | undefined): Dress[] | undefined {
+  const { data: edits } = useEdits(project);
+  const revisions = edits?.map((one) => `${one.address} ${one.revision}`).join(" ") ?? "";
+  return useQuery({
+    queryKey: ["dresses", project, JSON.stringify(parts), revisions],
+    enabled: parts !== undefined && edits !== undefined,
+    queryFn: () =>
+      Promise.all((parts ?? []).map((part, place) => dress(project, part, edits ?? [], place < MOST))),
+    placeholderData: (before) => before,
+  }).data;
+}
+
+async function dress(project: string, part: Part, edits: Edit[], looked: boolean): Promise<Dress> {
+  const plain = { colour: part.colour, texture: null, floor: null, highlight: null, twoSided: true };
+  if (!looked) return plain;
+  const named = async (kind: string, name: string) => {
+    const found = await take(
+      client.GET("/api/projects/{project_id}/members", {
+        params: { path: { project_id: project }, query: { q: `kind:${kind} "${name}"`, limit: 24 } },
+      }),
+    );
+    return found.items.find((one) => one.name.toLowerCase() === name.toLowerCase());
+  };
+  const picture = async (name: string) => {
+    const texture = await named("texture", name);
+    if (!texture) return null;
+    const edit = edits.find((one) => one.address === texture.address);
+    return previewUrl(project, texture.address, {
+      which: edit?.position ? "edit" : "original",
+      revision: edit?.revision ?? "0",
+    });
+  };
+  if (part.texture_item) return { ...plain, texture: await picture(part.texture_item) };
+  const material = part.material_item ? await named("material", part.material_item) : undefined;
+  if (!material) return plain;
+  const {
+    edit: values,
+    under,
+    ending,
+  } = await take(
+    client.GET("/api/projects/{project_id}/material/values", {
+      params: { path: { project_id: project }, query: { address: material.address } },
+    }),
+  );
+  const said = (sort: string, role: string) =>
+    values.find((one) => one.sort === sort && one.role === role)?.value ?? null;
+  const path = said("texture", "colour");
+  return {
+    ...plain,
+    texture: path ? await picture(itemOf({ under, ending }, path)) : null,
+    floor: numbers(said("colour", "ambient"), 3),
+    highlight: numbers(said("number", "highlight"), 1)?.[0] ?? null,
+    twoSided: !/^(no|false|off|0)$/i.test(said("switch", "two-sided") ?? ""),
+  };
+}
