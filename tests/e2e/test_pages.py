@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import io
 import re
 import shutil
 import zipfile
@@ -11,9 +13,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+import trimesh
 from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 
+from brae.core.assets.base import Context
+from brae.core.assets.mesh.lighting import Light
+from brae.core.assets.mesh.looking import picture
+from brae.core.assets.registry import kinds
 from brae.core.assets.sound.loops import jump
 from brae.core.assets.sound.sound import read as sound_file
 from brae.core.assets.texture import formats
@@ -974,6 +981,86 @@ def test_a_sentence_is_placed_dragged_and_moves_the_mouth_in_the_game(page: Page
         shapes.add(str(heard.get_by_role("img").get_attribute("aria-label")))
         page.wait_for_timeout(25)
     assert len(shapes) > 3, shapes
+
+
+def drawn(page: Page, name: str = "original") -> np.ndarray:
+    """What a model's canvas shows: uint8 (height, width, 4)."""
+    canvas = page.get_by_role("img", name=f"The model, {name}")
+    expect(canvas).to_have_attribute("data-ready", "true", timeout=20_000)
+    page.wait_for_timeout(400)  # textures come after the model
+    data = base64.b64decode(str(canvas.evaluate("canvas => canvas.toDataURL()")).partition(",")[2])
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGBA"))
+
+
+def test_the_page_draws_a_model_as_the_core_does(page: Page, game: Path) -> None:
+    """three.js with our formulas beside the core's own drawing: the same model, side and light."""
+    edit_one(page, "models/boat kind:mesh")
+    page.get_by_role("checkbox", name="Textures").uncheck()
+    for name, value in (("In the shade", "0.5"), ("Highlight", "0.6"), ("Exponent", "12")):
+        page.get_by_role("slider", name=name).fill(value)
+    there = drawn(page)
+    height, width = there.shape[:2]
+    left = (width - height) // 2
+    there = np.asarray(Image.fromarray(there[:, left : left + height]).resize((256, 256), Image.Resampling.BOX))
+    bundle = open_path(game / "data/figures.bundle", [], Library.of([LAYOUTS])).container
+    boat = kinds()["mesh"].read(
+        bundle.read(bundle.index_of("models/boat.shp")), Context(Library.of([LAYOUTS]), "models/boat.shp")
+    )
+    light = Light((-0.6, 0.3, 0.74), 0.5, 0.6, 12)
+    here = picture(boat.mesh, 256, light=light, steady=True)
+    both = (there[..., 3] == 255) & (here[..., 3] == 255)
+    outlines = there[..., 3] > 127, here[..., 3] > 127
+    assert (outlines[0] & outlines[1]).sum() > 0.97 * (outlines[0] | outlines[1]).sum()
+    assert np.abs(there[both].astype(int) - here[both]).mean() < 3
+    page.get_by_role("button", name="As in the game").click()
+    page.get_by_role("checkbox", name="Textures").check()
+    dressed = drawn(page)
+    assert np.abs(dressed[..., :3].astype(int) - drawn(page)[..., :3]).max() == 0
+    page.get_by_role("img", name="The model, original").focus()
+    page.keyboard.press("ArrowRight")
+    assert (drawn(page) != dressed).any()
+    check_access(page, "a model")
+
+
+def test_the_lighthouse_gets_another_texture_and_is_seen_in_it(page: Page) -> None:
+    edit_one(page, "models/lighthouse kind:mesh")
+    before = drawn(page)
+    page.goto("/p/skerry-post/find")
+    edit_one(page, "materials/lighthouse kind:material")
+    textures = page.get_by_role("region", name="Textures")
+    textures.get_by_label("colour texture").fill("textures/harbour/jetty")
+    textures.get_by_label("colour texture").press("Enter")
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    page.get_by_role("region", name="Editing").get_by_role("link", name="lighthouse.shp").click()
+    assert (drawn(page) != before).mean() > 0.02
+    page.get_by_role("region", name="Editing").get_by_role("link", name="lighthouse.txt").click()
+    build(page)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+
+
+def test_a_boat_that_an_editor_joined_is_put_right_and_sails(page: Page) -> None:
+    """Out as .glb, back as one part under another name, higher than before."""
+    file = Path(edit_one(page, "models/boat kind:mesh"))
+    scene = trimesh.load(file, force="scene")
+    whole = trimesh.util.concatenate([
+        trimesh.Trimesh(one.vertices * [1, 1.2, 1], one.faces, vertex_normals=one.vertex_normals, process=False)
+        for one in scene.geometry.values()
+    ])  # fmt: skip
+    at = np.concatenate([one.visual.uv for one in scene.geometry.values()])
+    whole.visual = trimesh.visual.TextureVisuals(
+        uv=at, material=trimesh.visual.material.PBRMaterial(name="Mat.001")
+    )
+    file.write_bytes(whole.export(file_type="glb"))
+    expect(page.get_by_text("1 part fewer than the original's 2")).to_be_visible(timeout=15_000)
+    label = "Keep the original's parts: join what is more, leave empty what is missing"
+    page.get_by_role("button", name=label).click()
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    assert (drawn(page, "edit") != drawn(page)).any()
+    build(page)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+    expect(page.get_by_text("models/boat: 512 triangles in 2 parts")).to_be_visible()
 
 
 def build(page: Page) -> None:

@@ -183,8 +183,8 @@ def read(layout: Layout, data: bytes, name: str = "") -> MeshFile:
             counts.add(len(rows))
             if len(rows) > MOST:
                 raise LimitError(f"{len(rows):,} vertices are more than a model has.")
-            for name, (at, one) in part.places.items():
-                attributes[name] = decoded(rows[:, at : at + one.width], one, part, layout.endian)
+            for meaning, (at, one) in part.places.items():
+                attributes[meaning] = decoded(rows[:, at : at + one.width], one, part, layout.endian)
     if len(counts) > 1:
         raise FormatError(f"The buffers hold {' and '.join(map(str, sorted(counts)))} vertices.")
     number = counts.pop()
