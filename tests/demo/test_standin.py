@@ -7,6 +7,7 @@ import struct
 import zlib
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -19,9 +20,11 @@ from brae.core.assets.sound.loops import jump
 from brae.core.assets.sound.sound import read as read_sound_file
 from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
-from brae.demo import art, desktop, disc, speech
-from brae.demo.standin import Report, play, recognises
+from brae.demo import art, desktop, disc, models, speech
+from brae.demo.standin import Report, play, recognises, shapes
 from brae.demo.standin.harbour import TABLE
+from brae.demo.standin.menus import walk, ways
+from brae.demo.standin.report import Refusal
 
 
 def test_the_demo_plays(made_demo: Path) -> None:
@@ -279,3 +282,107 @@ def test_lines_are_spoken_with_and_without_espeak(installed: bool, monkeypatch: 
         assert edges[-1] <= len(samples) / rate + 0.01
         loud = [np.abs(samples[int(start * rate) : int(end * rate)]).max() for start, end in spans]
         assert np.median(loud) > 1000, "something is heard where something is said"
+
+
+# ---- models
+
+
+def _with_object(game: Path, kind: str, path: str, data: bytes | None) -> Report:
+    """The demo's bundle with another object, or without it; what the game makes of it."""
+    objects = [
+        (one, name, owner if data is not None else -1, data if (one, name) == (kind, path) else own)
+        for one, name, owner, own in [*desktop._figures(), *desktop._voices(), *desktop._models()]
+        if data is not None or (one, name) != (kind, path)
+    ]
+    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))  # type: ignore[arg-type]
+    return play(game)
+
+
+def _boat(**change: Any) -> bytes:
+    """The boat's file with one number changed: of its head by ``at``, or an index."""
+    data = bytearray(models.shape(models.boat(), 41))
+    if "at" in change:
+        struct.pack_into("<I", data, change["at"], change["number"])
+    if "index" in change:
+        struct.pack_into("<H", data, len(data) - 2, change["index"])
+    if "high" in change:
+        struct.pack_into("<f", data, 40 + 28 * 2 + 8, change["high"])
+    return bytes(data[: change.get("cut", len(data))])
+
+
+@pytest.mark.parametrize(
+    ("data", "reason"),
+    [
+        (b"SHOP" + bytes(60), "does not begin with SHPE"),
+        (_boat(at=12, number=3), "has 3 parts; the game expects 2"),
+        (_boat(at=4, number=999), "bytes for 999 vertices"),
+        (_boat(index=999), "names vertex 999"),
+        (_boat(high=50.0), "lies outside of its box"),
+        (_boat(cut=-1), "bytes for"),
+        (_boat(at=44, number=7), "has indices"),
+        (None, "models/boat.shp is missing"),
+    ],
+)
+def test_models_are_loaded_strictly(game: Path, data: bytes | None, reason: str) -> None:
+    assert reason in (_with_object(game, "shp", "models/boat", data).refused or "")
+
+
+def test_a_model_without_its_material_or_texture(game: Path) -> None:
+    before = play(game)
+    assert "models/postwoman: 480 triangles in 3 parts" in before.trace
+    hidden = _with_object(game, "txt", "materials/sail", None)
+    assert hidden.refused is None
+    assert "materials/sail is not there: nothing is drawn of it on the boat" in hidden.trace
+    assert hidden.scene != before.scene
+    text = models.material("skins/nothing", (0.4, 0.4, 0.4), 0.1, two_sided=True)
+    lost = _with_object(game, "txt", "materials/sail", text)
+    assert "sail of the boat" in lost.placeholders
+    other = models.material("textures/harbour/jetty", (0.4, 0.4, 0.4), 0.1, two_sided=True)
+    assert _with_object(game, "txt", "materials/sail", other).placeholders == {}
+
+
+def test_the_demos_models_are_proved_by_their_layout(game: Path, library: Library) -> None:
+    bundle = open_path(game / "data/figures.bundle", [], library).container
+    for name, parts in shapes.TABLE.items():
+        data = bundle.read(bundle.index_of(f"models/{name}.shp"))
+        model = kinds()["mesh"].read(data, Context(library, f"models/{name}.shp"))
+        assert kinds()["mesh"].rebuild(model) == data
+        assert len(model.mesh.parts) == parts
+        own = shapes.read_shape(data, name, parts)
+        assert [len(some) for _, some in own] == [part.count for part in model.mesh.parts]
+        point = own[0][1][0][0].point
+        assert model.mesh.positions[model.mesh.corners[0, 0]] == pytest.approx(point, abs=1e-6)
+
+
+# ---- menus
+
+
+def test_the_cursor_goes_to_the_nearest_that_way() -> None:
+    boxes = [(0, 0, 10, 10, 0), (50, 2, 10, 10, 0), (0, 40, 10, 10, 0), (52, 44, 10, 10, 0), (24, 24, 4, 4, 0)]
+    found = ways(boxes)
+    assert found[0] == {"right": 4, "down": 2}
+    assert found[1] == {"left": 4, "down": 3}
+    assert found[3] == {"left": 4, "up": 1}
+    assert found[4]["right"] == 1
+    assert ways([]) == []
+    assert ways([(0, 0, 4, 4, 0)] * 2) == [{}, {}], "none lies any way from the other"
+
+
+def test_menus_are_walked_from_screen_to_screen() -> None:
+    picture = Image.new("RGBA", (96, 64))
+    screens = {7: [(0, 0, 8, 8, 8), (0, 20, 8, 8, 99)], 8: [(4, 4, 8, 8, 7)], 9: []}
+
+    def screen(number: int) -> tuple[Image.Image, list[tuple[int, ...]]]:
+        if number not in screens:
+            raise Refusal(f"there is no screen {number}")
+        return picture, screens[number]
+
+    report = Report()
+    walk(7, screen, report)
+    assert list(report.menus) == [7, 8], "9 is reached from none, 99 is not there"
+    assert report.menus[7].targets == [8, 99]
+    assert report.menus[7].ways == [{"down": 1}, {"up": 0}]
+    assert "the way to screen 99 ends: there is no screen 99" in report.trace
+    many = Report()
+    walk(0, lambda number: (picture, [(0, 0, 8, 8, number + 1)]), many)
+    assert len(many.menus) == 40, "of an endless chain only so much"

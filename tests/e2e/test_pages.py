@@ -114,6 +114,11 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     page.get_by_role("button", name="Show what is in it").click()
     expect(page.get_by_role("status").filter(has_text="15,000 items")).to_be_visible()
     screen_on_the_disc(page)
+    page.goto(f"{DISC}/edit?item=skerry.bin%2F%2FCARGO.VOL%2F%2FMENUS.SCR%2F%2F0312")
+    page.get_by_role("button", name=re.compile("^Rectangle 0: ")).focus()
+    page.keyboard.press("Shift+ArrowUp")
+    page.get_by_text("rectangles: areas.json").first.wait_for()
+    stage(page, "Build").click()
     expect(page.get_by_text("CARGO.VOL · MENUS.SCR")).to_be_visible()
     check_access(page, "build of the disc")
     page.get_by_role("button", name="Build", exact=True).click()
@@ -123,6 +128,27 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     page.get_by_role("link", name="See it in the game").click()
     page.get_by_role("heading", name="What it loaded").wait_for(timeout=20_000)
     expect(page.get_by_text("MENUS.SCR: 3,000 screens").first).to_be_visible()
+    # The menu is walked: its first button lies higher, and leads on and back as before.
+    menus = page.get_by_role("region", name="Walk the menus")
+    screen = menus.get_by_role("button").first
+    tops = []
+    for side in ("Before", "After"):
+        page.get_by_role("radio", name=side).click()
+        cursor = screen.locator("span")
+        tops.append(cursor.evaluate("one => parseFloat(one.style.top)"))
+    assert tops[1] == pytest.approx(tops[0] - 100 * 8 / 64)
+    screen.focus()
+    page.keyboard.press("ArrowDown")
+    expect(screen).to_have_attribute("aria-label", re.compile("^Screen 312, rectangle 1 of 3"))
+    page.keyboard.press("Enter")
+    expect(screen).to_have_attribute("aria-label", re.compile("^Screen 937, rectangle 0 of 3"))
+    page.keyboard.press("Backspace")
+    expect(menus).to_contain_text("Screen 0312, leads to 0936")
+    box = screen.bounding_box()
+    assert box is not None
+    page.mouse.click(box["x"] + box["width"] * 0.1, box["y"] + box["height"] * (tops[1] / 100 + 0.05))
+    expect(menus).to_contain_text("Screen 0936")
+    check_access(page, "the menus of the trial")
     assert len(changed) == (game / "skerry.bin").stat().st_size
     stage(page, "Build").click()
     page.get_by_role("button", name="Restore every original").click()

@@ -3727,8 +3727,14 @@ export interface components {
             faces: {
                 [key: string]: string;
             };
+            /** First Menu */
+            first_menu: number;
             /** Lines */
             lines: components["schemas"]["HeardLine"][];
+            /** Menus */
+            menus: {
+                [key: string]: components["schemas"]["WalkedMenu"];
+            };
             /** Placeholders */
             placeholders: {
                 [key: string]: string;
@@ -4640,6 +4646,22 @@ export interface components {
             used: boolean;
             /** Version */
             version: string;
+        };
+        /**
+         * WalkedMenu
+         * @description A screen of the trial's menus: its picture (a data URL), rectangles, where they lead, the cursor's ways.
+         */
+        WalkedMenu: {
+            /** Boxes */
+            boxes: number[][];
+            /** Picture */
+            picture: string;
+            /** Targets */
+            targets: number[];
+            /** Ways */
+            ways: {
+                [key: string]: number;
+            }[];
         };
         /**
          * WindowRequest

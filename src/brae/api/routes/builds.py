@@ -16,6 +16,7 @@ from brae.api.schemas.builds import (
     PlayReport,
     RestoreRequest,
     TrialView,
+    WalkedMenu,
 )
 from brae.api.schemas.common import JobView
 from brae.api.schemas.games import GameFile
@@ -111,6 +112,14 @@ def _report(report: Report) -> PlayReport:
             )
             for line in report.lines
         ],
+        menus={
+            number: WalkedMenu(
+                picture=_as_url("image/png", menu.picture), boxes=[list(box) for box in menu.boxes],
+                targets=menu.targets, ways=menu.ways,
+            )
+            for number, menu in report.menus.items()
+        },
+        first_menu=report.first_menu,
         faces={speaker: _as_url("image/png", picture) for speaker, picture in report.faces.items()},
     )  # fmt: skip
 

@@ -72,6 +72,17 @@ class HeardLine(BaseModel):
     fault: str
 
 
+class WalkedMenu(BaseModel):
+    """A screen of the trial's menus: its picture (a data URL), rectangles, where they lead, the cursor's ways."""
+
+    picture: str
+    #: left, top, width, height, in the screen's pixels
+    boxes: list[list[int]]
+    targets: list[int]
+    #: from each rectangle: up, down, left, right, and the number of the next one
+    ways: list[dict[str, int]]
+
+
 class PlayReport(BaseModel):
     """What the stand-in did."""
 
@@ -82,6 +93,8 @@ class PlayReport(BaseModel):
     lines: list[HeardLine]
     #: of each speaker a picture with all shapes of the mouth side by side
     faces: dict[str, str]
+    menus: dict[int, WalkedMenu]
+    first_menu: int
 
 
 class TrialView(BaseModel):

@@ -30,6 +30,16 @@ class Line:
 
 
 @dataclass
+class Menu:
+    """A screen: its rectangles (left, top, width, height), where each leads, the cursor's ways from each."""
+
+    picture: bytes
+    boxes: list[tuple[int, ...]]
+    targets: list[int]
+    ways: list[dict[str, int]]
+
+
+@dataclass
 class Report:
     """What the game did: the trace, why it stopped (if it did), what it replaced, and the scene as a PNG."""
 
@@ -40,6 +50,9 @@ class Report:
     #: what is heard in the scene, and each speaker's face with all shapes of the mouth beside each other
     lines: list[Line] = field(default_factory=list)
     faces: dict[str, bytes] = field(default_factory=dict)
+    #: the screens that can be walked to, by their numbers, and the one that is begun with
+    menus: dict[int, Menu] = field(default_factory=dict)
+    first_menu: int = 0
 
     def stop(self, reason: Refusal) -> Report:
         """The game refuses to go on."""

@@ -8,6 +8,7 @@ from PIL import Image, ImageDraw
 
 from brae.demo.standin import quay
 from brae.demo.standin.disc import Disc, Drive, Screens, Volume, read_inlay, read_mosaic, read_slate
+from brae.demo.standin.menus import walk
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, moving, placeholder
 
 #: the screens and sprites that this scene shows; the first screen is the large one
@@ -65,6 +66,7 @@ def play(folder: Path, report: Report) -> Report:
                 report.trace.append(f"{name}: drawn")
             except BadTexture as reason:
                 report.replaced(name, reason)
+        walk(SCREENS[0], lambda number: read_slate(screens.read(number), f"screen {number}", *_SCREEN), report)
         steps = quay.draw(volume.read, report.trace.append, report.replaced)
     except Refusal as reason:
         return report.stop(reason)

@@ -1,5 +1,5 @@
 import { OctagonX, PlayCircle, Smile, TriangleAlert, Volume2 } from "lucide-react";
-import { useRef, useState } from "react";
+import { type KeyboardEvent, useRef, useState } from "react";
 import { Link } from "react-router";
 import { useProject, useTrial } from "../../api/queries";
 import { Button, Choice, Empty } from "../../components/controls";
@@ -102,6 +102,7 @@ function Trial({ project, changed }: { project: string; changed: number }) {
           />
         )}
         {report.lines.length > 0 && <Heard key={side} report={report} />}
+        {Object.keys(report.menus).length > 0 && <Menus key={`menus ${side}`} report={report} />}
         <h2 className="font-bold">What it loaded</h2>
         {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling list must be reachable by keyboard */}
         <ol tabIndex={0} className="min-h-0 flex-1 overflow-auto rounded-xl bg-raised p-3 text-[13.5px]">
@@ -113,6 +114,88 @@ function Trial({ project, changed }: { project: string; changed: number }) {
         </ol>
       </aside>
     </div>
+  );
+}
+
+/** The game's menus, walked by the keyboard or by pressing: the cursor goes as the game lets it. */
+function Menus({ report }: { report: Report }) {
+  const [trail, setTrail] = useState([report.first_menu]);
+  const [on, setOn] = useState(0);
+  const number = trail.at(-1) ?? report.first_menu;
+  const menu = report.menus[number];
+  const box = menu?.boxes[on];
+  const [size, setSize] = useState({ width: 96, height: 64 });
+  const go = (target: number | undefined) => {
+    if (target === undefined || !report.menus[target]) return;
+    setTrail([...trail, target]);
+    setOn(0);
+  };
+  const back = () => {
+    if (trail.length < 2) return;
+    setTrail(trail.slice(0, -1));
+    setOn(0);
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const way = { ArrowUp: "up", ArrowDown: "down", ArrowLeft: "left", ArrowRight: "right" }[event.key];
+    if (way) setOn(menu?.ways[on]?.[way] ?? on);
+    else if (event.key === "Enter") go(menu?.targets[on]);
+    else if (event.key === "Backspace") back();
+    else return;
+    event.preventDefault();
+  };
+  if (!menu) return null;
+  const target = menu.targets[on];
+  const share = (value: number | undefined, of: number) => `${((value ?? 0) / of) * 100}%`;
+  return (
+    <section aria-label="Walk the menus" className="grid gap-2 rounded-xl bg-raised p-3">
+      <button
+        type="button"
+        aria-label={`Screen ${number}, rectangle ${on} of ${menu.boxes.length}; arrow keys, Enter, Backspace`}
+        className="relative block w-full"
+        onKeyDown={onKey}
+        onClick={(event) => {
+          const shown = event.currentTarget.getBoundingClientRect();
+          const x = ((event.clientX - shown.left) / shown.width) * size.width;
+          const y = ((event.clientY - shown.top) / shown.height) * size.height;
+          const place = menu.boxes.findIndex(
+            ([left = 0, top = 0, width = 0, height = 0]) =>
+              x >= left && x < left + width && y >= top && y < top + height,
+          );
+          if (event.detail > 0 && place >= 0) go(menu.targets[place]);
+        }}
+      >
+        <img
+          alt=""
+          src={menu.picture}
+          className="pixelated w-full rounded-md"
+          onLoad={({ currentTarget: one }) => setSize({ width: one.naturalWidth, height: one.naturalHeight })}
+        />
+        {box && (
+          <span
+            className="absolute border-[3px] border-gorse"
+            style={{
+              left: share(box[0], size.width),
+              top: share(box[1], size.height),
+              width: share(box[2], size.width),
+              height: share(box[3], size.height),
+            }}
+          />
+        )}
+      </button>
+      <p className="flex items-center gap-2 text-[14px] text-quiet">
+        <span className="flex-1">
+          Screen {String(number).padStart(4, "0")}
+          {target === undefined
+            ? ": nothing to press"
+            : report.menus[target]
+              ? `, leads to ${String(target).padStart(4, "0")}`
+              : `, leads to ${String(target).padStart(4, "0")}, which is not near enough to be shown`}
+        </span>
+        <Button disabled={trail.length < 2} onClick={back} title="Backspace">
+          Back
+        </Button>
+      </p>
+    </section>
   );
 }
 
