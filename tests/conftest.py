@@ -58,6 +58,16 @@ def made_disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder / DISC_FOLDER
 
 
+@pytest.fixture(scope="session")
+def whole_disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's disc edition as it ships, made once for all workers; never written to."""
+    folder = _shared(tmp_path_factory) / "brae-whole-disc"
+    with FileLock(f"{folder}.lock"):
+        if not (folder / DISC_FOLDER / "skerry.cue").exists():
+            disc.generate(folder)
+    return folder / DISC_FOLDER
+
+
 @pytest.fixture
 def disc_game(made_disc: Path, tmp_path: Path) -> Path:
     """A copy of the small disc that a test may change."""

@@ -120,19 +120,19 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
         return int(client.get(f"{opened}/members", params=search).json()["total"])
 
     assert total() == 371
-    assert total(where="kind:texture") == 223
+    assert total(where="kind:texture") == 227
     assert total(where=["kind:sound", "kind:text"]) == 39 + 57
     assert total(q="boat sail") == 1
     assert total(q="harbour.kist stamp_0?") == 10
-    assert total(q="*.wav") == 36
+    assert total(q="*.wav") == 39
     assert total(q="stamp%0") == 0, "a percent sign is no wildcard"
     assert total(where="format:bgr8") == 4
     assert total(q="format=BGR8") == 4
     assert total(q="format=bgr*") == total(where=["format:bgr8", "format:bgra8"])
-    assert total(q="format!=bgr8", where="kind:texture") == 223 - 4
+    assert total(q="format!=bgr8", where="kind:texture") == 227 - 4
     assert total(where="dimensions:256 × 512") == 1
     assert total(q="width=256 height>=512") == 1
-    assert total(q="rate>0") == 36
+    assert total(q="rate>0") == 39
     assert total(folder="textures/boat") == 4
     assert total(folder="textures") == 201 + 12 + 2 + 5
     assert total(q="bytes>=100000 kind=texture") == 5
@@ -141,7 +141,7 @@ def test_search_and_facets(client: TestClient, opened: str) -> None:
     assert by_name["format"]["label"] == "Pixel format"
     assert {one["value"]: one["count"] for one in by_name["format"]["values"]} == {
         "bc3": 95,
-        "bc1": 66,
+        "bc1": 70,
         "bgra8": 53,
         "bgr8": 4,
         "bc7": 2,

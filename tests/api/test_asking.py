@@ -55,7 +55,7 @@ def test_what_cannot_be_asked_is_told(client: TestClient, opened: str, q: str) -
 
 def test_a_misspelt_word_says_what_it_is_read_as(client: TestClient, opened: str) -> None:  # noqa: F811
     said = client.get(f"{opened}/members", params={"q": "lightouse"}).json()
-    assert (said["total"], said["read_as"]) == (1, {"lightouse": ["lighthouse"]})
+    assert (said["total"], said["read_as"]) == (3, {"lightouse": ["lighthouse"]})
     assert client.get(f"{opened}/members", params={"q": "lighthouse"}).json()["read_as"] == {}
 
 

@@ -146,16 +146,19 @@ def test_making_the_disc_tells_how_far_it_is(tmp_path: Path) -> None:
     assert all(total >= done > 0 for _, total, done in counts.told)  # type: ignore[operator]
 
 
+def _with_object(game: Path, kind: str, path: str, data: bytes | None) -> Report:
+    """The demo's bundle with another object, or without it; what the game makes of it."""
+    objects = [
+        (one, name, owner if data is not None else -1, data if (one, name) == (kind, path) else own)
+        for one, name, owner, own in [*desktop._figures(), *desktop._voices(), *desktop._models()]
+        if data is not None or (one, name) != (kind, path)
+    ]
+    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))  # type: ignore[arg-type]
+    return play(game)
+
+
 def _with_material(game: Path, name: str, text: str | None) -> None:
-    """The demo's bundle with another material, or without it."""
-    objects = []
-    for kind, path, owner, data in desktop._figures():
-        if path == f"materials/{name}":
-            if text is None:
-                continue
-            data = text.encode()
-        objects.append((kind, path, -1 if text is None else owner, data))
-    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))
+    _with_object(game, "txt", f"materials/{name}", None if text is None else text.encode())
 
 
 MATERIAL = "[material]\ncolour = figures/{}\nambient = 0.4 0.4 0.5\nhighlight = {}\ntwo_sided = no\n"
@@ -194,16 +197,6 @@ def test_a_material_that_the_game_does_not_take_stops_it(game: Path, text: str, 
 
 
 # ---- what is heard
-
-
-def _with_voice(game: Path, kind: str, data: bytes) -> Report:
-    """The demo's bundle with another sound or track of the first line; what the game makes of it."""
-    objects = [
-        (one, path, owner, data if (one, path) == (kind, "voices/ishbel_1") else own)
-        for one, path, owner, own in [*desktop._figures(), *desktop._voices()]
-    ]
-    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))
-    return play(game)
 
 
 def test_voices_are_heard_and_their_mouths_move_as_brae_reads_them(game: Path, library: Library) -> None:
@@ -252,7 +245,7 @@ def _out_of_order() -> bytes:
     ],
 )
 def test_what_the_game_does_not_play_is_said(game: Path, kind: str, data: bytes, reason: str) -> None:
-    report = _with_voice(game, kind, data)
+    report = _with_object(game, kind, "voices/ishbel_1", data)
     assert report.refused is None
     assert reason in report.lines[0].fault
     assert [line.fault for line in report.lines[1:]] == [""] * 3
@@ -272,7 +265,7 @@ def test_a_bell_is_rung_on_by_its_loop(game: Path, library: Library) -> None:
 @pytest.mark.parametrize("installed", [True, False])
 def test_lines_are_spoken_with_and_without_espeak(installed: bool, monkeypatch: pytest.MonkeyPatch) -> None:
     if not installed:
-        monkeypatch.setattr(speech, "_library", lambda: None)
+        monkeypatch.setattr(speech, "_fresh", lambda *_: None)
     for line in speech.LINES:
         samples, rate, words = speech.say(line)
         assert [word for word, _ in words] == line.text.split()
@@ -285,17 +278,6 @@ def test_lines_are_spoken_with_and_without_espeak(installed: bool, monkeypatch: 
 
 
 # ---- models
-
-
-def _with_object(game: Path, kind: str, path: str, data: bytes | None) -> Report:
-    """The demo's bundle with another object, or without it; what the game makes of it."""
-    objects = [
-        (one, name, owner if data is not None else -1, data if (one, name) == (kind, path) else own)
-        for one, name, owner, own in [*desktop._figures(), *desktop._voices(), *desktop._models()]
-        if data is not None or (one, name) != (kind, path)
-    ]
-    (game / "data/figures.bundle").write_bytes(desktop.bundle(objects))  # type: ignore[arg-type]
-    return play(game)
 
 
 def _boat(**change: Any) -> bytes:

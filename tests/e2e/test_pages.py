@@ -30,7 +30,7 @@ from brae.core.assets.texture.texture import Header
 from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
 from brae.demo import DISC as DISC_FOLDER
-from brae.demo import LAYOUTS, art, disc
+from brae.demo import LAYOUTS, art
 from tests.core.families import BY_NAME
 from tests.core.voices.spoken import speak
 from tests.e2e.driver import base, chromium, served
@@ -67,7 +67,8 @@ def home(request: pytest.FixtureRequest, tmp_path: Path, made_demo: Path, made_d
     games = tmp_path / "home/games"
     shutil.copytree(made_demo, games / made_demo.name)
     if request.node.get_closest_marker("whole_disc"):
-        disc.generate(games)
+        whole: Path = request.getfixturevalue("whole_disc")
+        shutil.copytree(whole, games / whole.name)
     else:
         shutil.copytree(made_disc, games / made_disc.name)
     return tmp_path / "home"

@@ -16,7 +16,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from brae.demo import disc, stamps, strollers
+from brae.demo import stamps, strollers
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import DISC, open_folder, stage, wait_for_jobs
 
@@ -26,12 +26,13 @@ WHITE = (240, 240, 240, 255)
 
 
 @pytest.fixture(scope="module")
-def opened(tmp_path_factory: pytest.TempPathFactory, made_demo: Path) -> tuple[Path, Path]:
+def opened(tmp_path_factory: pytest.TempPathFactory, made_demo: Path, whole_disc: Path) -> tuple[Path, Path]:
     """Brae's folder with both editions opened, and a copy of it as it was then."""
     place = tmp_path_factory.mktemp("sprites")
     home, kept = place / "home", place / "kept"
     shutil.copytree(made_demo, home / "games" / made_demo.name)
-    disc.generate(home / "games")  # the whole of it: the game in the trial reads screens that a small one has not
+    # The whole of it: the game in the trial reads screens that a small one has not.
+    shutil.copytree(whole_disc, home / "games" / whole_disc.name)
     with chromium() as browser, served(home, "demo") as address:
         page = browser.new_page(base_url=base(address))
         page.goto(address)

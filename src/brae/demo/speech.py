@@ -8,6 +8,9 @@ from __future__ import annotations
 
 import ctypes
 import ctypes.util
+import json
+import subprocess
+import sys
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
@@ -95,6 +98,21 @@ def spoken_by_espeak(text: str, voice: str = "en-us", speed: int = 160) -> Spoke
     library.espeak_Synchronize()
     found.samples = np.frombuffer(b"".join(parts), np.int16)
     return found
+
+
+def _fresh(text: str, voice: str, speed: int) -> Spoken | None:
+    """The same in a process of its own: espeak-ng's breath goes by chance, and begins anew with each process."""
+    if ctypes.util.find_library("espeak-ng") is None:
+        return None
+    made = subprocess.run(
+        [sys.executable, "-m", __name__, text, voice, str(speed)], capture_output=True, timeout=60, check=False
+    )
+    if made.returncode:
+        return None
+    told, _, samples = made.stdout.partition(b"\n")
+    said = json.loads(told)
+    words, phonemes = ([(str(name), float(start)) for name, start in said[one]] for one in ("words", "phonemes"))
+    return Spoken(np.frombuffer(samples, np.int16), int(said["rate"]), words, phonemes)
 
 
 # ---- formants
@@ -192,8 +210,8 @@ LINES = (
     Line(
         "ishbel_2",
         (
-            ("the", "DH AH"), ("boat", "B OW T"), ("leaves", "L IY V Z"), ("when", "W EH N"), ("the", "DH AH"),
-            ("bell", "B EH L"), ("rings", "R IH N Z"),
+            ("the", "DH AH"), ("boat", "B OW T"), ("leaves", "L IY V Z"), ("when", "W EH N"),
+            ("bells", "B EH L Z"), ("ring", "R IH N"),
         ),
         "en-us+f3", 205,
     ),
@@ -211,28 +229,37 @@ LINES = (
 def say(line: Line) -> tuple[Samples, int, list[tuple[str, list[tuple[str, float, float]]]]]:
     """A line's samples and rate, and its words with their phonemes, from when to when each is said."""
     codes = [phonemes.split() for _, phonemes in line.words]
-    made = spoken_by_espeak(line.text, line.voice, line.speed)
-    if made is not None and len(made.words) == len(line.words):
+    made = _fresh(line.text, line.voice, line.speed)
+    if made is not None and [word for word, _ in made.words if word] == line.text.split():
         samples, rate = made.samples, made.rate
         end = len(samples) / rate
-        begins = [start for _, start in made.words]
+        begins = [start for word, start in made.words if word]
         # The pause behind the last word is no part of it.
         last = next((start for name, start in reversed(made.phonemes) if name.startswith("_")), end)
         ends = [*begins[1:], last if last > begins[-1] else end]
         spans = [np.linspace(one, other, len(own) + 1) for one, other, own in zip(begins, ends, codes, strict=True)]
         for number, own in enumerate(codes):
             told = [at for name, at in made.phonemes if begins[number] <= at < ends[number] and name[:1] != "_"]
-            if len(told) == len(own):  # espeak-ng has as many phonemes in it: its own times
-                spans[number] = np.array([*told, ends[number]])
+            edges = np.array([*told, ends[number]])
+            if len(told) == len(own) and np.diff(edges).min() > 0.01:  # as many phonemes: espeak-ng's own times
+                spans[number] = edges
     else:
         samples, starts = _synthesised(codes, line.pitch, np.random.default_rng(int(line.pitch)))
         rate, spans, at = RATE, [], 0
         for own in codes:
-            edges = starts[at : at + len(own)]
-            spans.append(np.array([*edges, edges[-1] + _length(own[-1])]))
+            begun = starts[at : at + len(own)]
+            spans.append(np.array([*begun, begun[-1] + _length(own[-1])]))
             at += len(own)
     words = [
         (word, [(code, float(edges[n]), float(edges[n + 1])) for n, code in enumerate(own)])
         for (word, _), own, edges in zip(line.words, codes, spans, strict=True)
     ]
     return samples, rate, words
+
+
+if __name__ == "__main__":
+    spoken = spoken_by_espeak(sys.argv[1], sys.argv[2], int(sys.argv[3]))
+    if spoken is None:
+        sys.exit(1)
+    told = {"rate": spoken.rate, "words": spoken.words, "phonemes": spoken.phonemes}
+    sys.stdout.buffer.write(json.dumps(told).encode() + b"\n" + spoken.samples.tobytes())
