@@ -140,6 +140,48 @@ def test_marks_move_with_the_length() -> None:
     assert back(original, sine(RATE) * 0.5)[1].cues == original.cues
 
 
+def _noted(points: list[tuple[int, int, bytes]], rate: int = RATE, *, frames: int = RATE) -> bytes:
+    """A WAVE file with cue points and their labels, and a list of another sort before them, by hand."""
+    cue = struct.pack("<I", len(points)) + b"".join(
+        struct.pack("<II4sIII", number, at, b"data", 0, 0, at) for number, at, _ in points
+    )
+    said = b"adtl"
+    for number, _, label in points:
+        text = label + b"\0"
+        said += struct.pack("<4sII", b"labl", 4 + len(text), number) + text + bytes(len(text) % 2)
+    body = Riff.of(plain(sine(frames), rate)).chunks
+    info = Chunk(b"LIST", b"INFOISFT" + struct.pack("<I", 6) + b"isles\0")
+    return Riff((info, *body, Chunk(b"cue ", cue), Chunk(b"LIST", said, bytes(len(said) % 2)))).data
+
+
+def test_cue_points_go_out_and_come_back_changed() -> None:
+    data = _noted([(1, 1000, b"rain"), (2, 11_025, b"again")])
+    original = read(data)
+    sent = KIND.send(original)
+    assert read(sent.data).cues == [1000, 11_025]
+    assert b"again\0" in sent.data
+    assert KIND.match(original, Version(sent), {})[1].data == data
+    # An editor that knows no cue points takes none away.
+    assert KIND.match(original, Version(ExchangeFile("x.wav", plain(sine(RATE), RATE))), {})[1].data == data
+    other = _noted([(1, 1200, b"rain"), (2, 11_025, b"sun"), (3, 20_000, b"end")])
+    made = KIND.match(original, Version(ExchangeFile("x.wav", other)), {})[1].data
+    again = read(made)
+    assert again.cues == [1200, 11_025, 20_000]
+    assert again.notes == read(other).notes
+    assert made[8:40] == data[8:40], "the list of another sort stays"
+    assert np.array_equal(again.samples, original.samples)
+    # At another rate they are at the same seconds.
+    faster = KIND.match(
+        original, Version(ExchangeFile("x.wav", _noted([(1, 4000, b"a")], 44_100, frames=2 * RATE))), {}
+    )
+    assert read(faster[1].data).cues == [2000]
+    # Lists of two sorts, and another length.
+    _, longer = back(original, sine(2 * RATE))
+    assert longer.cues == [2000, 22_050]
+    assert longer.riff is not None
+    assert [one.data[:4] for one in longer.riff.chunks if one.id == b"LIST"] == [b"INFO", b"adtl"]
+
+
 def test_markers_of_aiff_move_with_the_length() -> None:
     stream = io.BytesIO()
     soundfile.write(stream, sine(RATE), RATE, format="AIFF", subtype="PCM_16")

@@ -13,6 +13,7 @@ import numpy as np
 from brae.core.assets.sound import ima, mp3, ms
 from brae.core.assets.sound.loops import moved
 from brae.core.assets.sound.riff import Riff, markers, with_cues, with_loops, with_spans
+from brae.core.assets.sound.riff import cues as cues_of
 from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
 from brae.core.errors import FormatError
 from brae.core.layouts.checksums import Crc, checksum
@@ -79,10 +80,12 @@ class Made:
     frames: int
 
 
-def written(original: Sound, samples: Samples, *, exact_bits: bool) -> Made:
+def written(
+    original: Sound, samples: Samples, *, exact_bits: bool, notes: tuple[bytes, bytes] | None = None
+) -> Made:
     """Samples of the original's rate and channels in its codec, with its chunks.
 
-    ``exact_bits``: they have no more bits than the codec, so nothing is dithered.
+    ``exact_bits``: they have no more bits than the codec, so nothing is dithered. ``notes``: other cue points.
     """
     codes = original.bare is not None and original.bare.packed
     bits = None if codes else _DITHERED.get(original.subtype)
@@ -100,15 +103,33 @@ def written(original: Sound, samples: Samples, *, exact_bits: bool) -> Made:
     new = {b"data": _wave_data(original, samples)}
     if riff.get(b"fact") is not None:
         new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
+    if notes is not None and original.notes is not None:
+        last = max(len(samples) - 1, 0)
+        new[b"cue "] = with_cues(notes[0], [min(sample, last) for sample in cues_of(notes[0])])
+        riff = riff.with_said(notes[1])
     if len(samples) != original.frames:
-        smpl, marked, spans = (riff.get(name) for name in (b"smpl", b"cue ", b"LIST"))
+        smpl, marked = riff.get(b"smpl"), riff.get(b"cue ")
         if smpl is not None and original.loops:
             new[b"smpl"] = with_loops(smpl, loops_of(original, samples))
-        if marked is not None:
+        if marked is not None and notes is None:
             new[b"cue "] = with_cues(marked, cues)
-            if spans is not None:
-                new[b"LIST"] = with_spans(spans, scale)
+            riff = riff.each(b"LIST", lambda data: with_spans(data, scale))
     return Made(riff.with_chunks(new).data, len(samples))
+
+
+def notes_of(original: Sound, came: Sound) -> tuple[bytes, bytes] | None:
+    """The cue points that somebody changed in another program, at the original's rate; None where nobody did.
+
+    A file that came back without any was saved by a program that knows none.
+    """
+    if original.notes is None or came.notes is None or came.notes == original.notes:
+        return None
+    points, said = came.notes
+    if came.rate != original.rate:
+        scale = original.rate / came.rate
+        points = with_cues(points, [round(sample * scale) for sample in came.cues])
+        said = with_spans(said, scale)
+    return None if (points, said) == original.notes else (points, said)
 
 
 def loops_of(original: Sound, samples: Samples) -> list[tuple[int, int]]:
@@ -226,8 +247,8 @@ def sent_subtype(sound: Sound) -> str:
 
 
 def sent(sound: Sound) -> bytes:
-    """A sound for an editor, as a plain WAVE file."""
-    return plain(sound.samples, sound.rate, sent_subtype(sound))
+    """A sound for an editor, as a plain WAVE file with its cue points."""
+    return plain(sound.samples, sound.rate, sent_subtype(sound), sound.notes)
 
 
 #: open files that a sound is saved as, by their endings

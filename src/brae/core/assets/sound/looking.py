@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import zlib
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,8 @@ _INK, _MIDDLE = (22, 22, 22, 255), (22, 22, 22, 90)
 _PEAK = -3.0
 #: marks of a sound that a page draws
 _MOST_CUES = 1000
+_MEASURED: dict[tuple[int, int, int], tuple[float, float]] = {}
+_MOST_MEASURED = 256
 
 
 def bounds(samples: Samples, steps: int) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
@@ -36,7 +39,7 @@ def outline(sound: Sound, steps: int, start: float, stop: float) -> dict[str, An
     span = (stop - start) * sound.rate
     own = max(min(round(steps * (last - first) / span) if span else steps, last - first), 1)
     low, high = bounds(sound.samples[first:last], own)
-    loud, peak = convert.loudness(sound.samples, sound.rate), peaks.true_peak(sound.samples, sound.rate)
+    loud, peak = _measured(sound)
     return {
         "seconds": sound.seconds,
         "rate": sound.rate,
@@ -49,6 +52,18 @@ def outline(sound: Sound, steps: int, start: float, stop: float) -> dict[str, An
         "loudness": round(loud, 2) if loud > convert.SILENT else None,
         "peak": round(peak, 2) if np.isfinite(peak) else None,
     }
+
+
+def _measured(sound: Sound) -> tuple[float, float]:
+    """LUFS and dBTP of all of it: remembered, as it is asked for with every step of a zoom."""
+    key = (zlib.crc32(sound.data), len(sound.data), sound.rate)
+    found = _MEASURED.get(key)
+    if found is None:
+        found = convert.loudness(sound.samples, sound.rate), peaks.true_peak(sound.samples, sound.rate)
+        if len(_MEASURED) >= _MOST_MEASURED:
+            _MEASURED.clear()
+        _MEASURED[key] = found
+    return found
 
 
 def picture(sound: Sound, width: int, height: int) -> bytes:

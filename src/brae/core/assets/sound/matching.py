@@ -155,6 +155,8 @@ def is_untouched(original: Sound, came: Sound) -> bool:
     """Whether what came back is, to the sample, what was sent."""
     if (original.rate, original.channels, original.frames) != (came.rate, came.channels, came.frames):
         return False
+    if convert.notes_of(original, came) is not None:
+        return False
     subtype = convert.sent_subtype(original)
     if subtype == "FLOAT":
         return np.array_equal(original.samples.astype(np.float32), came.samples.astype(np.float32))
@@ -176,7 +178,12 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
         edit = Compared(original, came, samples, remedies, ready)
         samples = apply(ready, original, [one for one in remedies if one == "seam"])
         exact = not remedies and came.rate == original.rate and came.channels == original.channels
-        made = convert.written(original, samples, exact_bits=exact and _bits(came) <= _bits(original))
+        made = convert.written(
+            original,
+            samples,
+            exact_bits=exact and _bits(came) <= _bits(original),
+            notes=convert.notes_of(original, came),
+        )
         data, frames = made.data, made.frames
         if original.bare is None:
             result = read(data)
@@ -236,11 +243,12 @@ def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: 
         ("Channels", str(original.channels), str(came.channels), str(result.channels)),
         ("Length", *(_time(*one) for one in lengths)),
         ("Loops", loops(original), loops(came), loops(result)),
+        *([("Cue points", *(str(len(one.cues)) for one in (original, came, result)))] if original.cues else []),
         ("True peak", *(f"{peaks.true_peak(one.samples, one.rate):.1f} dBTP" for one in (original, came, result))),
         ("File type", original.type, came.type, result.type),
         ("Bytes", f"{original.size:,}", "–", f"{size:,}"),
     ]
-    free = ("True peak", "Bytes", "Length")
+    free = ("True peak", "Bytes", "Length", "Cue points")
     return [Property.of(*row, matters=row[0] not in free) for row in rows]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from brae.core.errors import FormatError, TruncatedError
@@ -88,6 +89,33 @@ class Riff:
         """The first chunk of a name."""
         return next((chunk.data for chunk in self.chunks if chunk.id == name), None)
 
+    def each(self, name: bytes, make: Callable[[bytes], bytes]) -> Riff:
+        """Each chunk of a name with other data of the same length: lists of several sorts have one name."""
+        return replace(
+            self,
+            chunks=tuple(replace(one, data=make(one.data)) if one.id == name else one for one in self.chunks),
+        )
+
+    @property
+    def notes(self) -> tuple[bytes, bytes] | None:
+        """Its cue points and what is said of them: the 'cue ' chunk and the 'adtl' list; None without points."""
+        points = self.get(b"cue ")
+        if points is None or not cues(points):
+            return None
+        said = next((one.data for one in self.chunks if one.id == b"LIST" and one.data[:4] == b"adtl"), b"adtl")
+        return points, said
+
+    def with_said(self, said: bytes) -> Riff:
+        """With another 'adtl' list: in the place of the one that is there, or behind all other chunks."""
+        listed = Chunk(b"LIST", said, bytes(len(said) % 2))
+        chunks = list(self.chunks)
+        place = next((at for at, one in enumerate(chunks) if one.id == b"LIST" and one.data[:4] == b"adtl"), None)
+        if place is not None:
+            chunks[place] = listed
+        elif len(said) > 4:
+            chunks.append(listed)
+        return replace(self, chunks=tuple(chunks))
+
     def with_chunks(self, new: dict[bytes, bytes]) -> Riff:
         """Some chunks with other data, each at its place; the size in the header is right then."""
         chunks = [
@@ -130,11 +158,19 @@ def with_loops(smpl: bytes, moved: list[tuple[int, int]]) -> bytes:
     return bytes(result)
 
 
-def wave(samples_: bytes, *, tag: int, channels: int, rate: int, bits: int) -> bytes:
-    """A plain new WAVE file; the same bytes every time."""
+def wave(
+    samples_: bytes, *, tag: int, channels: int, rate: int, bits: int, notes: tuple[bytes, bytes] | None = None
+) -> bytes:
+    """A plain new WAVE file, with cue points and what is said of them, if any; the same bytes every time."""
     align = channels * bits // 8
     form = struct.pack("<HHIIHH", tag, channels, rate, rate * align, align, bits)
-    return Riff((Chunk(b"fmt ", form), Chunk(b"data", samples_, bytes(len(samples_) % 2)))).data
+    chunks = [Chunk(b"fmt ", form), Chunk(b"data", samples_, bytes(len(samples_) % 2))]
+    if notes is not None:
+        points, said = notes
+        chunks.append(Chunk(b"cue ", points))
+        if len(said) > 4:
+            chunks.append(Chunk(b"LIST", said, bytes(len(said) % 2)))
+    return Riff(tuple(chunks)).data
 
 
 def cues(chunk: bytes | None) -> list[int]:

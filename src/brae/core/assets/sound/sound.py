@@ -79,6 +79,11 @@ class Sound:
         form = self.riff.get(b"fmt ") if self.riff is not None else None
         return int.from_bytes(form[12:14], "little") if form else 0
 
+    @property
+    def notes(self) -> tuple[bytes, bytes] | None:
+        """The cue points of a WAVE file, and what is said of them, as its chunks have them."""
+        return self.riff.notes if self.riff is not None and self.riff.form != b"FORM" else None
+
     @cached_property
     def samples(self) -> Samples:
         """Shape (frames, channels), -1 to 1. Raises FormatError where they cannot be decoded."""
@@ -132,13 +137,14 @@ def _words(error: Exception) -> str:
     return str(getattr(error, "error_string", error)).rstrip(".").strip() or "it is damaged"
 
 
-def plain(samples: Samples, rate: int, subtype: str = "PCM_16") -> bytes:
-    """Samples as a plain WAVE file that any program opens: the same bytes every time."""
+def plain(samples: Samples, rate: int, subtype: str = "PCM_16", notes: tuple[bytes, bytes] | None = None) -> bytes:
+    """Samples as a plain WAVE file that any program opens: the same bytes every time. ``notes``: its cue points."""
     channels = samples.shape[1]
     if subtype == "FLOAT":
-        return wave(samples.astype("<f4").tobytes(), tag=3, channels=channels, rate=rate, bits=32)
-    bits = BITS[subtype]
-    return wave(stored(samples, subtype), tag=1, channels=channels, rate=rate, bits=bits)
+        data = samples.astype("<f4").tobytes()
+        return wave(data, tag=3, channels=channels, rate=rate, bits=32, notes=notes)
+    data, bits = stored(samples, subtype), BITS[subtype]
+    return wave(data, tag=1, channels=channels, rate=rate, bits=bits, notes=notes)
 
 
 def quantised(samples: Samples, bits: int) -> np.ndarray[Any, np.dtype[np.int64]]:
