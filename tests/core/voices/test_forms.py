@@ -122,4 +122,7 @@ def test_phonemes_look_alike_in_all_sets() -> None:
     assert nearest("AE1", ["IY", "AE", "EH"]) == "AE"
     assert nearest("ʃ", ["S", "SH"]) == "SH"
     assert nearest("B", ["silence", "v2", "v1"]) == "v1"
-    assert nearest("B", ["F"]) is None
+    assert nearest("B", ["F", "AA"]) == "F", "which is less open"
+    assert nearest("HH", ["M", "K", "AA"]) == "K"
+    assert nearest("spn", ["M", "EH", "AA", "T"]) == "T", "a mouth a little open"
+    assert nearest("B", ["silence"]) is None

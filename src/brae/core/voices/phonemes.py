@@ -2,7 +2,7 @@
 
 ARPABET with its IPA signs: the CMU Pronouncing Dictionary's 39 phonemes (IPA values from memory, as handbooks of
 phonetics give them for General American). Visemes: ISO/IEC 14496-2, table C-1, 0 to 14 (from memory). Which viseme
-a diphthong begins with is common practice, no source.
+a diphthong begins with, and that of HH, which has none there, is common practice, no source.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from functools import cache
 _ARPABET = """
 AA ɑ 10, AE æ 11, AH ʌ 10, AO ɔ 13, AW aʊ 10, AY aɪ 10, EH ɛ 11, ER ɝ 9, EY eɪ 11, IH ɪ 12, IY i 12, OW oʊ 13,
 OY ɔɪ 13, UH ʊ 14, UW u 14, B b 1, P p 1, M m 1, F f 2, V v 2, TH θ 3, DH ð 3, T t 4, D d 4, K k 5, G ɡ 5, NG ŋ 5,
-HH h 0, CH tʃ 6, JH dʒ 6, SH ʃ 6, ZH ʒ 6, S s 7, Z z 7, N n 8, L l 8, R ɹ 9, W w 14, Y j 12
+HH h 5, CH tʃ 6, JH dʒ 6, SH ʃ 6, ZH ʒ 6, S s 7, Z z 7, N n 8, L l 8, R ɹ 9, W w 14, Y j 12
 """
 ARPABET: dict[str, tuple[str, int]] = {
     code: (ipa, int(viseme)) for code, ipa, viseme in (one.split() for one in _ARPABET.split(","))
@@ -41,6 +41,8 @@ class Shape:
     tongue: bool = False
 
 
+#: what is shown for a phoneme of which nobody knows anything: a mouth a little open
+_UNKNOWN = 5
 #: the mouth for each viseme, drawn by the examples that ISO/IEC 14496-2 gives for it; the numbers are ours
 SHAPES: tuple[Shape, ...] = (
     Shape("closed, at rest", 0.0, 0.5),
@@ -80,7 +82,7 @@ def viseme_of(code: str) -> int | None:
 
 
 def nearest(code: str, known: Iterable[str]) -> str | None:
-    """The phoneme of a set that is the same one, or else looks the same; None where none does."""
+    """The phoneme of a set that is the same one, or else looks most like it; None of a set without any."""
     names = [name for name in known if name.lower() not in SILENCE]
     plain = re.sub(r"[012]$", "", code.upper()) if code.isascii() else code
     arpabet = {ipa: name for name, (ipa, _) in ARPABET.items()}
@@ -88,5 +90,16 @@ def nearest(code: str, known: Iterable[str]) -> str | None:
         own = re.sub(r"[012]$", "", name.upper()) if name.isascii() else name
         if own == plain or arpabet.get(own) == plain or arpabet.get(plain) == own:
             return name
+    if not names:
+        return None
     wanted = viseme_of(code)
-    return next((name for name in names if wanted is not None and viseme_of(name) == wanted), None)
+    shape = SHAPES[_UNKNOWN if wanted is None else wanted]
+
+    def apart(name: str) -> tuple[bool, float]:
+        viseme = viseme_of(name)
+        if viseme is None:
+            return True, 9.0
+        own = SHAPES[viseme]
+        return viseme != wanted, abs(own.opened - shape.opened) + abs(own.wide - shape.wide)
+
+    return min(names, key=apart)

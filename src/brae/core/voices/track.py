@@ -290,10 +290,10 @@ def _spread(texts: list[str], start: float, end: float) -> list[Word]:
 
 def _of_table(text: str) -> Track:
     table = csv.DictReader(io.StringIO(text))
-    if not {"start", "end"} <= set(table.fieldnames or ()):
-        raise FormatError("The table has no columns 'start' and 'end'.", expected="word,phoneme,start,end")
     words: list[Word] = []
     try:
+        if not {"start", "end"} <= set(table.fieldnames or ()):
+            raise FormatError("The table has no columns 'start' and 'end'.", expected="word,phoneme,start,end")
         for row in table:
             start, end = float(row["start"]), float(row["end"])
             said, code = (row.get("word") or "").strip(), (row.get("phoneme") or "").strip()
@@ -304,7 +304,7 @@ def _of_table(text: str) -> Track:
                 words[-1] = replace(last, end=end, phonemes=(*last.phonemes, *own))
             else:
                 words.append(Word(said, start, end, own))
-    except (TypeError, ValueError) as error:
+    except (TypeError, ValueError, csv.Error) as error:
         raise FormatError(f"Line {table.line_num} of the table: {error}.") from None
     return checked(Track(0.0, tuple(words)))
 

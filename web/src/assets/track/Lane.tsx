@@ -3,6 +3,9 @@ import { type KeyboardEvent, type PointerEvent, useRef } from "react";
 import type { Axis } from "../sound/axis";
 import { type Level, pieces, type Side, type Track } from "./pieces";
 
+/** Pixels of a piece that is drawn. */
+const NARROWEST = 2;
+
 export type Chosen = { level: Level; at: number } | null;
 
 export function Lane({
@@ -64,6 +67,11 @@ export function Lane({
       aria-label={`${quiet ? "The original's " : ""}${level === "word" ? "words" : "phonemes"}`}
     >
       {pieces(track, level).map((one, place) => {
+        // What is not near to what is seen, or narrower than can be seen, waits until it is zoomed.
+        const wide = ((one.end - one.start) / axis.longest) * axis.whole;
+        const seen = axis.to - axis.from;
+        const away = one.end < axis.from - seen || one.start > axis.to + seen;
+        if ((away || wide < NARROWEST) && !(chosen?.level === level && chosen.at === place)) return null;
         const name = "text" in one ? one.text : one.code;
         const on = chosen?.level === level && chosen.at === place;
         const doubtful = "doubtful" in one && one.doubtful;

@@ -110,7 +110,7 @@ def _changed(original: TrackFile, came: Track) -> Iterator[Finding]:
     known = original.codes
     if codes and known:
         strange = {one.code for one in came.phonemes} - {*known} - {one.code for one in original.moments}
-        instead = {code: nearest(code, known) or known[0] for code in sorted(strange)}
+        instead = {code: nearest(code, known) or code for code in sorted(strange)}
         other = [f"{code} as {own}" for code, own in instead.items() if code.rstrip("012") != own]
         if other:
             yield Finding(

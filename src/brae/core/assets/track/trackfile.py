@@ -153,7 +153,7 @@ class TrackFile:
         def code_of(one: Phoneme) -> str:
             if not known or one.code in own:
                 return one.code
-            return nearest(one.code, known) or known[0]
+            return nearest(one.code, known) or one.code
 
         def add(start: float, end: float, word: str, code: str, level: str) -> None:
             found.append(Moment(self._stored(start), self._stored(end), word, code, level))
