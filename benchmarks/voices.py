@@ -14,6 +14,7 @@ from tests.core.voices.spoken import Spoken, speak
 
 from benchmarks.report import report
 from brae.core.errors import FormatError
+from brae.core.voices import plainly
 from brae.core.voices.align import align
 
 #: each with the words that it says in a minute
@@ -42,6 +43,17 @@ nothing ever happens on this island | the old clock needs a new spring | there a
 the dog sleeps under the kitchen table | no ship came into the bay that week | she counted the seals on the rock
 bring me a hammer and a box of nails | the path goes down to the beach | it smelled of tar and fresh bread
 """
+#: sentences of other languages; what is measured of the classes of sounds is of English ones
+LANGUAGES = {
+    "de": "das boot fährt um sieben uhr | die alte frau wohnt am hafen | morgen kommt der regen wieder",
+    "es": "el barco sale a las siete | la casa vieja está cerca del puerto | mi hermano vive en la isla",
+    "fr": "le bateau part à sept heures | la vieille dame habite au port | demain la pluie revient",
+    "it": "la barca parte alle sette | il vecchio marinaio guarda il mare | domani torna la pioggia",
+    "fi": "vene lähtee kello seitsemän | vanha nainen asuu satamassa | huomenna sade palaa",
+    "pl": "statek odpływa o siódmej | stara kobieta mieszka w porcie | jutro wróci deszcz",
+    "ru": "лодка уходит в семь часов | старая женщина живёт на острове | завтра вернётся дождь",
+    "el": "το πλοίο φεύγει στις επτά | η γριά μένει στο λιμάνι | αύριο θα βρέξει πάλι",
+}
 #: seconds of a line whose placing is timed
 _LINE = 10
 
@@ -54,8 +66,28 @@ def _samples(spoken: Spoken) -> np.ndarray:
     return spoken.samples[:, None] / 32768
 
 
+def _in_other_languages() -> None:
+    """Words placed without a model: eight languages, and the English sentences of above."""
+    english: list[float] = []
+    others: list[float] = []
+    texts = {**LANGUAGES, "en-us": OTHERS}
+    for voice, text in texts.items():
+        for sentence in _sentences(text):
+            spoken = speak(sentence, voice, 150)
+            track = plainly.align(_samples(spoken), spoken.rate, sentence)
+            said = [start for word, start in spoken.words if word]
+            if len(said) == len(track.words):
+                far = [abs(word.start - start) for word, start in zip(track.words, said, strict=True)]
+                (english if voice == "en-us" else others).extend(far)
+    for what, far in (("eight languages", others), ("English", english)):
+        middle = 1000 * float(np.median(far))
+        told = f"{middle:.0f} ms of {len(far)}"
+        report(f"words without a model, {what}: median error", told, "at most 70 ms", middle <= 70)
+
+
 def run() -> None:
     """All lines of this part."""
+    _in_other_languages()
     sentences = _sentences(OTHERS)
     words: list[float] = []
     phonemes: list[float] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -11,10 +12,20 @@ from brae.cli.app import FileArgument, HomeOption, JsonOption, app
 from brae.cli.output import errors, readable, say
 
 
+class Language(StrEnum):
+    """The language of a sentence."""
+
+    EN = "en"
+    OTHER = "other"
+
+
 @app.command()
 def align(
     file: FileArgument,
-    text: Annotated[str, typer.Option(help="The sentence, in English; @FILE reads it from a text file.")],
+    text: Annotated[str, typer.Option(help="The sentence; @FILE reads it from a text file.")],
+    language: Annotated[
+        Language, typer.Option(help="en: by an acoustic model; other: by what can be told of any language.")
+    ] = Language.EN,
     out: Annotated[
         Path | None, typer.Option("-o", "--out", help="The track: .TextGrid, .vtt, .json or .csv")
     ] = None,
@@ -26,7 +37,8 @@ def align(
     from brae.core.assets.sound.sound import Sound
     from brae.core.atomic import write_atomically
     from brae.core.errors import FormatError, NotFoundError
-    from brae.core.voices.align import align as place
+    from brae.core.voices import align as by_model
+    from brae.core.voices import plainly
     from brae.core.voices.track import form_of
 
     with errors(as_json):
@@ -41,6 +53,7 @@ def align(
             raise FormatError("This is no sound.", address=file)
         if out is not None:
             form_of(out.suffix)  # a wrong ending is told before anybody waits
+        place = by_model.align if language is Language.EN else plainly.align
         track = place(sound.samples, sound.rate, text)
         if out is not None:
             write_atomically(out, form_of(out.suffix)(track).encode())

@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from praatio import textgrid
 
 from brae.core.errors import BraeError, FormatError
+from brae.core.voices import plainly
 from brae.core.voices.align import align
 from brae.core.voices.track import FORMS, Phoneme, Track, Word, form_of
 from brae.core.voices.words import sounds_of, spelt, words_of
@@ -203,4 +204,70 @@ def test_on_the_command_line(tmp_path: Path) -> None:
     assert "not written as" in brae(
         "align", tmp_path / "line.flac", "--text", "a", "-o", tmp_path / "a.doc", fails=True
     )
+    other = brae("align", tmp_path / "line.flac", "--text", SENTENCES[0], "--language", "other")
+    assert other.splitlines()[1].endswith(")"), "words with their phonemes, as with the model"
     assert "no sound" in brae("align", tmp_path / "line.txt", "--text", "a", fails=True)
+
+
+# ---- without a model
+
+
+@pytest.mark.parametrize(
+    ("voice", "sentences"),
+    [
+        ("de", ["der alte mann sitzt am fenster", "gib mir bitte das brot"]),
+        ("es", ["la niña come una manzana", "el perro duerme en la cocina"]),
+        ("ru", ["сегодня светит солнце", "мама варит кофе"]),
+        ("en-us", SENTENCES),
+    ],
+)
+def test_words_of_any_language_are_placed(voice: str, sentences: list[str]) -> None:
+    """espeak-ng's own times, on other sentences than the bench's and those that the measures are of."""
+    far = []
+    for text in sentences:
+        spoken = speak(text, voice, 150)
+        track = plainly.align(spoken.samples[:, None] / 32768, spoken.rate, text)
+        assert [word.text for word in track.words] == text.split()
+        edges = [edge for one in track.phonemes for edge in (one.start, one.end)]
+        assert edges == sorted(edges)
+        assert edges[-1] <= track.seconds
+        said = [start for word, start in spoken.words if word]
+        if len(said) == len(track.words):
+            far += [abs(word.start - start) for word, start in zip(track.words, said, strict=True)]
+    assert far
+    assert np.median(far) <= 0.07, "for words without a model at most 70 ms in the median"
+
+
+def test_letters_of_any_script_have_a_sound() -> None:
+    """By the names of Unicode's character database."""
+    assert plainly.latin("Größe") == "grose"
+    assert plainly.latin("лодка") == "lodka"
+    assert plainly.latin("さくら") == "sakura"
+    assert plainly.latin("λόγος") == "logos"
+    assert plainly.latin("島") == "kan"
+    assert [plainly.class_of(code) for code in ("S", "T", "M", "AA")] == [
+        plainly.HISS, plainly.STOP, plainly.HUM, plainly.VOWEL,
+    ]  # fmt: skip
+
+
+def test_what_is_placed_without_a_model_is_refused_where_it_cannot_be() -> None:
+    noise = np.random.default_rng(0).normal(0, 0.1, (2000, 1))
+    with pytest.raises(FormatError, match="do not fit"):
+        plainly.align(noise, 22050, "this is far too much for a tenth of a second")
+    with pytest.raises(FormatError, match="only silence"):
+        plainly.align(np.zeros((22050, 1)), 22050, "nothing")
+    with pytest.raises(FormatError, match="no words"):
+        plainly.align(noise, 22050, "…")
+    with pytest.raises(BraeError, match="too many for one line"):
+        plainly.align(np.zeros((22050 * 130, 1)), 22050, "long")
+
+
+@given(st.binary(min_size=2, max_size=4000), st.text(min_size=1, max_size=30))
+def test_any_sound_and_any_text_are_placed_or_refused(data: bytes, text: str) -> None:
+    samples = np.frombuffer(data[: len(data) // 2 * 2], "<i2")[:, None] / 32768
+    try:
+        track = plainly.align(samples, 8000, text)
+    except BraeError as error:
+        assert str(error)
+        return
+    assert all(0 <= word.start <= word.end <= track.seconds for word in track.words)

@@ -1577,7 +1577,9 @@ export interface paths {
         };
         /**
          * Sound: spoken
-         * @description Where the words of an English sentence are in a sound: in the edit, where there is one.
+         * @description Where the words of a sentence are in a sound: in the edit, where there is one.
+         *
+         *         English is placed by an acoustic model, other languages by what can be told of any.
          */
         get: operations["sound_spoken"];
         put?: never;
@@ -7751,6 +7753,7 @@ export interface operations {
         parameters: {
             query: {
                 text: string;
+                language?: "en" | "other";
                 which?: "original" | "edit";
                 address: string;
             };

@@ -37,7 +37,7 @@ class Edges:
         middle, reach = round(at / self._step), round(_NEAR / self._step)
         low, high = max(middle - reach, 0), min(middle + reach + 1, len(self._change))
         if at <= 0 or at >= self.seconds or high - low < 2:
-            return round(at, 4)
+            return min(round(at, 4), self.seconds)
         places = np.arange(low, high)
         # The nearer of two changes that are alike.
         weight = self._change[low:high] * (1 - 0.5 * np.abs(places - middle) / max(reach, 1))

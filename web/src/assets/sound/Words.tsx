@@ -33,13 +33,14 @@ export function Words({
 }) {
   const [typed, setTyped] = useState(() => sentences.get(`${project} ${address}`) ?? "");
   const [text, setText] = useState(typed);
+  const [language, setLanguage] = useState<Language>("en");
   useEffect(() => void sentences.set(`${project} ${address}`, text), [project, address, text]);
   const { data, error, isFetching } = useQuery({
-    queryKey: ["spoken", project, address, revision, which, text],
+    queryKey: ["spoken", project, address, revision, which, text, language],
     queryFn: () =>
       take(
         client.GET("/api/projects/{project_id}/sound/spoken", {
-          params: { path: { project_id: project }, query: { address, text, which } },
+          params: { path: { project_id: project }, query: { address, text, which, language } },
         }),
       ),
     enabled: text !== "",
@@ -81,12 +82,13 @@ export function Words({
     <section className="grid gap-2" aria-label="Words">
       <form className="flex flex-wrap items-center gap-2" onSubmit={place}>
         <input
-          aria-label="What is said in it, in English"
-          placeholder="What is said in it, in English"
+          aria-label="What is said in it"
+          placeholder="What is said in it"
           className="w-64 min-w-40 grow rounded-lg border border-line bg-raised px-3 py-1.5"
           value={typed}
           onChange={(event) => setTyped(event.target.value)}
         />
+        <LanguageChoice language={language} onChange={setLanguage} />
         <Button type="submit" disabled={!typed.trim() || isFetching}>
           {isFetching ? "Listening …" : "Place the words"}
         </Button>
@@ -112,6 +114,29 @@ export function Words({
       )}
       {data && text && <Placed spoken={data} axis={axis} at={at} name={baseName(address)} onPlay={onPlay} />}
     </section>
+  );
+}
+
+export type Language = "en" | "other";
+
+/** In which language a sentence is: English has an acoustic model. */
+export function LanguageChoice({
+  language,
+  onChange,
+}: {
+  language: Language;
+  onChange: (language: Language) => void;
+}) {
+  return (
+    <select
+      aria-label="In which language"
+      className="rounded-lg border border-line bg-raised px-2 py-1.5"
+      value={language}
+      onChange={(event) => onChange(event.target.value as Language)}
+    >
+      <option value="en">English</option>
+      <option value="other">another language</option>
+    </select>
   );
 }
 

@@ -9,6 +9,7 @@ import { baseName } from "../../lib/format";
 import { useInTurn } from "../../lib/useInTurn";
 import { OnAxis, Pointed, useAxis, useEnvelope, Waveform, ZoomButtons } from "../sound/axis";
 import { PlayButtons, usePlayer } from "../sound/usePlayer";
+import { type Language, LanguageChoice } from "../sound/Words";
 import { type Chosen, Lane } from "./Lane";
 import { Mouth } from "./Mouth";
 import {
@@ -333,11 +334,12 @@ function Sentence({
 }) {
   const [text, setText] = useState(said);
   const [notes, setNotes] = useState<string[]>([]);
+  const [language, setLanguage] = useState<Language>("en");
   const place = useAct(
     (words: string) =>
       take(
         client.GET("/api/projects/{project_id}/sound/spoken", {
-          params: { path: { project_id: project }, query: { address, text: words, which } },
+          params: { path: { project_id: project }, query: { address, text: words, which, language } },
         }),
       ),
     (spoken) => {
@@ -352,12 +354,13 @@ function Sentence({
   return (
     <form className="flex flex-wrap items-center gap-2" onSubmit={submit}>
       <input
-        aria-label="What is said in it, in English"
-        placeholder="What is said in it, in English"
+        aria-label="What is said in it"
+        placeholder="What is said in it"
         className="w-64 min-w-40 grow rounded-lg border border-line bg-raised px-3 py-1.5"
         value={text}
         onChange={(event) => setText(event.target.value)}
       />
+      <LanguageChoice language={language} onChange={setLanguage} />
       <Button type="submit" disabled={!text.trim() || place.isPending}>
         {place.isPending ? "Listening …" : "Place the words"}
       </Button>

@@ -239,11 +239,15 @@ def _onsets(viewed: Viewed[Any], query: OnsetsQuery, around: object) -> list[flo
 
 
 class SpokenQuery(BaseModel):
-    """Where the words of an English sentence are in a sound: in the edit, where there is one."""
+    """Where the words of a sentence are in a sound: in the edit, where there is one.
+
+    English is placed by an acoustic model, other languages by what can be told of any.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
     text: Annotated[str, Field(min_length=1, max_length=2000)]
+    language: Literal["en", "other"] = "en"
     which: Literal["original", "edit"] = "edit"
 
 
@@ -257,7 +261,7 @@ class Spoken(BaseModel):
 
 
 def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
-    from brae.core.voices.align import align
+    from brae.core.voices import align, plainly
 
     sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
     if sound.seconds > _LONGEST_LINE:
@@ -266,7 +270,8 @@ def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
             expected=f"at most {_LONGEST_LINE:.0f} s",
             remedy="Use 'brae align' for it.",
         )
-    track = align(sound.samples, sound.rate, query.text)
+    place = align.align if query.language == "en" else plainly.align
+    track = place(sound.samples, sound.rate, query.text)
     files = {suffix: form(track) for suffix, form in FORMS.items()}
     return Spoken(words=track.words, said=track.said, notes=track.notes, files=files)
 
