@@ -18,7 +18,9 @@ import soundfile
 from hypothesis import given
 from hypothesis import strategies as st
 from praatio import textgrid
+from typer.testing import CliRunner
 
+from brae.cli.main import app
 from brae.core.errors import BraeError, FormatError
 from brae.core.voices import plainly
 from brae.core.voices.align import align
@@ -204,8 +206,11 @@ def test_on_the_command_line(tmp_path: Path) -> None:
     assert "not written as" in brae(
         "align", tmp_path / "line.flac", "--text", "a", "-o", tmp_path / "a.doc", fails=True
     )
-    other = brae("align", tmp_path / "line.flac", "--text", SENTENCES[0], "--language", "other")
-    assert other.splitlines()[1].endswith(")"), "words with their phonemes, as with the model"
+    words = ["align", str(tmp_path / "line.flac"), "--text", SENTENCES[0], "--language", "other"]
+    other = CliRunner().invoke(app, words)
+    assert other.exit_code == 0
+    assert other.stdout.splitlines()[1].endswith(")"), "words with their phonemes, as with the model"
+    assert "look at each word" in other.stderr
     assert "no sound" in brae("align", tmp_path / "line.txt", "--text", "a", fails=True)
 
 
