@@ -217,6 +217,18 @@ def test_what_nobody_explained_stays_and_silence_follows() -> None:
     assert cut.data == b"; mouth of the postwoman\r\nend"
 
 
+def test_pauses_that_the_file_does_not_spell_out_stay_unsaid() -> None:
+    """Silence is an entry where it lasts, and nothing where it is short."""
+    lines = [(10, 20, "r"), (23, 30, "a"), (30, 80, "x"), (80, 95, "n"), (97, 110, "g")]
+    data = "".join(f"{start} {end} {code}\n" for start, end, code in lines).encode()
+    original = KIND.read(data, context("txt"))
+    assert KIND.rebuild(original) == data
+    words = list(original.track.words)
+    first = replace(words[0], phonemes=(replace(words[0].phonemes[0], start=0.05),), start=0.05)
+    _, result = match(original, replace(original.track, words=(first, *words[1:])))
+    assert result.data == data.replace(b"10 20 r", b"5 20 r")
+
+
 def test_phonemes_that_the_game_does_not_know_are_the_ones_that_look_alike() -> None:
     original = opened("ptr")
     track = Track(

@@ -193,8 +193,11 @@ class TrackFile:
             return
         like, at = silent[0], min(one.start for one in self.moments)
         last = max(one.end for one in self.moments)
+        # Pauses that the file does not spell out are so long at most.
+        own = sorted((one for one in self.moments if not one.other), key=lambda one: one.start)
+        unsaid = max((two.start - one.end for one, two in zip(own, own[1:], strict=False)), default=0.0)
         for one in sorted(said, key=lambda one: one.start):
-            if one.start > at:
+            if one.start - at > max(unsaid, 0):
                 yield replace(like, start=at, end=one.start)
             at = max(at, one.end)
         if any(one.end == last for one in silent) and last > at:
