@@ -620,9 +620,9 @@ def test_finding_by_keyboard(page: Page) -> None:
 
 def test_a_page_reload_loses_nothing(page: Page) -> None:
     page.get_by_role("checkbox", name="Sounds").click()
-    expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="39 items")).to_be_visible()
     page.reload()
-    expect(page.get_by_role("status").filter(has_text="36 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="39 items")).to_be_visible()
     expect(page.get_by_text("Played at a safe loudness")).to_be_visible()
     volume = page.locator("audio").evaluate("player => player.volume")
     assert volume == pytest.approx(0.3)
@@ -991,6 +991,8 @@ def test_a_sentence_is_placed_dragged_and_moves_the_mouth_in_the_game(page: Page
     assert vowel.get_attribute("title") != before
     page.keyboard.press("ArrowRight")  # by the keyboard too
     expect(page.get_by_role("listitem").filter(has_text="Times moved")).to_have_count(2, timeout=15_000)
+    page.keyboard.press("PageDown")
+    expect(phonemes.nth(2)).to_be_focused()
     page.get_by_role("button", name="Split").click()
     expect(page.get_by_text("Split in two")).to_be_visible(timeout=15_000)
     page.keyboard.press("Control+z")

@@ -25,7 +25,8 @@ POSTWOMAN = "skerry.bin//CARGO.VOL//POSTWOM.STR"
 WHITE = (240, 240, 240, 255)
 
 
-@pytest.fixture(scope="module")
+# Of the session: tests of other files run between these.
+@pytest.fixture(scope="session")
 def opened(tmp_path_factory: pytest.TempPathFactory, made_demo: Path, whole_disc: Path) -> tuple[Path, Path]:
     """Brae's folder with both editions opened, and a copy of it as it was then."""
     place = tmp_path_factory.mktemp("sprites")

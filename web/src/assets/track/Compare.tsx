@@ -291,7 +291,8 @@ function Editor({
           ) : (
             <p className="text-quiet">
               Drag a word or a phoneme by its edges or as a whole; a double press plays it. Arrow keys move
-              the chosen one, with Shift its end.
+              the chosen one, with Shift its end; Page Up and Page Down choose the one before and the one
+              behind it.
             </p>
           )}
           {view.phonemes && (

@@ -81,6 +81,8 @@ export function Lane({
             key={place}
             type="button"
             aria-pressed={quiet ? undefined : on}
+            // One of a lane is reached by Tab, its neighbours from there: there can be hundreds.
+            tabIndex={!quiet && (on || (chosen?.level !== level && place === 0)) ? 0 : -1}
             title={`${name || "no word"}: ${one.start.toFixed(3)} to ${one.end.toFixed(3)} s${doubtful ? "; not heard there" : ""}`}
             className={`absolute inset-y-0 touch-none overflow-clip rounded-sm border-x border-paper text-center select-none ${
               quiet ? "bg-sunk text-[11.5px] text-quiet" : "text-[13.5px] text-ink"
@@ -95,10 +97,12 @@ export function Lane({
             onDoubleClick={() => onHear(one.start, one.end)}
             onFocus={() => quiet || held.current || onChoose?.({ level, at: place })}
             onKeyDown={(event: KeyboardEvent) => {
-              if (event.key === "Enter") {
-                event.preventDefault();
-                onHear(one.start, one.end);
-              }
+              const { nextElementSibling: next, previousElementSibling: last } = event.currentTarget;
+              const other = event.key === "PageDown" ? next : event.key === "PageUp" ? last : null;
+              if (event.key === "Enter") onHear(one.start, one.end);
+              else if (other instanceof HTMLElement) other.focus();
+              else return;
+              event.preventDefault();
             }}
           >
             {!quiet && (
