@@ -104,13 +104,13 @@ def _fresh(text: str, voice: str, speed: int) -> Spoken | None:
     """The same in a process of its own: espeak-ng's breath goes by chance, and begins anew with each process."""
     if ctypes.util.find_library("espeak-ng") is None:
         return None
-    made = subprocess.run(
-        [sys.executable, "-m", __name__, text, voice, str(speed)], capture_output=True, timeout=60, check=False
-    )
-    if made.returncode:
+    command = [sys.executable, "-m", __name__, text, voice, str(speed)]
+    try:
+        made = subprocess.run(command, capture_output=True, timeout=60, check=True)
+        told, _, samples = made.stdout.partition(b"\n")
+        said = json.loads(told)
+    except (OSError, subprocess.SubprocessError, ValueError):
         return None
-    told, _, samples = made.stdout.partition(b"\n")
-    said = json.loads(told)
     words, phonemes = ([(str(name), float(start)) for name, start in said[one]] for one in ("words", "phonemes"))
     return Spoken(np.frombuffer(samples, np.int16), int(said["rate"]), words, phonemes)
 

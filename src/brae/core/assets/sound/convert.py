@@ -148,9 +148,7 @@ def _aiff(original: Sound, riff: Riff, samples: Samples, cues: list[int]) -> dic
     else:
         width = BITS[original.subtype] // 8
         data = stored(samples, original.subtype)
-        if original.subtype == "PCM_U8":
-            data = (np.frombuffer(data, np.uint8) ^ 0x80).tobytes()
-        elif common[18:22] != b"sowt":
+        if common[18:22] != b"sowt":
             data = np.frombuffer(data, np.uint8).reshape(-1, width)[:, ::-1].tobytes()
     begin = 8 + int.from_bytes(old[:4], "big")
     new = {b"SSND": old[:begin] + data, b"COMM": common[:2] + struct.pack(">I", len(samples)) + common[6:]}

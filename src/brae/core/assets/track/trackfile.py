@@ -26,6 +26,8 @@ from brae.core.sources import MAIN, BytesSource
 from brae.core.voices.phonemes import SILENCE, nearest
 from brae.core.voices.track import Phoneme, Track, Word, checked, joined
 
+#: characters of a line that says a word or a phoneme
+_LONGEST = 1000
 _FLOATS = {"f32": "f4", "f64": "f8"}
 
 
@@ -344,7 +346,7 @@ def _table(parsed: Parsed, part: TrackPart) -> TablePart:
 
 def _moment(part: TrackPart, line: str) -> Moment | None:
     """What a line says; None where it is none of the track's."""
-    found = part.pattern.fullmatch(line)
+    found = part.pattern.fullmatch(line) if len(line) <= _LONGEST else None
     if found is None:
         return None
     said: dict[str, Any] = found.groupdict()
