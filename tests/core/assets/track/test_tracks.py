@@ -229,6 +229,22 @@ def test_pauses_that_the_file_does_not_spell_out_stay_unsaid() -> None:
     assert result.data == data.replace(b"10 20 r", b"5 20 r")
 
 
+def test_sections_of_a_text_stay_where_they_are() -> None:
+    text = """parts:
+  - {track: said, line: "{level} {start} {end} {word}/{code}", per_second: 1, decimals: 2,
+     levels: {W: word, P: phoneme}}
+"""
+    layout = parse(HEAD.format(name="sec") + text)
+    data = b"[words]\nW 0.10 0.50 rain/-\nW 0.50 1.10 again/-\n\n[phonemes]\n"
+    data += b"".join(b"P %.2f %.2f /%s\n" % (start, end, code.encode()) for _, code, start, end in spans())
+    original = KIND.read(data, Context(Library({"sec": layout}), "a.sec"))
+    assert KIND.rebuild(original) == data
+    assert [word.text for word in original.track.words] == ["rain", "again"]
+    words = list(original.track.words)
+    _, result = match(original, replace(original.track, words=(replace(words[0], start=0.05), words[1])))
+    assert result.data == data.replace(b"W 0.10 0.50", b"W 0.05 0.50")
+
+
 def test_phonemes_that_the_game_does_not_know_are_the_ones_that_look_alike() -> None:
     original = opened("ptr")
     track = Track(

@@ -175,13 +175,20 @@ class TrackFile:
             found += self._silences([one for one in found if one.code])
         # What is neither a word nor a phoneme stays.
         found += [self._rounded(one) for one in self.moments if one.other]
-        order = [
-            one.level for at, one in enumerate(self.moments) if not at or self.moments[at - 1].level != one.level
-        ]
-        if len(order) == len(set(order)) > 1:  # all words, then all phonemes
-            rank = {level: at for at, level in enumerate(order)}
-            return sorted(found, key=lambda one: (rank.get(one.level, len(rank)), one.start, one.end))
-        return sorted(found, key=lambda one: (one.start, one.level != "word", one.end))
+        return sorted(found, key=self._place)
+
+    @cached_property
+    def _ranks(self) -> dict[str, int]:
+        """Where the file has first all of one level, then all of another: which comes first."""
+        levels = [one.level for one in self.moments]
+        order = [one for at, one in enumerate(levels) if not at or levels[at - 1] != one]
+        return {level: at for at, level in enumerate(order)} if len(order) == len(set(order)) > 1 else {}
+
+    def _place(self, one: Moment) -> tuple[float, float, float, float]:
+        """What moments are ordered by."""
+        if self._ranks:
+            return self._ranks.get(one.level, len(self._ranks)), one.start, 0, one.end
+        return 0, one.start, one.level != "word", one.end
 
     def _rounded(self, one: Moment) -> Moment:
         """A moment of the file as it is compared with others."""
@@ -226,20 +233,25 @@ class TrackFile:
         assert self.text is not None
         part, end = self.part, self.text.line_end or "\n"
         before: dict[Moment, list[str]] = {}
-        #: lines that say nothing of the track, and when what follows them begins; those at the end stay there
-        others: list[tuple[float, tuple[str, str]]] = []
+        #: lines that say nothing of the track, and the place of what follows them; those at the end stay there
+        others: list[tuple[tuple[float, ...], tuple[str, str]]] = []
         waiting: list[tuple[str, str]] = []
+        begun: set[float] = set()
         for line, ending in self.text.lines:
             moment = _moment(part, line)
             if moment is None:
                 waiting.append((line, ending or end))
                 continue
             before.setdefault(self._rounded(moment), []).append(line)
-            others += [(moment.start, one) for one in waiting]
+            place = self._place(moment)
+            if place[0] not in begun:  # what stands above all of them stays there
+                begun.add(place[0])
+                place = (place[0], -np.inf, 0, 0)
+            others += [(place, one) for one in waiting]
             waiting = []
         lines: list[tuple[str, str]] = []
         for moment in moments:
-            while others and others[0][0] <= moment.start:
+            while others and others[0][0] <= self._place(moment):
                 lines.append(others.pop(0)[1])
             kept = before.get(moment)
             lines.append((kept.pop(0) if kept else self._line(moment), end))
