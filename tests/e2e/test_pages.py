@@ -51,7 +51,8 @@ from tests.e2e.tour import (
 from tests.kinds.test_flags import FLAGS, harbour
 from tests.work.test_flow import digests
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser")]
+# In no group: each goes to the worker that is free, so that none waits at the end.
+pytestmark = [pytest.mark.browser]
 AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -968,6 +969,7 @@ def test_a_sentence_is_placed_dragged_and_moves_the_mouth_in_the_game(page: Page
     soundfile.write(line, spoken.samples, spoken.rate, subtype="PCM_16")
     expect(page.get_by_role("img", name="Waveform of the edit")).to_be_visible(timeout=15_000)
     page.get_by_role("link", name="ishbel_1.mth").click()
+    expect(page.get_by_role("heading", name="voices/ishbel_1.mth")).to_be_visible()
     page.get_by_role("button", name="Edit this").click()
     expect(page.get_by_text("as it is edited")).to_be_visible(timeout=15_000)
     words = page.get_by_role("group", name="words", exact=True).get_by_role("button")

@@ -17,6 +17,7 @@ from PIL import Image
 from brae.core import addresses
 from brae.core.assets.texture.files import LARGE
 from brae.core.errors import ChangedError, FormatError, StorageError, UnknownFormatError
+from brae.store.models import Edit
 from brae.work import Workspace, planning, watch
 from brae.work.edits import (
     exchange_file,
@@ -340,3 +341,28 @@ def test_a_file_saved_by_many_at_once_loses_no_version(workspace: Workspace, ope
     kept = {workspace.blobs.get(step.file_sha256) for step in edit_of(workspace, SAIL).steps}
     assert kept == {_png(colour) for colour in colours}
     assert edit_of(workspace, SAIL).position == len(colours)
+
+
+def test_what_was_read_before_a_version_came_in_otherwise_is_no_save(
+    workspace: Workspace, opened: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The watcher has read the file that was sent; then a version is put in its place: the old one is not taken."""
+    put_in_work(workspace, "skerry", SAIL)
+    file = exchange_file(workspace, edit_of(workspace, SAIL))
+    sent = file.read_bytes()
+    read = Watcher._read
+
+    def slowly(self: Watcher, path: Path, edit: Edit) -> bytes:
+        data = read(self, path, edit)
+        if not edit_of(workspace, SAIL).steps:
+            take_file(workspace, "skerry", SAIL, _png((1, 2, 3)), "made.png", what="made")
+        return data
+
+    monkeypatch.setattr(Watcher, "_read", slowly)
+    Watcher(workspace).take(file)
+    assert [step.what for step in edit_of(workspace, SAIL).steps] == ["made"]
+    assert file.read_bytes() == _png((1, 2, 3))
+    monkeypatch.undo()
+    file.write_bytes(sent)  # by somebody who wants it back: that is a save
+    Watcher(workspace).take(file)
+    assert [step.what for step in edit_of(workspace, SAIL).steps] == ["made", "file came back"]

@@ -306,8 +306,12 @@ def check_place(workspace: Workspace, target: Path) -> None:
 def take_file(
     workspace: Workspace, project_id: str, address: str, data: bytes, name: str, *, on_disk: bool = False,
     what: str = CAME_BACK, colours: dict[str, Any] | None = None, on: int | None = None,
+    still: Callable[[], bool] | None = None,
 ) -> bool:  # fmt: skip
     """A file came back: match it and encode it like the original; ``on_disk``: it is the exchange file itself.
+
+    ``still`` says whether it lies there as it was read: a version that came in otherwise may have been put in its
+    place since, and what was there before is no save of anybody's.
 
     ``what`` is how the version is called, ``colours`` the colour steps that it was made by; ``on``: it was made of
     this version, and is not taken where another one is in use by now.
@@ -325,6 +329,8 @@ def take_file(
         if sha256 == current or (on_disk and sha256 == edit.seen_sha256):
             if edit.fault is not None:
                 _forget_fault(workspace, edit)
+            return False
+        if still is not None and not still():
             return False
         if not read:  # once, however often the edit has to be read anew
             kind_of(edit.kind).check_file(ExchangeFile(name, data))

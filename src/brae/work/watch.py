@@ -162,7 +162,10 @@ class Watcher:
         waiting.deadline = waiting.deadline or now + _PATIENCE
         try:
             data = self._read(path, edit)
-            take_file(self.workspace, edit.project_id, edit.address, data, path.name, on_disk=True)
+            take_file(
+                self.workspace, edit.project_id, edit.address, data, path.name, on_disk=True,
+                still=lambda: self._read(path, edit) == data,
+            )  # fmt: skip
         except BraeError as error:
             # A half-saved file is a damaged one until the rest of it arrives.
             if error.status >= 500:
