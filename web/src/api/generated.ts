@@ -4546,6 +4546,8 @@ export interface components {
             phonemes: boolean;
             /** Sound */
             sound: string | null;
+            /** Step */
+            step: number;
             /** Words */
             words: boolean;
         };

@@ -20,7 +20,6 @@ _HOLES = {
     "code": r"(?P<code>\S+)", "word": r"(?P<word>.*?)", "level": r"(?P<level>\S+)",
 }  # fmt: skip
 _HOLE = re.compile(r"\{(\w+)\}")
-_SPACE = re.compile(r"\s+")
 
 
 class TrackPart(Hidden):
@@ -69,6 +68,10 @@ class TrackPart(Hidden):
         """What stands in a line."""
         return set(_HOLE.findall(self.line or ""))
 
+    def written(self, said: Mapping[str, str]) -> str:
+        """A line that says something."""
+        return _HOLE.sub(lambda hole: said[hole[1]], self.line or "")
+
     def item(self, name: str) -> str | None:
         """The name of the sound of the track ``name``; None where none is said."""
         return None if self.sound is None else beside(self.sound, name)
@@ -87,7 +90,9 @@ class TrackPart(Hidden):
         if self.line is not None and isinstance(self.per_second, str):
             raise ValueError("a text has no fields: 'per_second' is a number")
         if self.line is not None:
-            holes = _HOLE.findall(self.line)
+            holes, rest = _HOLE.findall(self.line), _HOLE.sub("", self.line)
+            if "{" in rest or "}" in rest:
+                raise ValueError(f"'{self.line}' has braces that hold no word: {', '.join(_HOLES)} are known")
             if unknown := sorted(set(holes) - set(_HOLES)):
                 raise ValueError(f"a line has no {{{unknown[0]}}}; {', '.join(_HOLES)} are known")
             if len(set(holes)) != len(holes):

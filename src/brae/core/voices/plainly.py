@@ -37,8 +37,8 @@ _SPREADS = np.array([
 ])  # fmt: skip
 #: steps that a sound of each class usually lasts there, and the spread of their logarithm
 _LASTS, _UNEVEN = np.array([12.0, 5.1, 7.2, 5.5, 9.7]), 0.45
-#: steps that one sound lasts at most, and a silence between two words
-_MOST, _PAUSE = 45, 120
+#: steps that one sound lasts at most, and how much likelier a pause has to be than none
+_MOST, _PAUSES = 45, 2.0
 _OF = {
     **dict.fromkeys(("P", "B", "T", "D", "K", "G", "CH", "JH"), STOP),
     **dict.fromkeys(("F", "V", "TH", "DH", "S", "Z", "SH", "ZH", "HH"), HISS),
@@ -148,16 +148,19 @@ def _placed(seen: Floats, codes: list[list[str]]) -> list[tuple[int, int]] | Non
     best[0] = 0
     before: list[np.ndarray[Any, np.dtype[np.int64]]] = []
     for one in chain:
-        kind = SILENCE if one is None else one
-        most, least = (max(_PAUSE, steps), 0) if one is None else (_MOST, 2)
+        if one is None:  # a pause of any length, or none: it has to be heard to be one
+            gained = best - sums[:, SILENCE]
+            most = np.maximum.accumulate(gained)
+            since = np.maximum.accumulate(np.where(gained == most, np.arange(steps + 1), 0))
+            score = most + sums[:, SILENCE] - _PAUSES
+            lasted = np.where(score > best, np.arange(steps + 1) - since, 0)
+            best = np.maximum(score, best)
+            before.append(lasted)
+            continue
         reached, lasted = np.full(steps + 1, -np.inf), np.zeros(steps + 1, np.int64)
-        for length in range(least, min(most, steps) + 1):
-            usual = 0.0
-            if one is not None:
-                usual = -0.5 * (np.log(length / (_LASTS[kind] * pace)) / _UNEVEN) ** 2
-            elif length:
-                usual = -2.0  # a pause has to be heard to be one
-            score = best[: steps + 1 - length] + sums[length:, kind] - sums[: steps + 1 - length, kind] + usual
+        for length in range(2, min(_MOST, steps) + 1):
+            usual = -0.5 * (np.log(length / (_LASTS[one] * pace)) / _UNEVEN) ** 2
+            score = best[: steps + 1 - length] + sums[length:, one] - sums[: steps + 1 - length, one] + usual
             better = score > reached[length:]
             reached[length:][better] = score[better]
             lasted[length:][better] = length

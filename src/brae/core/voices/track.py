@@ -7,6 +7,7 @@ import html
 import io
 import json
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -177,12 +178,13 @@ def joined(words: Iterable[Word], phonemes: Sequence[Phoneme], seconds: float = 
     Those that lie in none are words without a text, as many as there are gaps between them.
     """
     found = sorted(words, key=lambda word: word.start)
+    starts = [word.start for word in found]
     own: list[list[Phoneme]] = [[] for _ in found]
     free: list[list[Phoneme]] = []
     for one in sorted(phonemes, key=lambda one: one.start):
         middle = (one.start + one.end) / 2
-        place = next((at for at, word in enumerate(found) if word.start <= middle <= word.end), None)
-        if place is not None:
+        place = bisect_right(starts, middle) - 1
+        if place >= 0 and middle <= found[place].end:
             own[place].append(one)
         elif free and abs(free[-1][-1].end - one.start) < 1e-4:
             free[-1].append(one)

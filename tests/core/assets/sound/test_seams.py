@@ -85,6 +85,20 @@ def test_a_described_sound_has_its_loop_from_the_layout() -> None:
     assert loops.jump(result.samples, result.loops[0], RATE) == 0
 
 
+def test_the_loop_of_an_archive_stays_where_the_archive_says() -> None:
+    """Its numbers stand in a record that an edit of the samples does not write."""
+    said = {"kind": "sound", "rate": RATE, "loop_start": 100, "loop_end": 20_099}
+    data = np.rint(sine(RATE) * 32767).astype("<i2").tobytes()
+    original = KIND.read(data, Context(Library(), said=said))
+    assert convert.loops_of(original, sine(2 * RATE)) == [(100, 20_099)]
+    assert convert.loops_of(original, sine(5000)) == [(100, 4999)]
+    assert convert.loops_of(original, sine(50)) == []
+    found, result = back(original, sine(2 * RATE, 450.7), "seam")
+    assert "seam" in found
+    assert result.loops == [(100, 20_099)]
+    assert loops.jump(result.samples, (100, 20_099), RATE) == 0, "judged and closed where the game plays it"
+
+
 def _eightfold(samples: np.ndarray) -> float:
     return float(20 * np.log10(np.abs(resample_poly(samples, 8, 1, axis=0)).max()))
 

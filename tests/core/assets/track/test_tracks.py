@@ -324,3 +324,34 @@ def test_damaged_tracks_are_refused_or_kept(name: str, at: int, what: bytes, cut
         KIND.send(found)
     except BraeError as error:
         assert str(error)
+
+
+@pytest.mark.parametrize("more", ["{code.__class__}", "{}", "}", "{0}", "{code!r}"])
+def test_a_line_of_a_layout_has_words_in_braces_and_nothing_else(more: str) -> None:
+    """Layouts come from strangers."""
+    text = HEAD.format(name="txt") + "parts:\n  - {track: said, line: '{start} {end} {code} " + more + "'}\n"
+    with pytest.raises(LayoutError):
+        parse(text)
+
+
+def test_numbers_are_stored_as_their_own_fields_have_them() -> None:
+    """A field of the other byte order, a shape that is some bits of a byte, and times of 64 bits."""
+    text = HEAD.format(name="mix") + (
+        "parts:\n"
+        "  - {field: count, type: u8, is: count(moves)}\n"
+        "  - table: moves\n"
+        "    count: count\n"
+        "    record:\n"
+        "      - {field: begin, type: f64, endian: big, role: time-start}\n"
+        "      - {field: end, type: f64, endian: big, role: time-end}\n"
+        "      - {field: shape, type: u16, endian: big, role: phoneme, values: {300: AA, 301: M}}\n"
+        "  - {track: said, of: moves, per_second: 1}\n"
+    )
+    data = b"\x02" + struct.pack(">ddH", 0.1, 0.25, 300) + struct.pack(">ddH", 0.25, 0.3, 301)
+    original = KIND.read(data, Context(Library({"mix": parse(text)}), "a.mix"))
+    assert KIND.rebuild(original) == data
+    assert [one.code for one in original.track.phonemes] == ["AA", "M"]
+    word = original.track.words[0]
+    changed = replace(word.phonemes[1], code="AA", end=0.123456789012 + 0.3)
+    _, result = match(original, Track(0.0, (replace(word, phonemes=(word.phonemes[0], changed)),)))
+    assert result.data == data[:19] + struct.pack(">ddH", 0.25, 0.123456789012 + 0.3, 300)

@@ -95,7 +95,8 @@ export class Stage {
     model.traverse((one) => one instanceof Mesh && meshes.push(one));
     const box = new Box3();
     for (const mesh of meshes) {
-      const geometry = mesh.geometry as BufferGeometry;
+      // A copy: the same model is shown again when the room changes.
+      const geometry = (mesh.geometry as BufferGeometry).clone();
       geometry.applyMatrix4(mesh.matrixWorld);
       if (!geometry.getAttribute("normal")) geometry.computeVertexNormals();
       geometry.computeBoundingBox();

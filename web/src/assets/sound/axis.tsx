@@ -1,7 +1,7 @@
 /** A time axis on which sounds and words lie: it is zoomed, down to single samples, and scrolled. */
 import { useQuery } from "@tanstack/react-query";
 import { Minus, Plus } from "lucide-react";
-import { type ReactNode, useCallback, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { type ReactNode, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { client, type Schemas, take } from "../../api/client";
 import { Button } from "../../components/controls";
 
@@ -141,11 +141,13 @@ export function ZoomButtons({ axis, middle }: { axis: Axis; middle?: number | un
 
 /** The outlines of an item's original and edit over what is seen of an axis, somewhat more at each side. */
 export function useEnvelope(project: string, address: string | undefined, revision: string, axis: Axis) {
-  const span = axis.to - axis.from;
+  // By steps of half of what is seen, so that scrolling asks once a step and not once a pixel.
+  const half = Math.max((axis.to - axis.from) / 2, 1e-4);
+  const first = Math.floor(axis.from / half) - 1;
   const [start, stop] =
     axis.zoom === 1
       ? [0, 0]
-      : [Math.max(axis.from - span / 2, 0), Math.min(axis.to + span / 2, Math.max(axis.longest, 0.01))];
+      : [Math.max(first * half, 0), Math.min((first + 5) * half, Math.max(axis.longest, 0.01))];
   const steps = axis.zoom === 1 ? 900 : 1800;
   return useQuery({
     queryKey: ["envelope", project, address, revision, start.toFixed(4), stop.toFixed(4)],
@@ -182,20 +184,21 @@ export function Waveform({
   onSeek: (seconds: number) => void;
 }) {
   const { longest } = axis;
-  const y = (value: number) => (HEIGHT / 2) * (1 - value);
   // In thousandths of the seconds that are seen, so that numbers stay short however far it is zoomed.
   const [from, span] = [axis.from, Math.max(axis.to - axis.from, 1e-6)];
   const x = (seconds: number) => ((seconds - from) / span) * 1000;
-  const place = (step: number) => x(outline.first + (step + 0.5) * outline.step);
   const single = outline.step * outline.rate < 1.5;
-  const path = single
-    ? `M${outline.high.map((value, step) => `${place(step).toFixed(2)} ${y(value).toFixed(2)}`).join("L")}`
-    : `M${[
-        ...outline.high.map((value, step) => `${place(step).toFixed(2)} ${y(value).toFixed(2)}`),
-        ...outline.low
-          .map((value, step) => `${place(step).toFixed(2)} ${(y(value) + 0.6).toFixed(2)}`)
-          .reverse(),
-      ].join("L")}Z`;
+  // Not with every step of what is played.
+  const path = useMemo(() => {
+    const point = (step: number, value: number, below = 0) => {
+      const across = ((outline.first + (step + 0.5) * outline.step - from) / span) * 1000;
+      return `${across.toFixed(2)} ${((HEIGHT / 2) * (1 - value) + below).toFixed(2)}`;
+    };
+    const top = outline.high.map((value, step) => point(step, value));
+    if (single) return `M${top.join("L")}`;
+    const bottom = outline.low.map((value, step) => point(step, value, 0.6));
+    return `M${[...top, ...bottom.reverse()].join("L")}Z`;
+  }, [outline, from, span, single]);
   const lines = { y1: 0, y2: HEIGHT, vectorEffect: "non-scaling-stroke" } as const;
   return (
     <div className="ground relative rounded-xl">

@@ -159,7 +159,9 @@ function Editor({
   };
   const onKey = (event: KeyboardEvent) => {
     if (event.target instanceof HTMLInputElement) return;
-    const way = { ArrowLeft: -STEP, ArrowRight: STEP }[event.key];
+    // Not less than the file can tell apart.
+    const least = Math.max(STEP, view.step);
+    const way = { ArrowLeft: -least, ArrowRight: least }[event.key];
     if (way !== undefined && chosen) step(way, event.shiftKey ? "end" : event.altKey ? "start" : null);
     else if (event.key === "Delete") remove();
     else if (event.key === "Escape") setChosen(null);

@@ -133,7 +133,12 @@ def notes_of(original: Sound, came: Sound) -> tuple[bytes, bytes] | None:
 
 
 def loops_of(original: Sound, samples: Samples) -> list[tuple[int, int]]:
-    """The original's loops in other samples: moved where there are more or fewer of them."""
+    """The original's loops in other samples: moved where there are more or fewer of them.
+
+    Those that the archive tells of samples without a header stay where it says.
+    """
+    if original.bare is not None:
+        return [(start, min(end, len(samples) - 1)) for start, end in original.loops if start < len(samples) - 1]
     if len(samples) == original.frames:
         return original.loops
     return moved(original.loops, original.frames, samples, original.rate)

@@ -360,6 +360,8 @@ def _long(edit: Compared) -> Iterator[Finding]:
         )
         return
     words = "Its loops are moved in proportion: listen to their seam." if loops else ""
+    if loops and edit.original.bare is not None:
+        words = "Its loop stays where the archive says."
     more = "It may be cut off" if here > wanted else "Silence may follow"
     yield Finding(
         id="length",

@@ -78,6 +78,8 @@ class TrackView(BaseModel):
     edit: Track
     #: the item in which it is said, by the layout
     sound: str | None
+    #: the least seconds by which its times differ
+    step: float
     #: whether the file holds words, and phonemes
     words: bool
     phonemes: bool
@@ -92,7 +94,8 @@ def _view(viewed: Viewed[TrackFile], query: NoWords, around: object) -> TrackVie
     said = [one.code for track in (original.track, edit.track) for one in track.phonemes]
     words, phonemes = original.holds
     return TrackView(
-        original=original.track, edit=edit.track, sound=original.sound, words=words, phonemes=phonemes,
+        original=original.track, edit=edit.track, sound=original.sound, step=original.step,
+        words=words, phonemes=phonemes,
         codes={code: viseme_of(code) or 0 for code in dict.fromkeys([*codes, *said])},
         mouths=[Mouth.model_validate(vars(shape)) for shape in SHAPES],
     )  # fmt: skip

@@ -27,7 +27,7 @@ from brae.core.voices.phonemes import SILENCE, nearest
 from brae.core.voices.track import Phoneme, Track, Word, checked, joined
 
 #: characters of a line that says a word or a phoneme
-_LONGEST = 1000
+_LONGEST = 400
 _FLOATS = {"f32": "f4", "f64": "f8"}
 
 
@@ -213,6 +213,16 @@ class TrackFile:
             yield replace(like, start=at, end=last)
 
     @property
+    def step(self) -> float:
+        """The least seconds by which times differ; 0 where they are floats."""
+        if self.parsed is None:
+            return float(10.0**-self.part.decimals / self.per_second)
+        leaf = _table(self.parsed, self.part).column("time-start")
+        if leaf is None or leaf.column.type in _FLOATS:
+            return 0.0
+        return leaf.meant.unit / self.per_second
+
+    @property
     def _levels(self) -> bool:
         if self.parsed is None:
             return "level" in self.part.holes
@@ -222,7 +232,7 @@ class TrackFile:
         if self.parsed is not None:
             leaf = _table(self.parsed, self.part).column("time-start")
             if leaf is not None and leaf.column.type in _FLOATS:
-                return float(np.float32(seconds * self.per_second))
+                return float(np.dtype(_FLOATS[leaf.column.type]).type(seconds * self.per_second))
             unit = leaf.meant.unit if leaf is not None else 1
             return float(round(seconds * self.per_second / unit) * unit)
         return round(seconds * self.per_second, self.part.decimals)
@@ -270,7 +280,7 @@ class TrackFile:
             "length": self._number(moment.end - moment.start), "code": code or "-", "word": moment.word,
             "level": level,
         }  # fmt: skip
-        return (part.line or "").format(**said)
+        return part.written(said)
 
     def _number(self, value: float) -> str:
         return f"{value:.{self.part.decimals}f}"
@@ -314,8 +324,7 @@ def _put(table: Rows, part: TablePart, row: int, moment: Moment) -> None:
         if form is None:
             table.put(leaf.field, row, round(value))
         else:
-            order = "<" if table.endian == "little" else ">"
-            table.put_raw(leaf.field, row, np.array([value], order + form).tobytes())
+            table.put_raw(leaf.field, row, np.array([value], _order(leaf, table) + form).tobytes())
     for role, text in (("name", moment.word), ("phoneme", moment.code), ("track-level", moment.level)):
         leaf = part.column(role)
         if leaf is not None:
@@ -337,7 +346,7 @@ def _say(table: Rows, leaf: Leaf, row: int, text: str) -> None:
             raise FormatError(
                 f"'{text}' is nothing that '{leaf.field}' says.", expected=", ".join(map(str, values.values()))
             )
-        table.put_raw(leaf.field, row, _whole(leaf, number, table.endian))
+        table.put(leaf.field, row, number * leaf.meant.unit + leaf.meant.add)
         return
     raw = named(leaf, text, table.endian)[leaf.field]
     assert isinstance(raw, bytes)
@@ -346,8 +355,9 @@ def _say(table: Rows, leaf: Leaf, row: int, text: str) -> None:
     table.put_raw(leaf.field, row, raw)
 
 
-def _whole(leaf: Leaf, number: int, endian: str) -> bytes:
-    return number.to_bytes(leaf.column.width, "little" if endian == "little" else "big", signed=number < 0)
+def _order(leaf: Leaf, table: Rows) -> str:
+    """How a field's numbers stand, as numpy has it."""
+    return "<" if leaf.column.order(table.endian) == "little" else ">"
 
 
 def _table(parsed: Parsed, part: TrackPart) -> TablePart:
@@ -382,8 +392,7 @@ def _of_table(part: TrackPart, parsed: Parsed) -> tuple[Moment, ...]:
         if form is None:
             return [float(one) for one in table.numbers(leaf.field).tolist()]
         raw = np.ascontiguousarray(table.raw_bytes(leaf.column))
-        order = "<" if table.endian == "little" else ">"
-        return raw.view(order + form).reshape(-1).astype(float).tolist()
+        return raw.view(_order(leaf, table) + form).reshape(-1).astype(float).tolist()
 
     def words(leaf: Leaf) -> list[str]:
         if not leaf.column.number_like:
