@@ -16,7 +16,10 @@ from PIL import Image
 from brae.core.assets.mesh.looking import picture as shaded
 from brae.core.assets.mesh.mesh import Mesh, Part
 from brae.core.assets.sound import ima, ms
+from brae.core.assets.sound.bits import Head
 from brae.core.assets.sound.frames import Frames
+from brae.core.assets.sound.imaruns import WAV_STATE, Run
+from brae.core.assets.sound.imaruns import Runs as CodeRuns
 from brae.core.assets.sprite.runs import Coding
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
@@ -68,9 +71,11 @@ def _layouts() -> None:
 def _sounds() -> None:
     for codec in (ima, ms):
         codec.encode(np.zeros((4, 1), np.int16), 256, bytes(256))
-    codes = np.zeros(4, np.uint8)
-    ima.encode_run(ima.decode_run(codes), codes)
-    Frames(16, (("shift", 4), ("filter", 4)), 12, -1, ((0, 0),)).encode(np.zeros(4, np.int16), bytes(16))
+    run = Run(np.zeros(1, np.int64), np.zeros((1, 4), np.uint8))
+    state = CodeRuns(Head.of(WAV_STATE, set(), ""))
+    for runs, per in ((CodeRuns(None), None), (state, 4)):
+        runs.encode(runs.decode(run), run, per)
+    Frames(16, Head.of("shift 4, filter 4", set(), ""), 12, -1, ((0, 0),)).encode(np.zeros(4, np.int16), bytes(16))
 
 
 def _models() -> None:

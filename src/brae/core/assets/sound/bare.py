@@ -10,8 +10,8 @@ import numpy as np
 
 from brae.core.assets.base import as_said
 from brae.core.assets.facts import Value
-from brae.core.assets.sound import ima
 from brae.core.assets.sound.facts import BLOCKS, TAGS, SaidSound
+from brae.core.assets.sound.imaruns import Run
 from brae.core.assets.sound.planes import join, split
 from brae.core.assets.sound.riff import Riff, wave
 from brae.core.assets.sound.sound import Sound, read
@@ -70,58 +70,104 @@ def again(original: Sound, file: bytes) -> bytes:
 
 def _decoded(data: bytes, said: SaidSound) -> Numbers:
     """Codes of four bits as samples of 16, shape (frames, channels)."""
-    if said.block is not None:
-        return BLOCKS[said.codec].decode(data, said.block, said.channels)
     if said.codec == "adpcm":
         planes, _ = split(data, said.channels, said.turn)
         return np.stack([said.frames.decode(plane) for plane in planes], axis=1)
-    return np.stack([ima.decode_run(codes) for codes in _codes(data, said)], axis=1)
+    if said.stated:
+        runs = _runs(data, said)
+        return np.stack([said.runs(channel).decode(run) for channel, run in enumerate(runs)], axis=1)
+    assert said.block is not None
+    return BLOCKS[said.codec].decode(data, said.block, said.channels)
 
 
 def _encoded(samples: Numbers, said: SaidSound, old: bytes) -> bytes:
     if said.samples is not None:
         samples = np.concatenate([samples, _decoded(old, said)[len(samples) :]])
+    if said.stated:
+        before = _runs(old, said)
+        per = before[0].codes.shape[1] if said.block is not None else None
+        made = [said.runs(channel).encode(samples[:, channel], run, per) for channel, run in enumerate(before)]
+        return _stated(made, said, old)
     if said.block is not None:
-        made = BLOCKS[said.codec].encode(samples, said.block, old)
-        return made + old[len(old) // said.block * said.block :]
+        blocks = BLOCKS[said.codec].encode(samples, said.block, old)
+        return blocks + old[len(old) // said.block * said.block :]
     planes, rest = split(old, said.channels, said.turn)
-    channels = range(said.channels)
-    if said.codec == "adpcm":
-        ends = [plane[len(plane) // said.frame * said.frame :] for plane in planes]  # type: ignore[operator]
-        made_ = [said.frames.encode(samples[:, channel], planes[channel]) + ends[channel] for channel in channels]
-        return join(made_, said.turn) + rest
-    before = _codes(old, said)
-    codes = [ima.encode_run(samples[:, channel], before[channel]) for channel in channels]
+    frame = said.frames.size
+    framed = [
+        said.frames.encode(samples[:, c], plane) + plane[len(plane) // frame * frame :]
+        for c, plane in enumerate(planes)
+    ]
+    return join(framed, said.turn) + rest
+
+
+def _runs(data: bytes, said: SaidSound) -> list[Run]:
+    """Each channel's codes of IMA ADPCM, and the heads that stand before them."""
+    head = said.runs(0).head
+    if said.block is not None or (head is not None and said.interleave == "whole"):
+        assert head is not None
+        found = []
+        for plane in split(data, said.channels, said.turn)[0]:
+            block = said.block or len(plane)
+            if len(plane) < head.size:
+                raise FormatError(f"A channel of {len(plane)} bytes has no room for its state of {head.size}.")
+            rows = np.frombuffer(plane, np.uint8)[: len(plane) // block * block].reshape(-1, block)
+            found.append(Run(head.numbers(rows), _nibbles(rows[:, head.size :], said)))
+        return found
+    front = _front(said)
+    if len(data) < front:
+        raise FormatError(f"{len(data)} bytes have no room for a state of {front}.")
+    rows = np.frombuffer(data, np.uint8)[:front].reshape(said.channels, -1)
+    heads = np.zeros(said.channels, np.int64) if head is None else head.numbers(rows)
+    data = data[front:]
     if said.turn_by_code:
-        return _bytes(np.concatenate([np.stack(codes, axis=1).reshape(-1), _left(old, said)]), said)
-    return join([_bytes(one, said) for one in codes], said.turn) + rest
+        every = _nibbles(np.frombuffer(data, np.uint8)[None], said)[0]
+        whole = every[: len(every) // said.channels * said.channels].reshape(-1, said.channels)
+        codes = [np.ascontiguousarray(whole[:, channel])[None] for channel in range(said.channels)]
+    else:
+        planes = split(data, said.channels, said.turn)[0]
+        codes = [_nibbles(np.frombuffer(plane, np.uint8)[None], said) for plane in planes]
+    return [Run(heads[channel : channel + 1], one) for channel, one in enumerate(codes)]
 
 
-def _codes(data: bytes, said: SaidSound) -> list[Numbers]:
-    """Each channel's codes of four bits, where they have no headers."""
+def _stated(runs: list[Run], said: SaidSound, old: bytes) -> bytes:
+    """The inverse; what no code explains is the original's."""
+    head = said.runs(0).head
+    if said.block is not None or (head is not None and said.interleave == "whole"):
+        assert head is not None
+        planes, rest = split(old, said.channels, said.turn)
+        made = []
+        for run, plane in zip(runs, planes, strict=True):
+            left = plane[len(plane) // said.block * said.block :] if said.block else b""
+            made.append(np.hstack([head.bytes(run.heads), _bytes(run.codes, said)]).tobytes() + left)
+        return join(made, said.turn) + rest
+    front = b"" if head is None else b"".join(head.bytes(run.heads).tobytes() for run in runs)
+    behind = old[_front(said) :]
     if said.turn_by_code:
-        every = _nibbles(data, said)
-        whole = every[: len(every) - len(_left(data, said))].reshape(-1, said.channels)
-        return [np.ascontiguousarray(whole[:, channel]) for channel in range(said.channels)]
-    return [_nibbles(plane, said) for plane in split(data, said.channels, said.turn)[0]]
+        every = _nibbles(np.frombuffer(behind, np.uint8)[None], said)[0]
+        left_over = every[len(every) // said.channels * said.channels :]
+        codes = np.stack([run.codes[0] for run in runs], axis=1).reshape(-1)
+        return front + _bytes(np.concatenate([codes, left_over])[None], said).tobytes()
+    rest = split(behind, said.channels, said.turn)[1]
+    return front + join([_bytes(run.codes, said).tobytes() for run in runs], said.turn) + rest
 
 
-def _left(data: bytes, said: SaidSound) -> Numbers:
-    """Codes behind the last that all channels have."""
-    every = _nibbles(data, said)
-    return every[len(every) // said.channels * said.channels :]
+def _front(said: SaidSound) -> int:
+    """Bytes of the states that stand before all codes."""
+    head = said.runs(0).head
+    return 0 if head is None else head.size * said.channels
 
 
-def _nibbles(data: bytes, said: SaidSound) -> Numbers:
-    raw = np.frombuffer(data, np.uint8)
-    halves = (raw & 15, raw >> 4) if said.nibbles == "low" else (raw >> 4, raw & 15)
-    return np.stack(halves, axis=1).reshape(-1)
+def _nibbles(rows: Numbers, said: SaidSound) -> Numbers:
+    """Rows of bytes as rows of twice as many codes."""
+    halves = (rows & 15, rows >> 4) if said.nibbles == "low" else (rows >> 4, rows & 15)
+    return np.stack(halves, axis=2).reshape(len(rows), -1)
 
 
-def _bytes(codes: Numbers, said: SaidSound) -> bytes:
-    pairs = np.concatenate([codes, np.zeros(len(codes) % 2, np.uint8)]).astype(np.uint8).reshape(-1, 2)
-    first, second = (pairs[:, 0], pairs[:, 1]) if said.nibbles == "low" else (pairs[:, 1], pairs[:, 0])
-    return (first | second << 4).astype(np.uint8).tobytes()
+def _bytes(codes: Numbers, said: SaidSound) -> Numbers:
+    """The inverse; a byte is filled with 0."""
+    full = np.pad(codes, ((0, 0), (0, codes.shape[1] % 2))).astype(np.uint8)
+    first, second = (full[:, ::2], full[:, 1::2]) if said.nibbles == "low" else (full[:, 1::2], full[:, ::2])
+    return first | second << 4
 
 
 def _turned(data: bytes, said: SaidSound) -> bytes:

@@ -10,7 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sound import ima, ms
+from brae.core.assets.sound.bits import Head
 from brae.core.assets.sound.frames import Frames
+from brae.core.assets.sound.imaruns import WAV_STATE, Runs
 
 #: WAVE_FORMAT tags (Microsoft, mmreg.h), and the bits that a sample may have
 TAGS = {"pcm": (1, (8, 16, 24, 32)), "float": (3, (32, 64)), "a-law": (6, (8,)), "mu-law": (7, (8,))}
@@ -18,7 +20,7 @@ TAGS = {"pcm": (1, (8, 16, 24, 32)), "float": (3, (32, 64)), "a-law": (6, (8,)),
 BLOCKS = {"ima-adpcm": ima, "ms-adpcm": ms}
 #: what each ADPCM asks for
 _OWN = {
-    "ima-adpcm": {"block", "nibbles"},
+    "ima-adpcm": {"block", "nibbles", "state", "predictor", "step", "predictor_2", "step_2"},
     "ms-adpcm": {"block"},
     "adpcm": {"frame", "head", "gain", "filters", "precision", "nibbles"},
 }
@@ -55,7 +57,14 @@ class SaidSound(BaseModel):
     #: bytes of one channel before the next one's; without it one sample, code or frame of each in turn
     interleave: Annotated[int, Field(ge=1, le=1 << 24)] | Literal["whole"] | None = None
     #: bytes of a block of all channels that begins with its state; without it there are none
-    block: Annotated[int, Field(ge=8, le=1 << 16)] | None = None
+    block: Annotated[int, Field(ge=2, le=1 << 16)] | None = None
+    #: of ima-adpcm: the bits of the state before a block, or before all codes
+    state: str | None = None
+    #: the state that the archive's records say: of every channel, or of the first and the second one
+    predictor: Annotated[int, Field(ge=-32768, le=65535)] | None = None
+    step: Annotated[int, Field(ge=0, le=88)] | None = None
+    predictor_2: Annotated[int, Field(ge=-32768, le=65535)] | None = None
+    step_2: Annotated[int, Field(ge=0, le=88)] | None = None
     #: which half of a byte comes first
     nibbles: Literal["low", "high"] = "low"
     #: of ADPCM in frames: the bytes of one, its head's bits, how codes are scaled, and the pairs of its filters
@@ -71,17 +80,22 @@ class SaidSound(BaseModel):
         if self.bits is not None and self.bits not in known:
             raise ValueError(f"{self.codec} has {', '.join(map(str, known))} bits a sample, not {self.bits}")
         own = _OWN.get(self.codec, set())
-        other = {"block", "nibbles", "frame", "head", "gain", "filters", "precision"} - own
+        other = set().union(*_OWN.values()) - own
         for name in sorted(other & self.model_fields_set):
             raise ValueError(f"'{name}' says nothing of {self.codec}")
         if self.codec == "ms-adpcm" and self.block is None:
             raise ValueError("ms-adpcm needs its 'block'")
-        if self.block is not None and self.block < 7 * self.channels + 1:
-            raise ValueError(f"a block of {self.block} bytes is too short for {self.channels} channels")
-        if self.block is not None and self.interleave is not None:
-            raise ValueError("a block holds all channels: 'interleave' says nothing of it")
-        if self.block is not None and self.codec == "ima-adpcm" and self.block % (4 * self.channels):
-            raise ValueError("a block of ima-adpcm holds four bytes of each channel in turn")
+        if self.state is not None and {"predictor", "step", "predictor_2", "step_2"} & self.model_fields_set:
+            raise ValueError("a 'state' that stands before the codes is not said by 'predictor' and 'step' as well")
+        if self.stated:
+            _ = self.runs(0)
+        elif self.block is not None:
+            if self.block < 7 * self.channels + 1:
+                raise ValueError(f"a block of {self.block} bytes is too short for {self.channels} channels")
+            if self.interleave is not None:
+                raise ValueError("a block holds all channels: 'interleave' says nothing of it")
+            if self.codec == "ima-adpcm" and self.block % (4 * self.channels):
+                raise ValueError("a block of ima-adpcm holds four bytes of each channel in turn")
         if self.codec == "adpcm":
             _ = self.frames
         return self
@@ -91,12 +105,9 @@ class SaidSound(BaseModel):
         """Its ADPCM in frames; ValueError where that is described wrongly."""
         if self.frame is None:
             raise ValueError("adpcm needs its 'frame': the bytes of one")
-        head = tuple(_piece(piece) for piece in self.head.split(","))
-        if not {"shift", "filter"} <= {name for name, _ in head} or len({name for name, _ in head}) != len(head):
-            raise ValueError("the 'head' needs 'shift' and 'filter', such as 'shift 4, filter 4, flags 8'")
-        bits = sum(count for _, count in head)
-        if bits % 8 or bits > 56 or bits // 8 >= self.frame:
-            raise ValueError(f"a head of {bits} bits is no number of bytes within a frame of {self.frame}")
+        head = Head.of(self.head, {"shift", "filter"}, "shift 4, filter 4, flags 8")
+        if head.size >= self.frame:
+            raise ValueError(f"a head of {head.size} bytes is not within a frame of {self.frame}")
         found = _GAIN.fullmatch(self.gain)
         if found is None:
             raise ValueError("the 'gain' is a number less the shift, or the shift: '12 - shift', 'shift + 1'")
@@ -104,6 +115,27 @@ class SaidSound(BaseModel):
         filters = tuple(_pair(pair) for pair in self.filters.split(","))
         low = self.nibbles == "low"
         return Frames(self.frame, head, base, -1 if found[2] else 1, filters, self.precision, low)
+
+    @property
+    def stated(self) -> bool:
+        """Whether it is IMA ADPCM whose channels lie each by itself, unlike in the blocks of WAV files."""
+        in_blocks = self.block is not None and self.state is None and self.interleave is None
+        return self.codec == "ima-adpcm" and not in_blocks
+
+    def runs(self, channel: int) -> Runs:
+        """How a channel's codes begin; ValueError where that is described wrongly."""
+        if self.block is not None or self.state is not None:
+            text = self.state or WAV_STATE
+            name = "sample" if "sample" in text else "predictor"
+            head = Head.of(text, {name, "step"}, WAV_STATE, big=self.endian == "big")
+            if self.block is not None and self.block <= head.size:
+                raise ValueError(f"a block of {self.block} bytes has no room behind a state of {head.size}")
+            return Runs(head)
+        value, index = self.predictor or 0, self.step or 0
+        if channel:
+            value = value if self.predictor_2 is None else self.predictor_2
+            index = index if self.step_2 is None else self.step_2
+        return Runs(None, ((value & 0xFFFF ^ 0x8000) - 0x8000, index))
 
     def loops(self, frames: int) -> list[tuple[int, int]]:
         """Its loop in a sound of so many samples, first and last one, both included."""
@@ -143,12 +175,14 @@ class SaidSound(BaseModel):
         """Bytes of one channel before the next one's; None where each is whole."""
         if self.interleave is not None:
             return None if self.interleave == "whole" else self.interleave
-        return self.frame or (1 if self.packed else self.width)
+        return self.frame or (self.block if self.stated else None) or (1 if self.packed else self.width)
 
     def length(self, size: int) -> int:
         """Samples of each channel that so many bytes hold."""
         if self.codec == "adpcm":
             found = size // self.channels // self.frames.size * self.frames.per
+        elif self.stated:
+            found = self._stated_length(size)
         elif self.block is not None:
             per = BLOCKS[self.codec].samples_of(self.block, self.channels)
             found = size // self.block * per
@@ -158,12 +192,12 @@ class SaidSound(BaseModel):
             found = size // (self.width * self.channels)
         return found if self.samples is None else min(found, self.samples)
 
-
-def _piece(text: str) -> tuple[str, int]:
-    words = text.split()
-    if len(words) != 2 or not words[1].isdigit() or not 1 <= int(words[1]) <= 32:
-        raise ValueError(f"'{text.strip()}' is no part of a head: a name and its bits, such as 'shift 4'")
-    return words[0], int(words[1])
+    def _stated_length(self, size: int) -> int:
+        runs = self.runs(0)
+        head = runs.head.size if runs.head is not None else 0
+        if self.block is not None:
+            return size // self.channels // self.block * (2 * (self.block - head) + runs.heard)
+        return max(2 * (size // self.channels - head), 0) + runs.heard
 
 
 def _pair(text: str) -> tuple[int, int]:

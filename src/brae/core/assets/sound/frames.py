@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from brae.core.assets.sound.bits import Head
 from brae.core.errors import FormatError
 
 Numbers = np.ndarray[Any, Any]
@@ -28,8 +29,7 @@ class Frames:
     """Such a codec."""
 
     size: int
-    #: names and widths of the head's bits, from the lowest of its first byte up
-    head: tuple[tuple[str, int], ...]
+    head: Head
     #: the gain is ``base`` and so many times the head's shift: 1, or -1
     base: int
     sign: int
@@ -38,45 +38,21 @@ class Frames:
     low_first: bool = True
 
     @property
-    def head_size(self) -> int:
-        """Bytes of the head."""
-        return sum(bits for _, bits in self.head) // 8
-
-    @property
     def per(self) -> int:
         """Samples of a frame."""
-        return 2 * (self.size - self.head_size)
+        return 2 * (self.size - self.head.size)
 
     @cached_property
     def _table(self) -> Numbers:
         return np.array(self.filters, np.int64)
-
-    def _place(self, name: str) -> tuple[int, int]:
-        """The lowest bit, and how many bits."""
-        at = 0
-        for own, bits in self.head:
-            if own == name:
-                return at, bits
-            at += bits
-        return 0, 0
-
-    def _read(self, heads: Numbers, name: str) -> Numbers:
-        at, bits = self._place(name)
-        return (heads >> at) & ((1 << bits) - 1)
-
-    def _heads(self, frames: Numbers) -> Numbers:
-        wide = np.zeros((len(frames), 8), np.uint8)
-        wide[:, : self.head_size] = frames[:, : self.head_size]
-        heads: Numbers = wide.view("<i8")[:, 0].astype(np.int64)
-        return heads
 
     def _cut(self, data: bytes) -> Numbers:
         return np.frombuffer(data, np.uint8)[: len(data) // self.size * self.size].reshape(-1, self.size)
 
     def _said(self, frames: Numbers) -> Numbers:
         """The gain and the filter of each frame; FormatError where it has a filter that there is not."""
-        heads = self._heads(frames)
-        chosen = self._read(heads, "filter")
+        heads = self.head.numbers(frames)
+        chosen = self.head.get(heads, "filter")
         if len(chosen) and chosen.max() >= len(self.filters):
             frame = int(np.argmax(chosen >= len(self.filters)))
             raise FormatError(
@@ -85,7 +61,7 @@ class Frames:
                 expected=f"one of {len(self.filters)}, from 0",
                 remedy="These may be no such samples, or they begin elsewhere.",
             )
-        return np.stack([self.base + self.sign * self._read(heads, "shift"), chosen], axis=1)
+        return np.stack([self.base + self.sign * self.head.get(heads, "shift"), chosen], axis=1)
 
     def decode(self, data: bytes) -> Numbers:
         """One channel's whole frames as samples of 16 bits."""
@@ -95,7 +71,7 @@ class Frames:
         out = np.zeros((len(frames), self.per), np.int16)
         half = 1 << self.precision >> 1
         gains = self._said(frames)
-        decode_frames(frames, self.head_size, self.low_first, gains, self._table, self.precision, half, out)
+        decode_frames(frames, self.head.size, self.low_first, gains, self._table, self.precision, half, out)
         return out.reshape(-1)
 
     def encode(self, samples: Numbers, old: bytes = b"") -> bytes:
@@ -113,28 +89,21 @@ class Frames:
             wanted[len(samples) :] = samples[-1]
         before = self._cut(old)
         out, chosen = np.zeros((count, self.size), np.uint8), np.zeros((count, 2), np.int64)
-        bits = self._place("shift")[1]
-        gains = {self.base + self.sign * shift for shift in range(1 << bits)}
+        gains = {self.base + self.sign * shift for shift in range(1 << self.head.bits("shift"))}
         choices = np.array(sorted(gains & set(_GAINS)) or sorted(gains), np.int64)
         encode_frames(
-            wanted.reshape(count, self.per), before, self._said(before), self.head_size, self.low_first, choices,
+            wanted.reshape(count, self.per), before, self._said(before), self.head.size, self.low_first, choices,
             self._table, self.precision, 1 << self.precision >> 1, out, chosen,
         )  # fmt: skip
         made = chosen[:, 1] >= 0
-        heads = self._with(self._templates(before, count), "shift", (chosen[:, 0] - self.base) * self.sign)
-        heads = self._with(heads, "filter", np.maximum(chosen[:, 1], 0))
-        stored = heads.astype("<i8").view(np.uint8).reshape(-1, 8)[:, : self.head_size]
-        out[made, : self.head_size] = stored[made]
+        heads = self.head.put(self._templates(before, count), "shift", (chosen[:, 0] - self.base) * self.sign)
+        heads = self.head.put(heads, "filter", np.maximum(chosen[:, 1], 0))
+        out[made, : self.head.size] = self.head.bytes(heads)[made]
         return out.tobytes()
-
-    def _with(self, heads: Numbers, name: str, values: Numbers) -> Numbers:
-        at, bits = self._place(name)
-        mask = (1 << bits) - 1
-        return (heads & ~(mask << at)) | ((values & mask) << at)
 
     def _templates(self, before: Numbers, count: int) -> Numbers:
         """The heads that frames begin from."""
-        heads = self._heads(before)
+        heads = self.head.numbers(before)
         if not len(heads):
             return np.zeros(count, np.int64)
         places = np.minimum(np.arange(count), max(len(heads) - 2, 0))

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 Numbers = np.ndarray[Any, Any]
-_STEPS = np.array(
+STEPS = np.array(
     [
         7, 8, 9, 10, 11, 12, 13, 14, 16, 17, 19, 21, 23, 25, 28, 31, 34, 37, 41, 45, 50, 55, 60, 66, 73, 80,
         88, 97, 107, 118, 130, 143, 157, 173, 190, 209, 230, 253, 279, 307, 337, 371, 408, 449, 494, 544, 598,
@@ -22,7 +22,7 @@ _STEPS = np.array(
     ],
     np.int64,
 )  # fmt: skip
-_MOVES = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int64)
+MOVES = np.array([-1, -1, -1, -1, 2, 4, 6, 8], np.int64)
 
 
 def encode(samples: Numbers, block: int, old: bytes = b"") -> bytes:
@@ -37,7 +37,7 @@ def encode(samples: Numbers, block: int, old: bytes = b"") -> bytes:
     if frames:
         from brae.core.assets.sound.kernels import encode_ima  # Numba is slow to import
 
-        encode_ima(np.ascontiguousarray(samples, np.int16), block, per_block, _STEPS, _MOVES, out)
+        encode_ima(np.ascontiguousarray(samples, np.int16), block, per_block, STEPS, MOVES, out)
     return with_old(out, old, samples, decode(old, block, channels), per_block)
 
 
@@ -48,28 +48,7 @@ def decode(data: bytes, block: int, channels: int) -> Numbers:
     blocks = np.frombuffer(data, np.uint8)[: len(data) // block * block].reshape(-1, block)
     per_block = samples_of(block, channels)
     out = np.zeros((len(blocks) * per_block, channels), np.int16)
-    decode_ima(blocks, per_block, _STEPS, _MOVES, out)
-    return out
-
-
-def encode_run(samples: Numbers, old: Numbers) -> Numbers:
-    """One channel without headers, from silence on: a code of four bits for each sample of 16.
-
-    A code of ``old`` stays where it comes as near.
-    """
-    from brae.core.assets.sound.kernels import encode_ima_run
-
-    out = np.zeros(len(samples), np.uint8)
-    encode_ima_run(np.ascontiguousarray(samples, np.int16), old, _STEPS, _MOVES, out)
-    return out
-
-
-def decode_run(codes: Numbers) -> Numbers:
-    """The inverse."""
-    from brae.core.assets.sound.kernels import decode_ima_run
-
-    out = np.zeros(len(codes), np.int16)
-    decode_ima_run(codes, _STEPS, _MOVES, out)
+    decode_ima(blocks, per_block, STEPS, MOVES, out)
     return out
 
 

@@ -59,7 +59,7 @@ _PATHS, _TRIED = 2, 3
 
 @step
 def _ima_search(wanted, value, index, steps, moves, codes, came, said):
-    """The codes for ``wanted`` with the least loss found; the step's number after the last.
+    """The codes for ``wanted`` with the least loss found; what comes after the last, and the loss.
 
     A code that comes a little less near may leave a step that fits what follows: some paths are followed side by
     side, each tries the nearest code and its neighbours, and the best few go on.
@@ -102,11 +102,10 @@ def _ima_search(wanted, value, index, steps, moves, codes, came, said):
         for path in range(paths):
             values[path], indices[path], costs[path] = new_values[path], new_indices[path], new_costs[path]
     path = 0
-    index = indices[0]
     for k in range(len(wanted) - 1, -1, -1):
         codes[k] = said[k, path]
         path = came[k, path]
-    return index
+    return values[0], indices[0], costs[0]
 
 
 @kernel
@@ -131,7 +130,7 @@ def encode_ima(samples, block, per_block, steps, moves, out):
             out[b, 4 * c + 3] = 0
             for k in range(1, per_block):
                 wanted[k - 1] = samples[min(first + k, frames - 1), c]
-            index[c] = _ima_search(wanted, value, index[c], steps, moves, codes, came, said)
+            _, index[c], _ = _ima_search(wanted, value, index[c], steps, moves, codes, came, said)
             for k in range(1, per_block):
                 # Eight samples of a channel, then eight of the next, low nibble first.
                 group, inside = (k - 1) // 8, (k - 1) % 8
@@ -158,27 +157,66 @@ def decode_ima(data, per_block, steps, moves, out):
                 out[b * per_block + k, c] = value
 
 
-@kernel
-def encode_ima_run(samples, old, steps, moves, out):
-    """One channel without headers, from silence on: a code for each sample."""
-    value, index = np.int64(0), np.int64(0)
-    for at in range(len(samples)):
-        wanted = np.int64(samples[at])
-        code = _ima_code(wanted, value, steps[index])
-        made, after = _ima_next(code, value, index, steps, moves)
-        if at < len(old):
-            kept, kept_after = _ima_next(np.int64(old[at]), value, index, steps, moves)
-            if abs(kept - wanted) <= abs(made - wanted):
-                code, made, after = np.int64(old[at]), kept, kept_after
-        out[at], value, index = code, made, after
+#: codes that are looked for together where a run has no blocks
+_WINDOW = 64
 
 
 @kernel
-def decode_ima_run(codes, steps, moves, out):
-    value, index = np.int64(0), np.int64(0)
-    for at in range(len(codes)):
-        value, index = _ima_next(np.int64(codes[at]), value, index, steps, moves)
-        out[at] = value
+def encode_ima_run(samples, old, value, index, steps, moves, out):
+    """One channel's codes from a state on; a stretch of ``old`` that comes as near stays."""
+    wanted, codes = np.zeros(_WINDOW, np.int64), np.zeros(_WINDOW, np.int64)
+    came, said = np.zeros((_WINDOW, _PATHS), np.uint8), np.zeros((_WINDOW, _PATHS), np.uint8)
+    value, index = np.int64(value), np.int64(index)
+    for first in range(0, len(samples), _WINDOW):
+        count = min(len(samples) - first, _WINDOW)
+        for k in range(count):
+            wanted[k] = samples[first + k]
+        here, cost = _ima_search(wanted[:count], value, index, steps, moves, codes, came, said), np.int64(-1)
+        if first + count <= len(old):
+            kept, step, cost = value, index, np.int64(0)
+            for k in range(count):
+                kept, step = _ima_next(np.int64(old[first + k]), kept, step, steps, moves)
+                cost += (kept - wanted[k]) * (kept - wanted[k])
+            if cost <= here[2]:
+                out[first : first + count] = old[first : first + count]
+                value, index = kept, step
+                continue
+        for k in range(count):
+            out[first + k] = codes[k]
+        value, index = here[0], here[1]
+
+
+@kernel
+def encode_ima_runs(samples, heard, lost, steps, moves, out, states):
+    """Each row's codes behind a state of its own, of whose sample the lowest ``lost`` bits are not stored."""
+    count, per = out.shape
+    wanted, codes = np.zeros(per, np.int64), np.zeros(per, np.int64)
+    came, said = np.zeros((per, _PATHS), np.uint8), np.zeros((per, _PATHS), np.uint8)
+    index = np.int64(0)
+    for row in range(count):
+        first = np.int64(samples[row, 0])
+        value = min(first + (1 << lost >> 1), np.int64(32767)) >> lost << lost
+        if row == 0 and samples.shape[1] > 1:
+            rise = abs(np.int64(samples[0, 1]) - first)
+            while index < 88 and steps[index] < rise:
+                index += 1
+        states[row, 0], states[row, 1] = value, index
+        for k in range(per):
+            wanted[k] = samples[row, k + heard]
+        _, index, _ = _ima_search(wanted, value, index, steps, moves, codes, came, said)
+        for k in range(per):
+            out[row, k] = codes[k]
+
+
+@kernel
+def decode_ima_runs(codes, values, indices, heard, steps, moves, out):
+    for row in range(codes.shape[0]):
+        value, index = values[row], indices[row]
+        if heard:
+            out[row, 0] = value
+        for k in range(codes.shape[1]):
+            value, index = _ima_next(np.int64(codes[row, k]), value, index, steps, moves)
+            out[row, k + heard] = value
 
 
 # ---- Microsoft ----------------------------------------------------------------------------------------------
