@@ -12,6 +12,7 @@ from brae.core.assets.base import as_said
 from brae.core.assets.facts import Value
 from brae.core.assets.sound.facts import BLOCKS, TAGS, SaidSound
 from brae.core.assets.sound.imaruns import Run
+from brae.core.assets.sound.packets import taken_apart
 from brae.core.assets.sound.planes import join, split
 from brae.core.assets.sound.riff import Riff, wave
 from brae.core.assets.sound.sound import Sound, read
@@ -25,8 +26,15 @@ def said_sound(said: Mapping[str, Value]) -> SaidSound | None:
     return as_said(SaidSound, said, "sound")
 
 
-def wrapped(data: bytes, said: SaidSound) -> Sound:
-    """Bare samples as a sound. FormatError where there are fewer than are said."""
+def wrapped(data: bytes, said: SaidSound, headers: bytes = b"") -> Sound:
+    """Bare samples as a sound; ``headers``: of Vorbis, where another item holds them.
+
+    FormatError where there are fewer than are said.
+    """
+    if said.in_packets:
+        packets = taken_apart(data, said, headers)
+        sound = read(packets.ogg())
+        return replace(sound, type="raw", bare=said, raw=data, packets=packets, loops=said.loops(sound.frames))
     frame = said.width * said.channels
     if said.packed:
         heard = _decoded(data, said).astype("<i2").tobytes()
@@ -47,12 +55,22 @@ def wrapped(data: bytes, said: SaidSound) -> Sound:
     return replace(sound, type="raw", bare=said, raw=data, loops=said.loops(sound.frames))
 
 
+def reread(original: Sound, data: bytes) -> Sound:
+    """Other bytes in the place of such a sound's."""
+    packets = original.packets
+    headers = b"" if packets is None or packets.stream is None else b"".join(packets.stream.headers)
+    return wrapped(data, original.bare, headers)
+
+
 def again(original: Sound, file: bytes) -> bytes:
-    """A WAVE file with the samples of such a sound, or of an edit of it, as they lie in the archive.
+    """A WAVE (or Ogg) file with the samples of such a sound, or of an edit of it, as they lie in the archive.
 
     Blocks, frames and codes that the edit did not change stay, and so does what no sample explains.
     """
     said: SaidSound = original.bare
+    if original.packets is not None:
+        made: bytes = original.packets.again(file)
+        return made
     heard = Riff.of(file).get(b"data") or b""
     if said.packed:
         return _encoded(np.frombuffer(heard, "<i2").reshape(-1, said.channels), said, original.raw)

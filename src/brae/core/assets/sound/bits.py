@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 Numbers = np.ndarray[Any, Any]
-_MOST = 56
+_MOST = 64
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,9 @@ class Head:
     def put(self, numbers: Numbers, name: str, values: Numbers) -> Numbers:
         """Heads with another value of a part, if they have it."""
         mask, shift = (1 << self.bits(name)) - 1, self._shifts.get(name, 0)
-        return (numbers & ~(mask << shift)) | ((values & mask) << shift)
+        others = ~np.array(mask << shift, np.uint64).view(np.int64)
+        found: Numbers = (numbers & others) | ((values.astype(np.int64) & mask) << shift)
+        return found
 
 
 def _part(text: str, example: str) -> tuple[str, int]:

@@ -10,13 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.sound import ima, mp3, ms
+from brae.core.assets.sound import ima, mp3, ms, ogg, tagged
 from brae.core.assets.sound.loops import moved
 from brae.core.assets.sound.riff import Riff, markers, with_cues, with_loops, with_spans
 from brae.core.assets.sound.riff import cues as cues_of
 from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
 from brae.core.errors import FormatError
-from brae.core.layouts.checksums import Crc, checksum
 
 #: a loudness meter needs at least one block of 400 ms (ITU-R BS.1770-5, annex 1)
 _BLOCK = 0.4
@@ -167,7 +166,9 @@ def _aiff(original: Sound, riff: Riff, samples: Samples, cues: list[int]) -> dic
 
 def check_writable(sound: Sound) -> None:
     """FormatError for sounds of codecs that are heard, but not written."""
-    if sound.riff is None:
+    if sound.packets is not None:
+        sound.packets.check_writable()
+    elif sound.riff is None:
         if sound.container not in _PACKED:
             raise FormatError(f"{sound.container} files are heard, but not written.")
     elif sound.riff.form == b"FORM":
@@ -212,34 +213,17 @@ def _by_library(samples: Samples, rate: int, container: str, subtype: str, **mor
 def _packed(original: Sound, samples: Samples) -> bytes:
     if original.container not in _PACKED:
         raise FormatError(f"{original.container} files are heard, but not written.")
+    if original.packets is not None:
+        packed: bytes = original.packets.encoded(samples)
+        return packed
     if original.container == "MP3":
         return mp3.again(original.data, samples, original.rate, _by_library)
-    data = _by_library(samples, original.rate, original.container, original.subtype)
-    return ogg_numbered(data, _serial(original.data)) if original.container == "OGG" else data
-
-
-def _serial(data: bytes) -> int:
-    """The number of an Ogg file's stream."""
-    return int.from_bytes(data[14:18], "little") if data[:4] == b"OggS" else 1
-
-
-#: the checksum of an Ogg page (RFC 3533, 6)
-_PAGE = Crc(width=32, poly=0x04C11DB7, init=0, reflect=False, xor_out=0)
-
-
-def ogg_numbered(data: bytes, serial: int) -> bytes:
-    """An Ogg file with another stream number: encoders draw it by chance, and the same sound is to be the same."""
-    result, at = bytearray(data), 0
-    while data[at : at + 4] == b"OggS":
-        segments = data[at + 26]
-        size = 27 + segments + sum(data[at + 27 : at + 27 + segments])
-        struct.pack_into("<I", result, at + 14, serial)
-        struct.pack_into("<I", result, at + 22, 0)
-        total = checksum(_PAGE, [bytes(result[at : at + size])])
-        assert isinstance(total, int)
-        struct.pack_into("<I", result, at + 22, total)
-        at += size
-    return bytes(result)
+    if original.container == "OGG":
+        return tagged.ogg_like(original, samples, loops_of(original, samples))
+    if original.container == "FLAC":
+        made = _by_library(samples, original.rate, "FLAC", original.subtype)
+        return tagged.flac_like(original, made, len(samples), loops_of(original, samples))
+    return _by_library(samples, original.rate, original.container, original.subtype)
 
 
 def sent_subtype(sound: Sound) -> str:
@@ -268,4 +252,4 @@ def saved(sound: Sound, suffix: str) -> bytes:
     if subtype is None:  # FLAC has no floating point (RFC 9639)
         subtype = "PCM_24" if sent_subtype(sound) != "PCM_16" else "PCM_16"
     data = _by_library(sound.samples, sound.rate, container, subtype)
-    return ogg_numbered(data, 1) if container == "OGG" else data
+    return ogg.numbered(data, 1) if container == "OGG" else data

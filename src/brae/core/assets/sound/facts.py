@@ -13,6 +13,9 @@ from brae.core.assets.sound import ima, ms
 from brae.core.assets.sound.bits import Head
 from brae.core.assets.sound.frames import Frames
 from brae.core.assets.sound.imaruns import WAV_STATE, Runs
+from brae.core.assets.sound.opus import AHEAD, RATES
+from brae.core.errors import FormatError
+from brae.core.layouts.pixels import beside
 
 #: WAVE_FORMAT tags (Microsoft, mmreg.h), and the bits that a sample may have
 TAGS = {"pcm": (1, (8, 16, 24, 32)), "float": (3, (32, 64)), "a-law": (6, (8,)), "mu-law": (7, (8,))}
@@ -22,6 +25,8 @@ BLOCKS = {"ima-adpcm": ima, "ms-adpcm": ms}
 _OWN = {
     "ima-adpcm": {"block", "nibbles", "state", "predictor", "step", "predictor_2", "step_2"},
     "ms-adpcm": {"block"},
+    "vorbis": {"packet", "headers", "short", "long", "seek", "seeks"},
+    "opus": {"packet", "block", "skip", "seek", "seeks"},
     "adpcm": {"frame", "head", "gain", "filters", "precision", "nibbles"},
 }
 _GAIN = re.compile(r"\s*(?:(\d+)\s*(-)\s*shift|shift(?:\s*([+-])\s*(\d+))?)\s*")
@@ -45,7 +50,7 @@ class SaidSound(BaseModel):
     rate: Annotated[int, Field(ge=1000, le=384_000)]
     channels: Annotated[int, Field(ge=1, le=8)] = 1
     bits: int | None = None
-    codec: Literal["pcm", "float", "a-law", "mu-law", "ima-adpcm", "ms-adpcm", "adpcm"] = "pcm"
+    codec: Literal["pcm", "float", "a-law", "mu-law", "ima-adpcm", "ms-adpcm", "adpcm", "vorbis", "opus"] = "pcm"
     endian: Literal["little", "big"] = "little"
     #: of eight bits
     sign: Literal["signed", "unsigned"] = "unsigned"
@@ -74,6 +79,19 @@ class SaidSound(BaseModel):
     filters: str = "0 0"
     precision: Annotated[int, Field(ge=0, le=16)] = 6
 
+    #: of vorbis and opus: the bits of the head before each packet
+    packet: str | None = None
+    #: of vorbis: 'front', or the item with its headers, with {path}, {folder} and {stem} of this one's name
+    headers: str = "front"
+    #: samples of a block, where the identification header is nowhere
+    short: Annotated[int, Field(ge=64, le=8192)] | None = None
+    long: Annotated[int, Field(ge=64, le=8192)] | None = None
+    #: of opus: samples at 48 kHz that are not heard at its start
+    skip: Annotated[int, Field(ge=0, le=65535)] = AHEAD
+    #: the bits of an entry of a table of places at the very front, and how many entries it has
+    seek: str | None = None
+    seeks: Annotated[int, Field(ge=0, le=1 << 24)] | None = None
+
     @model_validator(mode="after")
     def _fits(self) -> SaidSound:
         known = TAGS[self.codec][1] if self.codec in TAGS else (4,)
@@ -87,7 +105,9 @@ class SaidSound(BaseModel):
             raise ValueError("ms-adpcm needs its 'block'")
         if self.state is not None and {"predictor", "step", "predictor_2", "step_2"} & self.model_fields_set:
             raise ValueError("a 'state' that stands before the codes is not said by 'predictor' and 'step' as well")
-        if self.stated:
+        if self.in_packets:
+            self._check_packets()
+        elif self.stated:
             _ = self.runs(0)
         elif self.block is not None:
             if self.block < 7 * self.channels + 1:
@@ -115,6 +135,49 @@ class SaidSound(BaseModel):
         filters = tuple(_pair(pair) for pair in self.filters.split(","))
         low = self.nibbles == "low"
         return Frames(self.frame, head, base, -1 if found[2] else 1, filters, self.precision, low)
+
+    @property
+    def in_packets(self) -> bool:
+        """Whether it is a stream of packets."""
+        return self.codec in ("vorbis", "opus")
+
+    def _check_packets(self) -> None:
+        if self.interleave is not None:
+            raise ValueError(f"'interleave' says nothing of {self.codec}: a packet holds all channels")
+        if (self.packet is None) == (self.block is None):
+            raise ValueError(f"{self.codec} needs its 'packet', the head before each: 'size 16'")
+        if self.codec == "opus" and (self.rate not in RATES or self.channels > 2):
+            raise ValueError(f"bare packets of opus have one or two channels, at {', '.join(map(str, RATES))} Hz")
+        if (self.short is None) != (self.long is None):
+            raise ValueError("'short' and 'long' are said together")
+        if (self.seek is None) != (self.seeks is None):
+            raise ValueError("'seek' and 'seeks' are said together: an entry's bits, and how many there are")
+        _ = self.packet_head, self.seek_head
+
+    @cached_property
+    def packet_head(self) -> Head | None:
+        """The head before each packet; None where all have one size."""
+        if self.packet is None:
+            return None
+        needed = "whole" if "whole" in self.packet else "size"
+        return Head.of(self.packet, {needed}, "size 16", big=self.endian == "big")
+
+    @cached_property
+    def seek_head(self) -> Head | None:
+        """An entry of the table of places; None where there is none."""
+        return None if self.seek is None else Head.of(self.seek, {"offset"}, "offset 32", big=self.endian == "big")
+
+    def headers_of(self, name: str) -> str | None:
+        """The item that holds its headers, by its own name; None where they are in front, or there are none.
+
+        FormatError where it names none.
+        """
+        if self.codec != "vorbis" or self.headers == "front":
+            return None
+        try:
+            return beside(self.headers, name)
+        except (KeyError, ValueError, IndexError):
+            raise FormatError(f"'{self.headers}' is no name: with {{path}}, {{folder}} and {{stem}}.") from None
 
     @property
     def stated(self) -> bool:
@@ -156,7 +219,8 @@ class SaidSound(BaseModel):
         if self.codec == "adpcm":
             return f"ADPCM in frames of {self.frame} bytes"
         blocks = f", blocks of {self.block} bytes" if self.block else ""
-        return {"ima-adpcm": "IMA ADPCM", "ms-adpcm": "MS ADPCM"}.get(self.codec, "") + blocks
+        names = {"ima-adpcm": "IMA ADPCM", "ms-adpcm": "MS ADPCM", "vorbis": "Vorbis", "opus": "Opus"}
+        return names.get(self.codec, "") + blocks
 
     @property
     def width(self) -> int:
@@ -177,8 +241,10 @@ class SaidSound(BaseModel):
             return None if self.interleave == "whole" else self.interleave
         return self.frame or (self.block if self.stated else None) or (1 if self.packed else self.width)
 
-    def length(self, size: int) -> int:
-        """Samples of each channel that so many bytes hold."""
+    def length(self, size: int) -> int | None:
+        """Samples of each channel that so many bytes hold; None where only their packets tell."""
+        if self.in_packets:
+            return self.samples
         if self.codec == "adpcm":
             found = size // self.channels // self.frames.size * self.frames.per
         elif self.stated:

@@ -314,9 +314,11 @@ class SoundKind(AssetKind[Any]):
         if said is None:
             return super().told(head, library)
         found: dict[str, Value] = {"codec": said.codec, "rate": said.rate, "channels": said.channels}
-        found["bits"] = 4 if said.packed else 8 * said.width
-        if head.size is not None:
-            found["seconds"] = round(said.length(head.size) / said.rate, 3)
+        if not said.in_packets:
+            found["bits"] = 4 if said.packed else 8 * said.width
+        samples = None if head.size is None else said.length(head.size)
+        if samples is not None:
+            found["seconds"] = round(samples / said.rate, 3)
         return Sniffed("raw", found)
 
     def read(self, data: bytes, context: Context) -> Any:
@@ -325,7 +327,8 @@ class SoundKind(AssetKind[Any]):
 
         said = said_sound(context.said or {})
         if said is not None:
-            return wrapped(data, said)
+            elsewhere = said.headers_of(context.name)
+            return wrapped(data, said, b"" if elsewhere is None else context.fetch(elsewhere))
         if type_of(data) is None:
             raise unknown("sound")
         return read(data)
@@ -416,7 +419,7 @@ class SoundKind(AssetKind[Any]):
         from brae.core.assets.sound import bare
         from brae.core.assets.sound.sound import read
 
-        return read(encoded.data) if original.bare is None else bare.wrapped(encoded.data, original.bare)
+        return read(encoded.data) if original.bare is None else bare.reread(original, encoded.data)
 
     def tell(
         self,

@@ -96,7 +96,7 @@ def late(samples: Samples, original: Sound) -> int:
     found = correlate(here, there, method="fft") / size
     middle = len(there) - 1
     best = int(found.argmax())
-    alike = found[best] > _ALIKE and found[best] > found[middle] + (1 - _ALIKE)
+    alike = best > middle and found[best] > _ALIKE and found[best] > found[middle] + (1 - _ALIKE)
     return max(_finely(samples, original.samples, (best - middle) * step, step), more) if alike else more
 
 
@@ -189,7 +189,7 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             result = read(data)
         else:
             data = bare.again(original, data)
-            result = bare.wrapped(data, original.bare)
+            result = bare.reread(original, data)
             frames = result.frames
     findings = [finding for rule in _RULES for finding in rule(edit)]
     delay = (result.frames - len(samples)) / result.rate

@@ -12,6 +12,7 @@ import numpy as np
 import soundfile
 
 from brae.core.assets.sound.riff import Riff, cues, loops, markers, wave
+from brae.core.assets.sound.tags import loops_of
 from brae.core.errors import FormatError, LimitError
 
 Samples = np.ndarray[Any, np.dtype[np.float64]]
@@ -47,6 +48,8 @@ class Sound:
     #: what the archive says of samples that have no header, and their bytes there
     bare: Any = None
     raw: bytes = b""
+    #: of Vorbis and Opus in bare packets: these
+    packets: Any = None
 
     @property
     def seconds(self) -> float:
@@ -119,6 +122,9 @@ def read(data: bytes, name: str = "") -> Sound:
     marked = cues(riff.get(b"cue ")) if riff is not None else []
     if riff is not None and riff.form == b"FORM":
         marked = [sample for _, sample in markers(riff.get(b"MARK"))]
+    looped = loops(smpl)
+    if found.format == "FLAC" or found.subtype == "VORBIS":
+        looped = [loop for loop in loops_of(data) if loop[1] < found.frames]
     return Sound(
         {"wavex": "wav", "rf64": "wav"}.get(found.format.lower(), found.format.lower()),
         data,
@@ -128,7 +134,7 @@ def read(data: bytes, name: str = "") -> Sound:
         found.subtype,
         found.format,
         riff,
-        loops(smpl),
+        looped,
         marked,
     )
 
