@@ -29,7 +29,7 @@ from brae.work.opening import open_game
 from tests.work.test_flow import come_back, digests, edit_of, paint
 
 VOLUME = "skerry.bin//CARGO.VOL"
-PACK = f"{VOLUME}//MENUS.SCR"
+PACK, BANK = f"{VOLUME}//MENUS.SCR", f"{VOLUME}//SOUNDS.BNK"
 SCREEN, OTHER = f"{PACK}//0012", f"{PACK}//0031"
 SPRITE = f"{VOLUME}//S00003.SLT"
 LIBRARY = Library.of([LAYOUTS])
@@ -43,17 +43,18 @@ def _member(game: Path, address: str) -> bytes:
 
 def test_every_level_is_listed_and_proved(workspace: Workspace, disc_game: Path) -> None:
     result = open_game(workspace, disc_game)
-    assert result["archives"] == 3
+    assert result["archives"] == 4
     with workspace.database.session() as session:
         rows = {row.address: row for row in session.scalars(select(ArchiveRow)) if row.layout}
-        assert list(rows) == ["skerry.bin", VOLUME, PACK]
-        assert [row.member_count for row in rows.values()] == [3, 96, 40]
+        assert set(rows) == {"skerry.bin", VOLUME, PACK, BANK}
+        counts = {address: row.member_count for address, row in rows.items()}
+        assert counts == {"skerry.bin": 3, VOLUME: 94, PACK: 40, BANK: 8}
         assert all(row.proof == {"exact": True, "members": row.member_count} for row in rows.values())
         assert rows[PACK].parent_id == rows[VOLUME].id
         folders = dict(session.execute(select(Member.folder, func.count()).group_by(Member.folder)).all())
         assert folders["CARGO.VOL/MENUS.SCR"] == 40
         kinds = dict(session.execute(select(Member.kind, func.count()).group_by(Member.kind)).all())
-        assert kinds["archive"] == 2
+        assert kinds["archive"] == 3
 
 
 def test_one_build_carries_changes_of_several_depths_outwards(workspace: Workspace, disc_game: Path) -> None:
@@ -103,7 +104,7 @@ def test_opening_again_keeps_edits_at_depth(workspace: Workspace, disc_game: Pat
     open_game(workspace, disc_game)
     come_back(workspace, SCREEN, paint(workspace, SCREEN))
     builds.build(workspace, "skerry")
-    assert open_game(workspace, disc_game)["archives"] == 3
+    assert open_game(workspace, disc_game)["archives"] == 4
     assert edit_of(workspace, SCREEN).state == "ready"
     assert planning.plan(workspace, "skerry").up_to_date
 
@@ -156,8 +157,8 @@ def test_an_interrupted_opening_goes_on_where_it_was(workspace: Workspace, disc_
     with pytest.raises(CancelledError):
         open_game(workspace, disc_game, _Stops(after))
     found = open_game(workspace, disc_game)
-    assert found["reused"] == {1: 0, 30: 1, 130: 2, 200: 3, 270: 3}[after], "what was whole is not read again"
-    assert found["members"] == 3 + 96 + 40 + 1
+    assert found["reused"] == {1: 0, 30: 1, 130: 2, 200: 4, 270: 4}[after], "what was whole is not read again"
+    assert found["members"] == 3 + 94 + 40 + 8 + 1
     whole = _listed(workspace)
     assert all("'exact': True" in str(row) for row in whole)
     with pytest.raises(CancelledError):

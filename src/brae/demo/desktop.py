@@ -22,6 +22,7 @@ from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_levels, encode_new
 from brae.core.assets.texture.texture import Header, Orientation
 from brae.demo import DESKTOP, art, models, speech
+from brae.demo.tunes import tunes
 
 SEED = 1897
 _FORMAT_NUMBERS = {"bc1": 1, "bc3": 3, "bc4": 4, "bc5": 5, "bc7": 7, "bgra8": 8, "bgr8": 9}
@@ -262,7 +263,7 @@ def members() -> list[tuple[str, bytes]]:
     found += [(f"{name}.pts", stub) for name, stub, _ in _streams()]
     found += list(_grain())
     rng = _rng(999)
-    found += [*_sounds(rng), *_texts(rng)]
+    found += [*_sounds(rng), *_texts(rng), *tunes()]
     for k in range(24):
         route = struct.pack("<4sII", b"ROUT", k, 40) + rng.normal(0, 90, 80).astype("<f4").tobytes()
         found.append((f"routes/{k:02d}.rte", route))

@@ -16,7 +16,7 @@ import numpy as np
 from PIL import Image
 
 from brae.core.compression.described import LzssSpec, describe
-from brae.demo import DISC, art, strollers
+from brae.demo import DISC, art, bank, strollers
 from brae.demo.stamps import COUNT, stamps
 from brae.jobs import Silent, Ticker
 
@@ -202,7 +202,9 @@ def volume_members(
     greeting = "Row before it turns." if region == "north" else "Sail when it turns."
     for k in range(members // 12):
         found.append((f"L{k:05d}.TXT", f"[letter {k}]\ntide = {k % 12 + 1}\n{greeting}\n".encode()))
-    for k in range(members - len(found)):
+    found.append((bank.NAME, bank.bank()))
+    # With the sounds of the bank there are as many items as are asked for.
+    for k in range(members - len(found) - len(list(bank.sounds()))):
         found.append((f"Q{k:05d}.SND", b"SQ" + struct.pack("<HI", k, 3000) + rng.bytes(3000)))
     return found
 

@@ -99,6 +99,10 @@ def files(project_id: str, workspace: Work) -> list[GameFile]:
     return found
 
 
+def _sound(data: bytes) -> str:
+    return _as_url("audio/ogg" if data[:4] == b"OggS" else "audio/wav", data) if data else ""
+
+
 def _report(report: Report) -> PlayReport:
     return PlayReport(
         trace=report.trace,
@@ -107,7 +111,7 @@ def _report(report: Report) -> PlayReport:
         scene=_as_url("image/png", report.scene),
         lines=[
             HeardLine(
-                name=line.name, speaker=line.speaker, sound=_as_url("audio/wav", line.sound) if line.sound else "",
+                name=line.name, speaker=line.speaker, sound=_sound(line.sound),
                 moves=line.moves, fault=line.fault,
             )
             for line in report.lines

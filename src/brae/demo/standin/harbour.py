@@ -21,7 +21,7 @@ from brae.demo.standin.loader import (
 )
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, placeholder, png
 from brae.demo.standin.shapes import models
-from brae.demo.standin.voices import ring, speak
+from brae.demo.standin.voices import ring, speak, tune
 
 _BC1, _BC3, _BC4, _BC5, _BC7, _BGRA, _BGR = 1, 3, 4, 5, 7, 8, 9
 
@@ -70,6 +70,8 @@ GRAIN = "textures/grain/wood_00.raw"
 MINIS = [f"textures/stamps/stamp_{k:02d}.ptx" for k in range(6)]
 #: what is rung while the boat comes in
 BELL = "sounds/bell/00.wav"
+#: what is played on the way
+TUNE = "tunes/crossing.ogg"
 FIGURES = ("keeper", "ishbel", "ferryman")
 
 
@@ -107,6 +109,10 @@ def play(folder: Path, report: Report) -> Report:
             ring(files.read(BELL), BELL, report)
         except BadTexture as reason:
             report.trace.append(f"no bell: {reason}")
+        try:
+            tune(files.read(TUNE), TUNE, report)
+        except BadTexture as reason:
+            report.trace.append(f"no tune: {reason}")
         cloths: dict[str, Cloth] = {}
         for name in FIGURES:
             material = objects.get(f"materials/{name}.txt")

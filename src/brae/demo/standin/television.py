@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin import quay
+from brae.demo.standin import chimes, quay
 from brae.demo.standin.disc import Disc, Drive, Screens, Volume, read_inlay, read_mosaic, read_slate
 from brae.demo.standin.menus import walk
 from brae.demo.standin.report import HEIGHT, WIDTH, BadTexture, Refusal, Report, moving, placeholder
@@ -67,6 +67,7 @@ def play(folder: Path, report: Report) -> Report:
             except BadTexture as reason:
                 report.replaced(name, reason)
         walk(SCREENS[0], lambda number: read_slate(screens.read(number), f"screen {number}", *_SCREEN), report)
+        chimes.sound(volume.read, report)
         steps = quay.draw(volume.read, report.trace.append, report.replaced)
     except Refusal as reason:
         return report.stop(reason)

@@ -141,6 +141,40 @@ def speak(objects: Mapping[str, bytes], report: Report) -> None:
         report.faces.setdefault(speaker, faces(speaker))
 
 
+def tune(data: bytes, name: str, report: Report) -> None:
+    """What is played on the way across; as the game wants it, or not at all."""
+    line = Line(name, "")
+    try:
+        line.sound = _checked(data, name)
+        report.trace.append(f"{name}: played")
+    except Silent as reason:
+        line.fault = f"not heard: {reason}"
+        report.trace.append(f"{name} is {line.fault}")
+    report.lines.append(line)
+
+
+def _checked(data: bytes, name: str) -> bytes:
+    """A Vorbis stream of two channels at the game's rate, whose tags say the loop that it has."""
+    head, body = data[:27], data[27 + data[26] if len(data) > 26 else 27 :]
+    if head[:4] != b"OggS" or body[:7] != b"\x01vorbis" or len(body) < 30:
+        raise Silent(f"{name} is no Vorbis")
+    channels, rate = struct.unpack_from("<BI", body, 11)
+    if (channels, rate) != (2, _RATE):
+        raise Silent(f"{name} has {channels} channels at {rate} Hz; the game plays 2 at {_RATE}")
+    last = struct.unpack_from("<q", data, data.rindex(b"OggS") + 6)[0]
+    found = {}
+    for word in (b"LOOPSTART=", b"LOOPLENGTH="):
+        at = data.find(word)
+        size = struct.unpack_from("<I", data, at - 4)[0] if at >= 4 else 0
+        number = data[at + len(word) : at + size]
+        if at < 0 or not number.isdigit():
+            raise Silent(f"{name} does not say {word[:-1].decode()}")
+        found[word] = int(number)
+    if sum(found.values()) > last:
+        raise Silent(f"{name} goes round until {sum(found.values())}, and has {last} samples")
+    return data
+
+
 def ring(data: bytes, name: str, report: Report) -> None:
     """The bell, for as long as it takes the boat to come in."""
     line = Line(name, "")

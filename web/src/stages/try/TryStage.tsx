@@ -208,9 +208,10 @@ function Heard({ report }: { report: Report }) {
     const now = player.current;
     if (!now) return;
     setLine(one);
-    const bytes = Uint8Array.from(atob(one.sound.split(",")[1] ?? ""), (char) => char.charCodeAt(0));
+    const [head = "", body = ""] = one.sound.split(",");
+    const bytes = Uint8Array.from(atob(body), (char) => char.charCodeAt(0));
     URL.revokeObjectURL(now.src);
-    now.src = URL.createObjectURL(new Blob([bytes], { type: "audio/wav" }));
+    now.src = URL.createObjectURL(new Blob([bytes], { type: head.slice(5).split(";")[0] }));
     await now.play();
   };
   const speaker = line?.speaker || Object.keys(report.faces)[0] || "";
@@ -250,7 +251,7 @@ function Heard({ report }: { report: Report }) {
               onClick={() => void play(one)}
             >
               <Volume2 aria-hidden className="size-4 shrink-0" />
-              <span className="truncate">{one.name.replace(/^(voices|sounds)\//, "")}</span>
+              <span className="truncate">{one.name.replace(/^(voices|sounds|tunes)\//, "")}</span>
             </button>
             {one.fault && <p className="px-2 text-[13px] text-rust">{one.fault}</p>}
           </li>
