@@ -1568,6 +1568,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/sound/set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Sound: set
+         * @description Words and phonemes in the place of those that are there: a track as JSON comes with it.
+         */
+        put: operations["sound_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/sound/spoken": {
         parameters: {
             query?: never;
@@ -1582,6 +1602,26 @@ export interface paths {
          *         English is placed by an acoustic model, other languages by what can be told of any.
          */
         get: operations["sound_spoken"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/sound/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound: words
+         * @description A question without more words.
+         */
+        get: operations["sound_words"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2135,6 +2175,16 @@ export interface components {
             };
             /** Width */
             width: number;
+        };
+        /**
+         * Band
+         * @description The least and the greatest sample of each step.
+         */
+        Band: {
+            /** High */
+            high: number[];
+            /** Low */
+            low: number[];
         };
         /**
          * BuildPlan
@@ -3643,17 +3693,19 @@ export interface components {
         };
         /**
          * Outline
-         * @description The least and the greatest sample of each step, channels as one; loops and cue points in seconds.
+         * @description The least and the greatest samples of a sound by steps; loops and cue points in seconds.
          *
          *     ``first`` is the second at which the first step begins; where a step is less than a sample, each step is one.
          */
         Outline: {
+            /** Bands */
+            bands: components["schemas"]["Band"][];
+            /** Channels */
+            channels: number;
             /** Cues */
             cues: number[];
             /** First */
             first: number;
-            /** High */
-            high: number[];
             /** Loops */
             loops: [
                 number,
@@ -3661,8 +3713,6 @@ export interface components {
             ][];
             /** Loudness */
             loudness: number | null;
-            /** Low */
-            low: number[];
             /** Peak */
             peak: number | null;
             /** Rate */
@@ -7684,6 +7734,7 @@ export interface operations {
     sound_envelope: {
         parameters: {
             query: {
+                apart?: boolean;
                 steps?: number;
                 start?: number;
                 stop?: number;
@@ -7751,6 +7802,42 @@ export interface operations {
             };
         };
     };
+    sound_set: {
+        parameters: {
+            query: {
+                done?: string;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sound_spoken: {
         parameters: {
             query: {
@@ -7774,6 +7861,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Spoken"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sound_words: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackView"] | null;
                 };
             };
             /** @description Default Response */

@@ -18,7 +18,7 @@ from brae.core.layouts.tracks import TrackPart, check_track
 #: the parts of which a kind has one each; ``archive`` has either of two, and ``mesh`` may have several buffers
 _ONE: dict[str, tuple[type[Part], ...]] = {
     "texture": (PixelsPart,), "sprite": (FramesPart,), "screen": (AreasPart, PixelsPart), "palette": (ColoursPart,),
-    "material": (MaterialPart,), "track": (TrackPart,),
+    "material": (MaterialPart,), "track": (TrackPart,), "sound": (TrackPart,),
 }  # fmt: skip
 _KEYS = {
     PixelsPart: "pixels",
@@ -55,6 +55,8 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
             if not isinstance(table, TablePart):
                 raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
             check_areas(part, table)
+        if isinstance(part, TrackPart) and (part.cues is not None) != (kind == "sound"):
+            raise ValueError("words of a layout of kind 'sound' are in its 'cues', and only there")
         if isinstance(part, TrackPart) and part.of is not None:
             table = known.get(part.of)
             if not isinstance(table, TablePart):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -17,7 +17,7 @@ from brae.core.layouts.records import Records
 #: what stands in a line, and how it looks
 _HOLES = {
     **{one: rf"(?P<{one}>-?\d+(?:\.\d+)?)" for one in ("start", "end", "length")},
-    "code": r"(?P<code>\S+)", "word": r"(?P<word>.*?)", "level": r"(?P<level>\S+)",
+    "code": r"(?P<code>\S+)", "word": r"(?P<word>.*?)", "level": r"(?P<level>\S+?)",
 }  # fmt: skip
 _HOLE = re.compile(r"\{(\w+)\}")
 
@@ -31,6 +31,11 @@ class TrackPart(Hidden):
         None,
         description="of a text: how a line of it looks, with {start}, {end} or {length}, {code}, {word}, {level}",
     )
+    cues: Literal["label", "note", "text"] | None = Field(
+        None,
+        description="of a WAVE file: where cue points say it: 'labl', 'note' or 'ltxt'; 'line' is how it looks",
+    )
+    spans: bool = Field(False, description="cue points last as long as their 'ltxt' says, also new ones")
     per_second: Annotated[float, Field(gt=0, le=1_000_000)] | Name = Field(
         1000,
         description="what times count in, so many a second (1000: milliseconds), or a field that says it",
@@ -64,6 +69,12 @@ class TrackPart(Hidden):
         return re.compile(r"\s*" + "".join(found) + _plain(line[at:]) + r"\s*")
 
     @property
+    def holds(self) -> tuple[bool, bool]:
+        """Whether a line can say words, and phonemes: one place is for both where a level tells them apart."""
+        either = "level" in self.holes and "code" not in self.holes and "phoneme" in self.levels.values()
+        return "word" in self.holes, "code" in self.holes or either
+
+    @property
     def holes(self) -> set[str]:
         """What stands in a line."""
         return set(_HOLE.findall(self.line or ""))
@@ -87,6 +98,10 @@ class TrackPart(Hidden):
     def _whole(self) -> TrackPart:
         if (self.of is None) == (self.line is None):
             raise ValueError("a track has a table ('of') or a 'line' of a text, one of them")
+        if self.spans and self.cues is None:
+            raise ValueError("'spans' is said of cue points: of 'cues'")
+        if self.cues is not None and self.line is None:
+            raise ValueError("'cues' needs the 'line' that is said of a point: '{word}'")
         if self.line is not None and isinstance(self.per_second, str):
             raise ValueError("a text has no fields: 'per_second' is a number")
         if self.line is not None:
@@ -99,7 +114,10 @@ class TrackPart(Hidden):
                 raise ValueError(f"'{self.line}' has one hole twice")
             if re.search(r"\}\{", self.line):
                 raise ValueError(f"'{self.line}' has two holes with nothing between them")
-            _needs({one for one in holes if one in ("start", "end", "length")}, {*holes}, "{", "}")
+            times = {one for one in holes if one in ("start", "end", "length")}
+            if self.cues is not None and times:
+                raise ValueError("a cue point has its times by itself: its 'line' says words and codes")
+            _needs({"start", "end"} if self.cues is not None else times, {*holes}, "{", "}")
         if self.sound is not None:
             check_inside(self.sound)
             self.item("a/b")

@@ -1,9 +1,11 @@
 /** Two sounds one above the other on one time axis; playing goes on at the same place when they are exchanged. */
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { type Edit, previewUrl } from "../../api/client";
-import { Choice } from "../../components/controls";
+import { client, type Edit, previewUrl, take } from "../../api/client";
+import { Button, Choice } from "../../components/controls";
 import { BY_KEY } from "../../lib/keys";
+import { Editor } from "../track/Editor";
 import { OnAxis, type Outline, Pointed, useAxis, useEnvelope, Waveform, ZoomButtons } from "./axis";
 import { PlayButtons, usePlayer } from "./usePlayer";
 import { Words } from "./Words";
@@ -11,15 +13,53 @@ import { Words } from "./Words";
 type Which = "original" | "edit";
 type View = "wave" | "spectrum";
 
+/** A sound; where a layout says that its cue points hold words, these are edited here too. */
 export default function Compare({ project, edit }: { project: string; edit: Edit }) {
+  const [room, setRoom] = useState<"sound" | "words">("sound");
+  const { data: words } = useQuery({
+    queryKey: ["words", project, edit.address, edit.revision],
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/sound/words", {
+          params: { path: { project_id: project }, query: { address: edit.address } },
+        }),
+      ),
+    placeholderData: (before) => before,
+  });
+  if (!words) return <Sounds project={project} edit={edit} />;
+  return (
+    <div className="flex h-full min-h-0 flex-col gap-3">
+      <Choice
+        label="What is edited"
+        value={room}
+        onChange={setRoom}
+        options={[
+          ["sound", "The sound"],
+          ["words", "What is said in it"],
+        ]}
+      />
+      <div className="min-h-0 flex-1">
+        {room === "sound" ? (
+          <Sounds project={project} edit={edit} />
+        ) : (
+          <Editor project={project} edit={edit} of="sound" view={words} sound={edit} />
+        )}
+      </div>
+    </div>
+  );
+}
+
+function Sounds({ project, edit }: { project: string; edit: Edit }) {
   const hasEdit = edit.position > 0;
   const [which, setWhich] = useState<Which>(hasEdit ? "edit" : "original");
   const [level, setLevel] = useState<"safe" | "true" | "equal">("safe");
   const [view, setView] = useState<View>("wave");
+  const [apart, setApart] = useState(false);
   const [pointed, setPointed] = useState<number | null>(null);
   const [sides, setSides] = useState({ longest: 0.001, rate: 44100 });
   const axis = useAxis(sides.longest, sides.rate);
-  const { data } = useEnvelope(project, edit.address, edit.revision, axis);
+  const { data } = useEnvelope(project, edit.address, edit.revision, axis, apart);
+  const several = Math.max(data?.original.channels ?? 1, data?.edit?.channels ?? 1) > 1;
   const longest = Math.max(data?.original.seconds ?? 0, data?.edit?.seconds ?? 0, 0.001);
   const rate = data?.original.rate ?? 44100;
   if (data && (sides.longest !== longest || sides.rate !== rate)) setSides({ longest, rate });
@@ -69,6 +109,15 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
             ["spectrum", "Spectrum"],
           ]}
         />
+        {several && view === "wave" && (
+          <Button
+            aria-pressed={apart}
+            className={apart ? "outline-[3px] outline-heather" : ""}
+            onClick={() => setApart(!apart)}
+          >
+            Channels apart
+          </Button>
+        )}
         <ZoomButtons axis={axis} />
         <span className="text-quiet tabular-nums">
           {player.at.toFixed(2)} of {longest.toFixed(2)} s

@@ -140,7 +140,13 @@ export function ZoomButtons({ axis, middle }: { axis: Axis; middle?: number | un
 }
 
 /** The outlines of an item's original and edit over what is seen of an axis, somewhat more at each side. */
-export function useEnvelope(project: string, address: string | undefined, revision: string, axis: Axis) {
+export function useEnvelope(
+  project: string,
+  address: string | undefined,
+  revision: string,
+  axis: Axis,
+  apart = false,
+) {
   // By steps of half of what is seen, so that scrolling asks once a step and not once a pixel.
   const half = Math.max((axis.to - axis.from) / 2, 1e-4);
   const first = Math.floor(axis.from / half) - 1;
@@ -150,12 +156,15 @@ export function useEnvelope(project: string, address: string | undefined, revisi
       : [Math.max(first * half, 0), Math.min((first + 5) * half, Math.max(axis.longest, 0.01))];
   const steps = axis.zoom === 1 ? 900 : 1800;
   return useQuery({
-    queryKey: ["envelope", project, address, revision, start.toFixed(4), stop.toFixed(4)],
+    queryKey: ["envelope", project, address, revision, apart, start.toFixed(4), stop.toFixed(4)],
     enabled: address !== undefined,
     queryFn: () =>
       take(
         client.GET("/api/projects/{project_id}/sound/envelope", {
-          params: { path: { project_id: project }, query: { address: address ?? "", steps, start, stop } },
+          params: {
+            path: { project_id: project },
+            query: { address: address ?? "", steps, start, stop, apart },
+          },
         }),
       ),
     placeholderData: (before) => before,
@@ -190,14 +199,18 @@ export function Waveform({
   const single = outline.step * outline.rate < 1.5;
   // Not with every step of what is played.
   const path = useMemo(() => {
-    const point = (step: number, value: number, below = 0) => {
-      const across = ((outline.first + (step + 0.5) * outline.step - from) / span) * 1000;
-      return `${across.toFixed(2)} ${((HEIGHT / 2) * (1 - value) + below).toFixed(2)}`;
-    };
-    const top = outline.high.map((value, step) => point(step, value));
-    if (single) return `M${top.join("L")}`;
-    const bottom = outline.low.map((value, step) => point(step, value, 0.6));
-    return `M${[...top, ...bottom.reverse()].join("L")}Z`;
+    const tall = HEIGHT / outline.bands.length;
+    const drawn = outline.bands.map(({ low, high }, band) => {
+      const point = (step: number, value: number, below = 0) => {
+        const across = ((outline.first + (step + 0.5) * outline.step - from) / span) * 1000;
+        return `${across.toFixed(2)} ${(band * tall + (tall / 2) * (1 - value) + below).toFixed(2)}`;
+      };
+      const top = high.map((value, step) => point(step, value));
+      if (single) return `M${top.join("L")}`;
+      const bottom = low.map((value, step) => point(step, value, 0.6));
+      return `M${[...top, ...bottom.reverse()].join("L")}Z`;
+    });
+    return drawn.join("");
   }, [outline, from, span, single]);
   const lines = { y1: 0, y2: HEIGHT, vectorEffect: "non-scaling-stroke" } as const;
   return (
@@ -240,6 +253,19 @@ export function Waveform({
             strokeDasharray="5 4"
           />
         ))}
+        {!spectrum &&
+          outline.bands.slice(1).map((_, band) => (
+            <line
+              // biome-ignore lint/suspicious/noArrayIndexKey: channels have no other names
+              key={band}
+              x1={0}
+              x2={1000}
+              y1={((band + 1) * HEIGHT) / outline.bands.length}
+              y2={((band + 1) * HEIGHT) / outline.bands.length}
+              vectorEffect="non-scaling-stroke"
+              className="stroke-[#161616]/40"
+            />
+          ))}
         {!spectrum && (
           <path
             d={path}
@@ -250,8 +276,26 @@ export function Waveform({
         )}
         {at <= longest && <line x1={x(at)} x2={x(at)} {...lines} className="stroke-gorse" strokeWidth={2} />}
       </svg>
+      {!spectrum && outline.bands.length > 1 && (
+        <ol
+          aria-label="Channels"
+          className="pointer-events-none absolute inset-y-0 left-0 grid text-[12px] text-[#161616]"
+        >
+          {outline.bands.map((_, band) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: channels have no other names
+            <li key={band} className="px-1.5">
+              {channelName(band, outline.bands.length)}
+            </li>
+          ))}
+        </ol>
+      )}
     </div>
   );
+}
+
+/** Two channels are left and right (RIFF, Multiple Channel Audio Data); more go by their number. */
+function channelName(band: number, count: number): string {
+  return count === 2 ? (band ? "right" : "left") : `${band + 1}`;
 }
 
 /** A time, to the sample, as long as something points at it. */

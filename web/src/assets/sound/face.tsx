@@ -4,6 +4,7 @@ import { lazy } from "react";
 import { previewUrl } from "../../api/client";
 import type { Face } from "../face";
 import { ShownSound } from "../plain";
+import { Strip } from "./Strip";
 
 function Wave({ url }: { url: string }) {
   return <img alt="" loading="lazy" decoding="async" draggable={false} className="size-full" src={url} />;
@@ -12,14 +13,16 @@ function Wave({ url }: { url: string }) {
 const face: Face = {
   icon: AudioLines,
   Tile: ({ project, member, side, opened }) => (
-    <Wave
-      url={previewUrl(project, member.address, {
-        view: "wave",
-        width: side > 64 ? 256 : 64,
-        height: side > 64 ? 256 : 64,
-        revision: opened,
-      })}
-    />
+    <Strip sound={previewUrl(project, member.address, { revision: opened })} side={side}>
+      <Wave
+        url={previewUrl(project, member.address, {
+          view: "wave",
+          width: side > 64 ? 256 : 64,
+          height: side > 64 ? 256 : 64,
+          revision: opened,
+        })}
+      />
+    </Strip>
   ),
   summary: ({ facts }) =>
     [

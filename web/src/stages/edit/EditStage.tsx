@@ -11,7 +11,7 @@ import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
-import { ANYWHERE } from "../../lib/keys";
+import { ANYWHERE, BY_KEY } from "../../lib/keys";
 import { Copies } from "./Copies";
 
 /** The original and the edit together, with the file, its versions and the match. */
@@ -21,6 +21,14 @@ export function EditStage({ project }: { project: string }) {
   const wanted = params.get("item");
   const edit =
     edits?.find((one) => one.address === wanted) ?? (wanted && isFetching ? undefined : edits?.[0]);
+  const navigate = useNavigate();
+  const go = (steps: number) => {
+    if (!edits || !edit) return;
+    const next = edits[(edits.indexOf(edit) + steps + edits.length) % edits.length];
+    if (next) navigate(`/p/${project}/edit?item=${encodeURIComponent(next.address)}`);
+  };
+  useHotkeys("n", () => go(1), BY_KEY, [edits, edit]);
+  useHotkeys("p", () => go(-1), BY_KEY, [edits, edit]);
   if (isLoading || (wanted && isFetching && !edit)) return null;
   if (!edit)
     return (

@@ -12,7 +12,7 @@ import numpy as np
 
 from brae.core.assets.sound import ima, mp3, ms, ogg, tagged
 from brae.core.assets.sound.loops import moved
-from brae.core.assets.sound.riff import Riff, markers, with_cues, with_loops, with_spans
+from brae.core.assets.sound.riff import Riff, at_rate, markers, with_cues, with_loops, with_spans
 from brae.core.assets.sound.riff import cues as cues_of
 from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
 from brae.core.errors import FormatError
@@ -102,10 +102,10 @@ def written(
     new = {b"data": _wave_data(original, samples)}
     if riff.get(b"fact") is not None:
         new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
-    if notes is not None and original.notes is not None:
+    if notes is not None:
         last = max(len(samples) - 1, 0)
-        new[b"cue "] = with_cues(notes[0], [min(sample, last) for sample in cues_of(notes[0])])
-        riff = riff.with_said(notes[1])
+        points = with_cues(notes[0], [min(sample, last) for sample in cues_of(notes[0])])
+        riff = riff.with_cues(points, notes[1])
     if len(samples) != original.frames:
         smpl, marked = riff.get(b"smpl"), riff.get(b"cue ")
         if smpl is not None and original.loops:
@@ -123,12 +123,8 @@ def notes_of(original: Sound, came: Sound) -> tuple[bytes, bytes] | None:
     """
     if original.notes is None or came.notes is None or came.notes == original.notes:
         return None
-    points, said = came.notes
-    if came.rate != original.rate:
-        scale = original.rate / came.rate
-        points = with_cues(points, [round(sample * scale) for sample in came.cues])
-        said = with_spans(said, scale)
-    return None if (points, said) == original.notes else (points, said)
+    notes = at_rate(came.notes, came.rate, original.rate)
+    return None if notes == original.notes else notes
 
 
 def loops_of(original: Sound, samples: Samples) -> list[tuple[int, int]]:

@@ -12,13 +12,16 @@ from typing import Annotated, Any, ClassVar, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from brae.core.assets.base import (
+    HEAD,
     AssetKind,
+    Change,
     Context,
     Details,
     Encoded,
     Exchange,
     ExchangeFile,
     Head,
+    NoWords,
     Preview,
     Query,
     Question,
@@ -32,6 +35,8 @@ from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.sound import mp3
 from brae.core.assets.sound.facts import SaidSound, SoundFacts
 from brae.core.assets.sound.remedies import REMEDIES
+from brae.core.assets.track.matching import REMEDIES as WORDS
+from brae.core.assets.track.view import SetWords, TrackView, sent_track, view
 from brae.core.errors import BraeError, FormatError, LimitError
 from brae.core.layouts.library import Library
 from brae.core.voices.track import FORMS, Word
@@ -91,13 +96,22 @@ class EnvelopeQuery(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
+    #: a line for each channel, instead of one for all of them
+    apart: bool = False
     steps: Annotated[int, Field(ge=16, le=4096)] = 800
     start: Annotated[float, Field(ge=0, le=36_000)] = 0
     stop: Annotated[float, Field(ge=0, le=36_000)] = 0
 
 
+class Band(BaseModel):
+    """The least and the greatest sample of each step."""
+
+    low: list[float]
+    high: list[float]
+
+
 class Outline(BaseModel):
-    """The least and the greatest sample of each step, channels as one; loops and cue points in seconds.
+    """The least and the greatest samples of a sound by steps; loops and cue points in seconds.
 
     ``first`` is the second at which the first step begins; where a step is less than a sample, each step is one.
     """
@@ -106,8 +120,9 @@ class Outline(BaseModel):
     rate: int
     first: float
     step: float
-    low: list[float]
-    high: list[float]
+    channels: int
+    #: of all channels, or of each
+    bands: list[Band]
     loops: list[tuple[float, float]]
     #: cue points and markers, in seconds
     cues: list[float]
@@ -216,8 +231,8 @@ def _envelope(viewed: Viewed[Any], query: EnvelopeQuery, around: object) -> Enve
     span = (min(query.start, longest), min(stop, longest))
     return Envelope.model_validate(
         {
-            "original": outline(viewed.original, query.steps, *span),
-            "edit": None if viewed.edit is None else outline(viewed.edit, query.steps, *span),
+            "original": outline(viewed.original, query.steps, *span, apart=query.apart),
+            "edit": None if viewed.edit is None else outline(viewed.edit, query.steps, *span, apart=query.apart),
         }
     )
 
@@ -276,6 +291,30 @@ def _spoken(viewed: Viewed[Any], query: SpokenQuery, around: object) -> Spoken:
     return Spoken(words=track.words, said=track.said, notes=track.notes, files=files)
 
 
+def _words(viewed: Viewed[Any], query: NoWords, around: object) -> TrackView | None:
+    """What its cue points say, where a layout says that they hold words."""
+    before = viewed.original.spoken
+    return None if before is None else view(before, getattr(viewed.edit, "spoken", None) or before)
+
+
+def _set(viewed: Viewed[Any], query: SetWords, file: ExchangeFile | None) -> tuple[ExchangeFile, str]:
+    from brae.core.assets.sound import spoken
+    from brae.core.assets.sound.convert import sent
+    from brae.core.assets.sound.sound import read
+
+    if viewed.original.spoken is None:
+        raise FormatError(
+            "No layout says that the cue points of this sound hold words.", remedy="Write one of kind 'sound'."
+        )
+    track = sent_track(file)
+    data = sent(viewed.original)
+    if viewed.version is not None:
+        file_ = viewed.version.file
+        data = file_.data if type_of(file_.data) == "wav" else sent(read(file_.data, file_.name))
+    made = spoken.said_in(data, viewed.original, track)
+    return ExchangeFile("sound.wav", made), query.done or "Words and phonemes"
+
+
 class SoundKind(AssetKind[Any]):
     """Sounds of open formats."""
 
@@ -290,7 +329,7 @@ class SoundKind(AssetKind[Any]):
         Exchange(".ogg", "audio/ogg"),
         *map(Exchange, (".mp3", ".aif", ".aiff", ".opus")),
     )
-    remedies: ClassVar[Mapping[Any, str]] = REMEDIES
+    remedies: ClassVar[Mapping[Any, str]] = REMEDIES | WORDS
     query = SoundQuery
     preview_media = "audio"
     details = SoundDetails
@@ -298,7 +337,17 @@ class SoundKind(AssetKind[Any]):
         "envelope": Question(EnvelopeQuery, Envelope, _envelope),
         "spoken": Question(SpokenQuery, Spoken, _spoken),
         "onsets": Question(OnsetsQuery, list[float], _onsets),
+        "words": Question(NoWords, TrackView | None, _words),
     }
+    changes: ClassVar[Mapping[str, Change]] = {"set": Change(SetWords, _set)}
+
+    def _spoken(self, sound: Any, layout: Any, name: str) -> Any:
+        """A sound with the words that its cue points say, where a layout says so."""
+        if layout is None or sound.riff is None or sound.riff.form == b"FORM":
+            return sound
+        from brae.core.assets.sound.spoken import of
+
+        return of(sound, layout, name)
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         types = [type_of(head.data) for head in heads]
@@ -331,7 +380,8 @@ class SoundKind(AssetKind[Any]):
             return wrapped(data, said, b"" if elsewhere is None else context.fetch(elsewhere))
         if type_of(data) is None:
             raise unknown("sound")
-        return read(data)
+        layout = context.layout or context.library.recognise(context.name, data[:HEAD], self.id, b"", len(data))
+        return self._spoken(read(data), layout, context.name)
 
     def rebuild(self, asset: Any) -> bytes | None:
         from brae.core.assets.sound import bare
@@ -419,7 +469,14 @@ class SoundKind(AssetKind[Any]):
         from brae.core.assets.sound import bare
         from brae.core.assets.sound.sound import read
 
-        return read(encoded.data) if original.bare is None else bare.reread(original, encoded.data)
+        if original.bare is not None:
+            return bare.reread(original, encoded.data)
+        spoken = original.spoken
+        return (
+            read(encoded.data)
+            if spoken is None
+            else self._spoken(read(encoded.data), spoken.described, spoken.name)
+        )
 
     def tell(
         self,

@@ -32,21 +32,26 @@ def bounds(samples: Samples, steps: int) -> tuple[np.ndarray[Any, Any], np.ndarr
     return low, high
 
 
-def outline(sound: Sound, steps: int, start: float, stop: float) -> dict[str, Any]:
-    """What the page draws of a sound from one second to another: at most so many steps, a sample each at least."""
+def outline(sound: Sound, steps: int, start: float, stop: float, *, apart: bool = False) -> dict[str, Any]:
+    """What the page draws of a sound from one second to another: at most so many steps, a sample each at least.
+
+    ``apart``: of each channel by itself.
+    """
     first = min(int(start * sound.rate), sound.frames)
     last = min(int(np.ceil(stop * sound.rate)) + 1, sound.frames)
     span = (stop - start) * sound.rate
     own = max(min(round(steps * (last - first) / span) if span else steps, last - first), 1)
-    low, high = bounds(sound.samples[first:last], own)
+    samples = sound.samples[first:last]
+    parts = [samples[:, [channel]] for channel in range(sound.channels)] if apart else [samples]
+    bands = [bounds(part, own) for part in parts]
     loud, peak = _measured(sound)
     return {
         "seconds": sound.seconds,
         "rate": sound.rate,
         "first": first / sound.rate,
         "step": max(last - first, 1) / own / sound.rate,
-        "low": [round(float(value), 4) for value in low],
-        "high": [round(float(value), 4) for value in high],
+        "channels": sound.channels,
+        "bands": [{"low": np.round(low, 4).tolist(), "high": np.round(high, 4).tolist()} for low, high in bands],
         "cues": [at / sound.rate for at in sound.cues[:_MOST_CUES]],
         "loops": [(start / sound.rate, (end + 1) / sound.rate) for start, end in sound.loops],
         "loudness": round(loud, 2) if loud > convert.SILENT else None,

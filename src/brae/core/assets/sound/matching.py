@@ -8,10 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
-from brae.core.assets.sound import bare, convert, peaks
+from brae.core.assets.sound import bare, convert, peaks, spoken
 from brae.core.assets.sound.loops import blended, jump
 from brae.core.assets.sound.remedies import REMEDIES
+from brae.core.assets.sound.riff import at_rate
 from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
+from brae.core.assets.track.matching import REMEDIES as WORDS
+from brae.core.assets.track.matching import findings as track_findings
+from brae.core.assets.track.matching import put_right
 
 #: LU from which on a difference is plainly heard (common practice, no source)
 _LOUDER = 3.0
@@ -166,7 +170,9 @@ def is_untouched(original: Sound, came: Sound) -> bool:
 
 def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundSheet, bytes]:
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
-    if is_untouched(original, came) and not remedies:
+    words = None if original.spoken is None else spoken.beside(original, came).spoken.track
+    same = words is None or original.spoken.same(words, original.spoken.track)
+    if same and is_untouched(original, came) and not remedies:
         samples, frames, result = original.samples, original.frames, original
         edit = Compared(original, came, samples, remedies, samples)
         data = original.data if original.bare is None else original.raw
@@ -177,12 +183,14 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             ready = _length(ready, original)
         edit = Compared(original, came, samples, remedies, ready)
         samples = apply(ready, original, [one for one in remedies if one == "seam"])
-        exact = not remedies and came.rate == original.rate and came.channels == original.channels
+        exact = (
+            not _ACTIONS.keys() & {*remedies} and came.rate == original.rate and came.channels == original.channels
+        )
         made = convert.written(
             original,
             samples,
             exact_bits=exact and _bits(came) <= _bits(original),
-            notes=convert.notes_of(original, came),
+            notes=_notes(original, came, remedies, len(samples)),
         )
         data, frames = made.data, made.frames
         if original.bare is None:
@@ -192,6 +200,8 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             result = bare.reread(original, data)
             frames = result.frames
     findings = [finding for rule in _RULES for finding in rule(edit)]
+    if words is not None:
+        findings += track_findings(original.spoken, words, remedies, len(samples) / original.rate)
     delay = (result.frames - len(samples)) / result.rate
     if result.container == "MP3" and delay > _LATE and data != original.data:
         findings.append(
@@ -209,6 +219,16 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
         snr=_snr(samples, result),
     )
     return sheet, data
+
+
+def _notes(original: Sound, came: Sound, remedies: Sequence[str], frames: int) -> tuple[bytes, bytes] | None:
+    """The cue points that are to be written; None where they only move along."""
+    if original.spoken is None or (came.notes is None and not WORDS.keys() & {*remedies}):
+        return convert.notes_of(original, came)
+    base = spoken.beside(original, came)
+    made = put_right(base.spoken.track, remedies, frames / original.rate)
+    notes = at_rate(spoken.notes_of(base, made, base.frames), base.rate, original.rate)
+    return None if notes == original.notes else notes
 
 
 def _bits(sound: Sound) -> int:

@@ -116,6 +116,13 @@ class Riff:
             chunks.append(listed)
         return replace(self, chunks=tuple(chunks))
 
+    def with_cues(self, points: bytes, said: bytes) -> Riff:
+        """With other cue points, and with what is said of them."""
+        made = self
+        if self.get(b"cue ") is None:
+            made = replace(self, chunks=(*self.chunks, Chunk(b"cue ", points)))
+        return made.with_said(said).with_chunks({b"cue ": points})
+
     def with_chunks(self, new: dict[bytes, bytes]) -> Riff:
         """Some chunks with other data, each at its place; the size in the header is right then."""
         chunks = [
@@ -204,6 +211,14 @@ def with_spans(chunk: bytes, scale: float) -> bytes:
             struct.pack_into("<I", result, at + 12, min(round(span * scale), _LONG))
         at += 8 + size + size % 2
     return bytes(result)
+
+
+def at_rate(notes: tuple[bytes, bytes], before: int, after: int) -> tuple[bytes, bytes]:
+    """Cue points and what is said of them at another sample rate."""
+    if before == after:
+        return notes
+    points = with_cues(notes[0], [round(sample * after / before) for sample in cues(notes[0])])
+    return points, with_spans(notes[1], after / before)
 
 
 def markers(chunk: bytes | None) -> list[tuple[int, int]]:

@@ -50,6 +50,8 @@ class Sound:
     raw: bytes = b""
     #: of Vorbis and Opus in bare packets: these
     packets: Any = None
+    #: the words and phonemes that its cue points say, as a voice track, where a layout says that they do
+    spoken: Any = None
 
     @property
     def seconds(self) -> float:

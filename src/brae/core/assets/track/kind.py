@@ -28,14 +28,13 @@ from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.track import matching
 from brae.core.assets.track.trackfile import TrackFile, read
+from brae.core.assets.track.view import FORM, SetWords, TrackView, sent_track, view
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
 from brae.core.voices import track as tracks
-from brae.core.voices.phonemes import ARPABET, SHAPES, viseme_of
 from brae.core.voices.track import FORMS, Track, form_of
 
 _LARGEST = 8 << 20
-_FORM = ".json"
 
 
 class TrackFacts(Facts):
@@ -61,58 +60,14 @@ class TrackQuery(Query):
     most: Annotated[int, Field(ge=1, le=_LARGEST)] = _LARGEST
 
 
-class Mouth(BaseModel):
-    """How a mouth looks: how far open and how wide (0 to 1), whether teeth or tongue are seen, and examples."""
-
-    example: str
-    opened: float
-    wide: float
-    teeth: bool
-    tongue: bool
-
-
-class TrackView(BaseModel):
-    """What draws and edits a track."""
-
-    original: Track
-    edit: Track
-    #: the item in which it is said, by the layout
-    sound: str | None
-    #: the least seconds by which its times differ
-    step: float
-    #: whether the file holds words, and phonemes
-    words: bool
-    phonemes: bool
-    #: the phonemes to choose from: the game's own, or ARPABET; and what each shows, a place in ``mouths``
-    codes: dict[str, int]
-    mouths: list[Mouth]
-
-
 def _view(viewed: Viewed[TrackFile], query: NoWords, around: object) -> TrackView:
-    original, edit = viewed.original, viewed.edit or viewed.original
-    codes = original.codes or list(ARPABET)
-    said = [one.code for track in (original.track, edit.track) for one in track.phonemes]
-    words, phonemes = original.holds
-    return TrackView(
-        original=original.track, edit=edit.track, sound=original.sound, step=original.step,
-        words=words, phonemes=phonemes,
-        codes={code: viseme_of(code) or 0 for code in dict.fromkeys([*codes, *said])},
-        mouths=[Mouth.model_validate(vars(shape)) for shape in SHAPES],
-    )  # fmt: skip
-
-
-class SetWords(BaseModel):
-    """Words and phonemes in the place of those that are there: a track as JSON comes with it."""
-
-    done: Annotated[str, Field(max_length=200)] = ""
+    return view(viewed.original, viewed.edit or viewed.original)
 
 
 def _set(viewed: Viewed[TrackFile], query: SetWords, file: ExchangeFile | None) -> tuple[ExchangeFile, str]:
-    if file is None:
-        raise FormatError("There are no words.", remedy="Send them as JSON.")
-    track = tracks.read(file.data, _FORM)
+    track = sent_track(file)
     viewed.original.rewrite(track)  # for its error, where it cannot be stored
-    return ExchangeFile(f"track{_FORM}", form_of(_FORM)(track).encode()), query.done or "Words and phonemes"
+    return ExchangeFile(f"track{FORM}", form_of(FORM)(track).encode()), query.done or "Words and phonemes"
 
 
 class TrackKind(AssetKind[TrackFile]):

@@ -46,7 +46,7 @@ def match(
         Property.of("Ends at", *told(lambda track: f"{_end(track):.3f} s"), matters=False),
         Property.of("Bytes", f"{len(original.data):,}", "–", f"{len(data):,}", matters=False),
     ]
-    return MatchSheet(properties=properties, findings=list(_findings(original, came, remedies, seconds))), data
+    return MatchSheet(properties=properties, findings=list(findings(original, came, remedies, seconds))), data
 
 
 def _end(track: Track) -> float:
@@ -58,9 +58,9 @@ def _few(names: Sequence[str]) -> str:
     return told + (f" and {len(names) - _TOLD} more" if len(names) > _TOLD else "")
 
 
-def _findings(
-    original: TrackFile, came: Track, remedies: Sequence[str], seconds: float | None
-) -> Iterator[Finding]:
+def findings(original: TrackFile, came: Track, remedies: Sequence[str], seconds: float | None) -> Iterator[Finding]:
+    """What is wrong with a track that came back, unless the original has it too; ``seconds``: of its sound."""
+
     def remedy(name: str) -> Remedy:
         return Remedy(id=name, label=REMEDIES[name], applied=name in remedies)
 

@@ -71,6 +71,8 @@ class TrackFile:
     text: Text | None = None
     parsed: Parsed | None = None
     fetch: Fetch = nowhere
+    #: the layout that a person wrote, where ``layout`` was worked out from it
+    described: Layout | None = None
 
     @property
     def part(self) -> TrackPart:
@@ -95,7 +97,7 @@ class TrackFile:
     def holds(self) -> tuple[bool, bool]:
         """Whether it can say words, and phonemes."""
         if self.parsed is None:
-            return "word" in self.part.holes, "code" in self.part.holes
+            return self.part.holds
         table = _table(self.parsed, self.part)
         return table.column("name") is not None, table.column("phoneme") is not None
 
@@ -277,7 +279,8 @@ class TrackFile:
         level = next((own for own, meant in part.levels.items() if meant == moment.level), moment.level)
         said = {
             "start": self._number(moment.start), "end": self._number(moment.end),
-            "length": self._number(moment.end - moment.start), "code": code or "-", "word": moment.word,
+            "length": self._number(moment.end - moment.start), "code": code or "-",
+            "word": code if moment.level == "phoneme" and "code" not in part.holes else moment.word,
             "level": level,
         }  # fmt: skip
         return part.written(said)
@@ -377,7 +380,10 @@ def _moment(part: TrackPart, line: str) -> Moment | None:
     code, level = said.get("code", ""), said.get("level", "")
     if code == "-":
         code = ""
-    return Moment(start, end, said.get("word", ""), part.codes.get(code, code), part.levels.get(level, level))
+    word, level = said.get("word", ""), part.levels.get(level, level)
+    if level == "phoneme" and "code" not in said:
+        word, code = "", word  # one place is for both
+    return Moment(start, end, word, part.codes.get(code, code), level)
 
 
 def _of_table(part: TrackPart, parsed: Parsed) -> tuple[Moment, ...]:
@@ -441,7 +447,7 @@ def read(layout: Layout, data: bytes, name: str, fetch: Fetch = nowhere) -> Trac
         text = texts.read(data)
         moments = tuple(one for line, _ in text.lines if (one := _moment(part, line)) is not None)
         rate = part.rate({})
-        track = _track(moments, rate, ("word" in part.holes, "code" in part.holes))
+        track = _track(moments, rate, part.holds)
         return TrackFile(layout, name, data, track, moments, rate, text=text, fetch=fetch)
     parsed = parse(layout, {MAIN: BytesSource(data)})
     table = _table(parsed, part)
