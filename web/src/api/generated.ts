@@ -3700,8 +3700,12 @@ export interface components {
         Outline: {
             /** Bands */
             bands: components["schemas"]["Band"][];
+            /** Bit Rate */
+            bit_rate: number;
             /** Channels */
             channels: number;
+            /** Codec */
+            codec: string;
             /** Cues */
             cues: number[];
             /** First */
@@ -3713,12 +3717,19 @@ export interface components {
             ][];
             /** Loudness */
             loudness: number | null;
+            /** Offset */
+            offset: number;
             /** Peak */
             peak: number | null;
             /** Rate */
             rate: number;
             /** Seconds */
             seconds: number;
+            /** Silence */
+            silence: [
+                number,
+                number
+            ];
             /** Step */
             step: number;
         };
@@ -4315,6 +4326,8 @@ export interface components {
             recipe: components["schemas"]["SoundRecipe"];
             /** Snr */
             snr?: number | null;
+            /** Spectral */
+            spectral?: number | null;
         };
         /**
          * SoundRecipe

@@ -55,8 +55,8 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
             if not isinstance(table, TablePart):
                 raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
             check_areas(part, table)
-        if isinstance(part, TrackPart) and (part.cues is not None) != (kind == "sound"):
-            raise ValueError("words of a layout of kind 'sound' are in its 'cues', and only there")
+        if isinstance(part, TrackPart) and bool(part.cues or part.chunk) != (kind == "sound"):
+            raise ValueError("words of a layout of kind 'sound' are in its 'cues' or a 'chunk', and only there")
         if isinstance(part, TrackPart) and part.of is not None:
             table = known.get(part.of)
             if not isinstance(table, TablePart):

@@ -35,6 +35,9 @@ class TrackPart(Hidden):
         None,
         description="of a WAVE file: where cue points say it: 'labl', 'note' or 'ltxt'; 'line' is how it looks",
     )
+    chunk: Annotated[str, Field(pattern="^[ -~]{4}$")] | None = Field(
+        None, description="of a WAVE file: the chunk that holds the table, which the other parts describe"
+    )
     spans: bool = Field(False, description="cue points last as long as their 'ltxt' says, also new ones")
     per_second: Annotated[float, Field(gt=0, le=1_000_000)] | Name = Field(
         1000,
@@ -100,6 +103,8 @@ class TrackPart(Hidden):
             raise ValueError("a track has a table ('of') or a 'line' of a text, one of them")
         if self.spans and self.cues is None:
             raise ValueError("'spans' is said of cue points: of 'cues'")
+        if self.chunk is not None and self.of is None:
+            raise ValueError("a 'chunk' holds the table that 'of' names")
         if self.cues is not None and self.line is None:
             raise ValueError("'cues' needs the 'line' that is said of a point: '{word}'")
         if self.line is not None and isinstance(self.per_second, str):

@@ -243,6 +243,41 @@ def test_damaged_packets_are_refused_or_heard(codec: str) -> None:
             assert str(error)
 
 
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize(("bits", "subtype"), [(16, "PCM_16"), (24, "PCM_24")])
+def test_frames_of_flac_without_a_header(bits: int, subtype: str, channels: int) -> None:
+    samples = music(22050, 1.3, channels)
+    file = io.BytesIO()
+    soundfile.write(file, samples, 22050, format="FLAC", subtype=subtype)
+    data = file.getvalue()
+    frames = data[data.index(b"\xff\xf8") :]
+    said = {"codec": "flac", "rate": 22050, "channels": channels, "bits": bits}
+    for more in ({}, {"samples": len(samples)}):
+        sound = opened(frames, {**said, **more})
+        assert np.array_equal(sound.samples, heard(data))
+        assert KIND.rebuild(sound) == frames
+        assert edited(sound, sound.samples) == (set(), frames)
+        _, made = edited(sound, np.round(samples * 16384) / 32768)
+        again = opened(made, {**said, **more}).samples
+        assert np.array_equal(again, np.round(samples * 16384) / 32768)
+    with pytest.raises(BraeError):
+        _ = opened(frames[100:200], said).samples
+
+
+def test_a_flac_file_that_does_not_say_its_length() -> None:
+    """Encoders that stream leave it 0 (RFC 9639, 8.2)."""
+    samples = music(22050, 1.1)
+    file = io.BytesIO()
+    soundfile.write(file, samples, 22050, format="FLAC", subtype="PCM_16")
+    data = bytearray(file.getvalue())
+    data[21] &= 0xF0
+    data[22:26] = bytes(4)
+    sound = read(bytes(data))
+    assert sound.frames == len(samples)
+    assert np.array_equal(sound.samples, heard(file.getvalue()))
+    assert sound.data == data
+
+
 # ---- tags ---------------------------------------------------------------------------------------------------
 
 

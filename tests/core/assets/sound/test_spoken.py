@@ -189,6 +189,44 @@ def test_codes_of_a_games_own_and_a_sound_without_points() -> None:
     assert [(one.code, one.start, one.end) for one in phonemes] == [("AH", 0.25, 0.5), ("M", 0.5, 0.75)]
 
 
+LIPS = """
+  - {field: count, type: u16, is: count(moves)}
+  - table: moves
+    count: count
+    record:
+      - {field: at, type: u16, role: time-start}
+      - {field: lasts, type: u16, role: time-length}
+      - {field: shape, type: u8, role: phoneme, values: {0: silence, 1: AA, 2: M}}
+      - {field: loud, type: u8}
+  - {track: said, of: moves, per_second: 100, chunk: "lips"}
+"""
+
+
+def test_words_in_a_chunk_of_the_games_own() -> None:
+    layout = parse(f"layout: lips\ntitle: Lips\nkind: sound\nmatch: {{names: ['*.wav']}}\nparts:{LIPS}")
+    context = Context(Library({"lips": layout}), "a.wav")
+    moves = [(10, 20, 1, 7), (30, 10, 2, 9)]
+    body = struct.pack("<H", 2) + b"".join(struct.pack("<HHBB", *one) for one in moves)
+    data = line([(1, 400, {"label": "mark"})], chunk(b"lips", body))
+    original: Sound = KIND.read(data, context)
+    assert [(one.code, one.start, one.end) for one in original.spoken.track.phonemes] == [
+        ("AA", 0.1, 0.3), ("M", 0.3, 0.4),
+    ]  # fmt: skip
+    said = [word("", 0.1, 0.5, (("AA", 0.1, 0.3), ("M", 0.35, 0.5), ("AA", 0.5, 0.6)))]
+    file = set_words(original, said)
+    _, made = built(original, file)
+    at = made.index(b"lips") + 8
+    stored = [struct.unpack_from("<HHBB", made, at + 2 + 6 * k) for k in range(3)]
+    assert struct.unpack_from("<H", made, at) == (3,)
+    assert stored == [(10, 20, 1, 7), (35, 15, 2, 9), (50, 10, 1, 0)]
+    assert points_of(made) == {1: {"sample": 400, "label": "mark"}}
+    # A program that knows no such chunk takes nothing away.
+    other = io.BytesIO()
+    soundfile.write(other, 0.2 * np.sin(np.arange(RATE * SECONDS) / 20), RATE, format="WAV", subtype="PCM_16")
+    _, again = built(original, ExchangeFile("b.wav", other.getvalue()))
+    assert body in again
+
+
 def test_another_recording_keeps_the_words_and_findings_are_told() -> None:
     """A file of another rate, saved by a program that knows no cue points; then words on it, overlapping."""
     original = read(line(SPANNED), WORDS)

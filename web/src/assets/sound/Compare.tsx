@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
-import { client, type Edit, previewUrl, take } from "../../api/client";
+import { client, type Edit, previewUrl, type Schemas, take } from "../../api/client";
 import { Button, Choice } from "../../components/controls";
 import { BY_KEY } from "../../lib/keys";
 import { Editor } from "../track/Editor";
@@ -11,6 +11,7 @@ import { PlayButtons, usePlayer } from "./usePlayer";
 import { Words } from "./Words";
 
 type Which = "original" | "edit";
+type Heard = Which | "lost";
 type View = "wave" | "spectrum";
 
 /** A sound; where a layout says that its cue points hold words, these are edited here too. */
@@ -51,7 +52,13 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
 
 function Sounds({ project, edit }: { project: string; edit: Edit }) {
   const hasEdit = edit.position > 0;
-  const [which, setWhich] = useState<Which>(hasEdit ? "edit" : "original");
+  const [which, setWhich] = useState<Heard>(hasEdit ? "edit" : "original");
+  // The first file that comes back is what one wants to hear.
+  const [had, setHad] = useState(hasEdit);
+  if (had !== hasEdit) {
+    setHad(hasEdit);
+    setWhich(hasEdit ? "edit" : "original");
+  }
   const [level, setLevel] = useState<"safe" | "true" | "equal">("safe");
   const [view, setView] = useState<View>("wave");
   const [apart, setApart] = useState(false);
@@ -72,8 +79,12 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
       seconds: longest,
       revision: edit.revision,
     });
-  const player = usePlayer(previewUrl(project, edit.address, { which, level, revision: edit.revision }));
-  const other = () => player.change(() => setWhich(which === "edit" ? "original" : "edit"));
+  const heard = (one: Heard) =>
+    previewUrl(project, edit.address, { which: one, level, revision: edit.revision });
+  const player = usePlayer(heard(which), hasEdit ? [heard("original"), heard("edit")] : []);
+  const details = edit.details as Schemas["SoundDetails"];
+  const cost = hasEdit && details.snr != null ? details : null;
+  const other = () => setWhich(which === "edit" ? "original" : "edit");
   useHotkeys("x", () => hasEdit && other(), BY_KEY, [which, hasEdit]);
   return (
     <div className="flex h-full min-h-0 flex-col gap-3 overflow-y-auto overflow-x-hidden">
@@ -83,17 +94,18 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
           <Choice
             label="Which one is heard ( X )"
             value={which}
-            onChange={(next) => player.change(() => setWhich(next))}
+            onChange={setWhich}
             options={[
               ["original", "Original"],
               ["edit", "Edit"],
+              ["lost", "What encoding lost"],
             ]}
           />
         )}
         <Choice
           label="How loud it is played"
           value={level}
-          onChange={(next) => player.change(() => setLevel(next))}
+          onChange={setLevel}
           options={[
             ["safe", "Safe loudness"],
             ...(hasEdit ? [["equal", "Equally loud"] as const] : []),
@@ -158,12 +170,18 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
           </>
         )}
       </OnAxis>
+      {cost && (
+        <p className="text-[14px] text-quiet tabular-nums">
+          What encoding cost: signal to noise {cost.snr?.toFixed(1)} dB
+          {cost.spectral == null ? "" : ` · spectra ${cost.spectral.toFixed(1)} dB apart`}
+        </p>
+      )}
       {data && (
         <Words
           project={project}
           address={edit.address}
           revision={edit.revision}
-          which={which}
+          which={which === "original" ? "original" : "edit"}
           axis={axis}
           at={player.at}
           onPlay={player.playPart}
@@ -174,6 +192,7 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
 }
 
 function Head({ name, outline }: { name: Which; outline: Outline }) {
+  const [atStart = 0, atEnd = 0] = outline.silence;
   return (
     <p className="flex items-baseline gap-3">
       <b>{name}</b>
@@ -181,6 +200,12 @@ function Head({ name, outline }: { name: Which; outline: Outline }) {
         {outline.seconds.toFixed(3)} s
         {outline.loudness == null ? " · silence" : ` · ${outline.loudness.toFixed(1)} LUFS`}
         {outline.peak == null ? "" : ` · true peak ${outline.peak.toFixed(1)} dBTP`}
+        {` · ${outline.codec}, ${outline.rate.toLocaleString("en")} Hz, ${
+          { 1: "mono", 2: "stereo" }[outline.channels] ?? `${outline.channels} channels`
+        }, ${Math.round(outline.bit_rate / 1000).toLocaleString("en")} kbit/s`}
+        {outline.offset >= 0.001 ? ` · ${(100 * outline.offset).toFixed(1)} % beside the middle` : ""}
+        {atStart >= 0.005 ? ` · ${Math.round(1000 * atStart)} ms silent at the start` : ""}
+        {atEnd >= 0.005 && atStart < outline.seconds ? ` · ${Math.round(1000 * atEnd)} ms at the end` : ""}
       </span>
     </p>
   );

@@ -5,7 +5,10 @@ import { type ReactNode, useCallback, useEffect, useLayoutEffect, useMemo, useRe
 import { client, type Schemas, take } from "../../api/client";
 import { Button } from "../../components/controls";
 
-export type Outline = Omit<Schemas["Outline"], "loops"> & { loops: number[][] };
+export type Outline = Omit<Schemas["Outline"], "loops" | "silence"> & {
+  loops: number[][];
+  silence: number[];
+};
 /** Screen pixels that one sample has at most. */
 const WIDEST = 12;
 const STEP = 1.6;

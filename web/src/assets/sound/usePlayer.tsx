@@ -7,51 +7,64 @@ import { BY_KEY } from "../../lib/keys";
 
 export type Player = ReturnType<typeof usePlayer>;
 
-export function usePlayer(src: string | undefined) {
+/** ``others``: what it may be exchanged for; these are loaded too, so that nothing is silent in between. */
+export function usePlayer(src: string | undefined, others: string[] = []) {
   const [at, setAt] = useState(0);
   const [playing, setPlaying] = useState(false);
   const [again, setAgain] = useState(false);
-  const element = useRef<HTMLAudioElement>(null);
-  const resume = useRef<{ at: number; on: boolean } | null>(null);
+  const elements = useRef(new Map<string, HTMLAudioElement>());
+  const active = () => elements.current.get(src ?? "") ?? null;
+  // What was heard before stays until the other one has begun.
+  const [shown, setShown] = useState(src);
+  const [leaving, setLeaving] = useState<string | undefined>();
+  if (shown !== src) {
+    setLeaving(shown);
+    setShown(src);
+  }
   // A part is heard to its end, and no further.
   const until = useRef<number | null>(null);
   const toggle = () => {
-    const now = element.current;
+    const now = active();
     if (!now) return;
     if (now.paused) void now.play();
     else now.pause();
   };
   const seek = (seconds: number) => {
     until.current = null;
-    if (element.current) element.current.currentTime = seconds;
+    const now = active();
+    if (now) now.currentTime = seconds;
     setAt(seconds);
   };
   const playPart = (start: number, end: number) => {
     seek(start);
     until.current = end;
-    void element.current?.play();
+    void active()?.play();
   };
-  /** Exchanges what is heard: the other one goes on at the same place. */
-  const change = (act: () => void) => {
-    const now = element.current;
-    resume.current = now ? { at: now.currentTime, on: !now.paused } : null;
-    act();
-  };
-  const loaded = () => {
-    const now = element.current;
-    const before = resume.current;
-    if (!now || !before) return;
-    resume.current = null;
-    now.currentTime = Math.min(before.at, now.duration || before.at);
-    if (before.on) void now.play();
-  };
+  useEffect(() => {
+    const now = elements.current.get(src ?? "");
+    const before = elements.current.get(leaving ?? "");
+    if (!now || !before || now === before) return;
+    const on = !before.paused;
+    const take = () => {
+      now.currentTime = Math.min(before.currentTime, now.duration || before.currentTime);
+      if (on)
+        void now
+          .play()
+          .catch(() => undefined)
+          .then(() => before.pause());
+      setLeaving(undefined);
+    };
+    if (now.readyState >= HTMLMediaElement.HAVE_FUTURE_DATA) take();
+    else now.addEventListener("canplay", take, { once: true });
+    return () => now.removeEventListener("canplay", take);
+  }, [src, leaving]);
   useHotkeys("space", toggle, { ...BY_KEY, preventDefault: true });
   useHotkeys("Home", () => seek(0), { ...BY_KEY, preventDefault: true });
   useHotkeys("l", () => setAgain((now) => !now), BY_KEY);
   useEffect(() => {
     if (!playing) return;
     let frame = requestAnimationFrame(function step() {
-      const now = element.current;
+      const now = elements.current.get(src ?? "");
       setAt(now?.currentTime ?? 0);
       if (now && until.current !== null && now.currentTime >= until.current) {
         until.current = null;
@@ -60,21 +73,26 @@ export function usePlayer(src: string | undefined) {
       frame = requestAnimationFrame(step);
     });
     return () => cancelAnimationFrame(frame);
-  }, [playing]);
-  const audio = (
+  }, [playing, src]);
+  const heard = [...new Set([src, leaving, ...others])].filter((one) => one !== undefined);
+  const isActive = (event: { currentTarget: HTMLAudioElement }) => event.currentTarget === active();
+  const audio = heard.map((one) => (
     // biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions
     <audio
-      ref={element}
-      src={src}
+      key={one}
+      ref={(element) => {
+        if (element) elements.current.set(one, element);
+        else elements.current.delete(one);
+      }}
+      src={one}
       loop={again}
       preload="auto"
-      onLoadedMetadata={loaded}
-      onPlay={() => setPlaying(true)}
-      onPause={() => setPlaying(false)}
-      onEnded={() => setPlaying(false)}
+      onPlay={(event) => isActive(event) && setPlaying(true)}
+      onPause={(event) => isActive(event) && setPlaying(false)}
+      onEnded={(event) => isActive(event) && setPlaying(false)}
     />
-  );
-  return { at, playing, again, setAgain, toggle, seek, playPart, change, audio };
+  ));
+  return { at, playing, again, setAgain, toggle, seek, playPart, audio };
 }
 
 export function PlayButtons({ player, disabled = false }: { player: Player; disabled?: boolean }) {

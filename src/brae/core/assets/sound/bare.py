@@ -11,6 +11,7 @@ import numpy as np
 from brae.core.assets.base import as_said
 from brae.core.assets.facts import Value
 from brae.core.assets.sound.facts import BLOCKS, TAGS, SaidSound
+from brae.core.assets.sound.flac import frames_of, headed
 from brae.core.assets.sound.imaruns import Run
 from brae.core.assets.sound.packets import taken_apart
 from brae.core.assets.sound.planes import join, split
@@ -35,6 +36,11 @@ def wrapped(data: bytes, said: SaidSound, headers: bytes = b"") -> Sound:
         packets = taken_apart(data, said, headers)
         sound = read(packets.ogg())
         return replace(sound, type="raw", bare=said, raw=data, packets=packets, loops=said.loops(sound.frames))
+    if said.codec == "flac":
+        if not 0 <= (said.samples or 0) < 1 << 36:
+            raise FormatError(f"{said.samples:,} samples are more than FLAC counts.")
+        sound = read(headed(data, said.rate, said.channels, said.bits or 16, said.samples or 0))
+        return replace(sound, type="raw", bare=said, raw=data, loops=said.loops(sound.frames))
     frame = said.width * said.channels
     if said.packed:
         heard = _decoded(data, said).astype("<i2").tobytes()
@@ -71,6 +77,8 @@ def again(original: Sound, file: bytes) -> bytes:
     if original.packets is not None:
         made: bytes = original.packets.again(file)
         return made
+    if said.codec == "flac":
+        return frames_of(file)
     heard = Riff.of(file).get(b"data") or b""
     if said.packed:
         return _encoded(np.frombuffer(heard, "<i2").reshape(-1, said.channels), said, original.raw)

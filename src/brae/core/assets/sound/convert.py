@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import struct
 import warnings
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -80,11 +81,17 @@ class Made:
 
 
 def written(
-    original: Sound, samples: Samples, *, exact_bits: bool, notes: tuple[bytes, bytes] | None = None
+    original: Sound,
+    samples: Samples,
+    *,
+    exact_bits: bool,
+    notes: tuple[bytes, bytes] | None = None,
+    chunks: Mapping[bytes, bytes] | None = None,
 ) -> Made:
     """Samples of the original's rate and channels in its codec, with its chunks.
 
-    ``exact_bits``: they have no more bits than the codec, so nothing is dithered. ``notes``: other cue points.
+    ``exact_bits``: they have no more bits than the codec, so nothing is dithered. ``notes``: other cue points,
+    ``chunks``: others of the file.
     """
     codes = original.bare is not None and original.bare.packed
     bits = None if codes else _DITHERED.get(original.subtype)
@@ -99,7 +106,7 @@ def written(
     cues = [min(round(sample * scale), max(len(samples) - 1, 0)) for sample in original.cues]
     if riff.form == b"FORM":
         return Made(riff.with_chunks(_aiff(original, riff, samples, cues)).data, len(samples))
-    new = {b"data": _wave_data(original, samples)}
+    new = {**(chunks or {}), b"data": _wave_data(original, samples)}
     if riff.get(b"fact") is not None:
         new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
     if notes is not None:
@@ -218,7 +225,7 @@ def _packed(original: Sound, samples: Samples) -> bytes:
         return tagged.ogg_like(original, samples, loops_of(original, samples))
     if original.container == "FLAC":
         made = _by_library(samples, original.rate, "FLAC", original.subtype)
-        return tagged.flac_like(original, made, len(samples), loops_of(original, samples))
+        return tagged.flac_like(original, made, loops_of(original, samples))
     return _by_library(samples, original.rate, original.container, original.subtype)
 
 

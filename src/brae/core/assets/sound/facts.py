@@ -50,7 +50,9 @@ class SaidSound(BaseModel):
     rate: Annotated[int, Field(ge=1000, le=384_000)]
     channels: Annotated[int, Field(ge=1, le=8)] = 1
     bits: int | None = None
-    codec: Literal["pcm", "float", "a-law", "mu-law", "ima-adpcm", "ms-adpcm", "adpcm", "vorbis", "opus"] = "pcm"
+    codec: Literal[
+        "pcm", "float", "a-law", "mu-law", "ima-adpcm", "ms-adpcm", "adpcm", "vorbis", "opus", "flac"
+    ] = "pcm"
     endian: Literal["little", "big"] = "little"
     #: of eight bits
     sign: Literal["signed", "unsigned"] = "unsigned"
@@ -94,7 +96,7 @@ class SaidSound(BaseModel):
 
     @model_validator(mode="after")
     def _fits(self) -> SaidSound:
-        known = TAGS[self.codec][1] if self.codec in TAGS else (4,)
+        known = TAGS[self.codec][1] if self.codec in TAGS else (8, 16, 24) if self.codec == "flac" else (4,)
         if self.bits is not None and self.bits not in known:
             raise ValueError(f"{self.codec} has {', '.join(map(str, known))} bits a sample, not {self.bits}")
         own = _OWN.get(self.codec, set())
@@ -219,7 +221,13 @@ class SaidSound(BaseModel):
         if self.codec == "adpcm":
             return f"ADPCM in frames of {self.frame} bytes"
         blocks = f", blocks of {self.block} bytes" if self.block else ""
-        names = {"ima-adpcm": "IMA ADPCM", "ms-adpcm": "MS ADPCM", "vorbis": "Vorbis", "opus": "Opus"}
+        names = {
+            "ima-adpcm": "IMA ADPCM",
+            "ms-adpcm": "MS ADPCM",
+            "vorbis": "Vorbis",
+            "opus": "Opus",
+            "flac": "FLAC",
+        }
         return names.get(self.codec, "") + blocks
 
     @property
@@ -243,7 +251,7 @@ class SaidSound(BaseModel):
 
     def length(self, size: int) -> int | None:
         """Samples of each channel that so many bytes hold; None where only their packets tell."""
-        if self.in_packets:
+        if self.in_packets or self.codec == "flac":
             return self.samples
         if self.codec == "adpcm":
             found = size // self.channels // self.frames.size * self.frames.per

@@ -53,11 +53,12 @@ _LONGEST_LINE = 30.0
 class SoundQuery(Query):
     """What can be asked of a sound's preview.
 
+    ``which``: also the file as it came back, and what encoding it changed (``lost``).
     ``view``: to hear it, or its waveform or its spectrum as a picture, on an axis of so many ``seconds`` (0: its
     own). ``level``: as loud as it is, brought down to a loudness that hurts nobody, or as loud as the original.
     """
 
-    which: Literal["original", "edit", "painted"] = "original"
+    which: Literal["original", "edit", "painted", "lost"] = "original"
     view: Literal["sound", "wave", "spectrum"] = "sound"
     level: Literal["safe", "true", "equal"] = "safe"
     seconds: Annotated[float, Field(ge=0, le=36_000)] = 0
@@ -89,6 +90,7 @@ class SoundDetails(Details):
     recipe: SoundRecipe  # type: ignore[assignment]
     loudness: tuple[float | None, float | None, float | None] = (None, None, None)
     snr: float | None = None
+    spectral: float | None = None
 
 
 class EnvelopeQuery(BaseModel):
@@ -129,6 +131,13 @@ class Outline(BaseModel):
     loudness: float | None
     #: dBTP
     peak: float | None
+    codec: str
+    #: bits a second
+    bit_rate: int
+    #: of full scale, beside the middle
+    offset: float
+    #: seconds of silence at the start and at the end
+    silence: tuple[float, float]
 
 
 class Envelope(BaseModel):
@@ -363,7 +372,9 @@ class SoundKind(AssetKind[Any]):
         if said is None:
             return super().told(head, library)
         found: dict[str, Value] = {"codec": said.codec, "rate": said.rate, "channels": said.channels}
-        if not said.in_packets:
+        if said.codec == "flac":
+            found["bits"] = said.bits or 16
+        elif not said.in_packets:
             found["bits"] = 4 if said.packed else 8 * said.width
         samples = None if head.size is None else said.length(head.size)
         if samples is not None:
@@ -408,6 +419,16 @@ class SoundKind(AssetKind[Any]):
             sound = read(viewed.version.file.data, viewed.version.file.name)
         elif query.which == "edit" and viewed.edit is not None:
             sound = viewed.edit
+        if (
+            query.which == "lost"
+            and viewed.version is not None
+            and viewed.edit is not None
+            and query.view == "sound"
+        ):
+            file = viewed.version.file
+            came, level = read(file.data, file.name), None if query.level == "true" else SAFE
+            lost = looking.heard_lost(viewed.original, came, viewed.edit, viewed.version.remedies, level)
+            return Preview(lost, "audio/wav")
         if query.view == "wave":
             return Preview(looking.picture(sound, query.width, query.height), "image/png")
         if query.view == "spectrum":
@@ -491,6 +512,7 @@ class SoundKind(AssetKind[Any]):
             recipe=SoundRecipe.model_validate(recipe),
             loudness=made.get("loudness", (None, None, None)),
             snr=made.get("snr"),
+            spectral=made.get("spectral"),
         )
 
 

@@ -16,15 +16,18 @@ from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
 from brae.core.assets.track.matching import REMEDIES as WORDS
 from brae.core.assets.track.matching import findings as track_findings
 from brae.core.assets.track.matching import put_right
+from brae.core.layouts.tracks import TrackPart
 
 #: LU from which on a difference is plainly heard (common practice, no source)
 _LOUDER = 3.0
 #: full scale, from which on a constant offset clicks at start and end (common practice, no source)
 _OFFSET = 0.01
-#: what counts as silence at the start, of full scale, and how long it may be (common practice, no source)
-_QUIET, _LATE = 0.002, 0.02
+#: seconds of silence that may stand at the start (common practice, no source)
+_LATE = 0.02
 #: seconds of a step of an envelope, how alike two have to be to be one sound, and seconds of them that are compared
 _STEP, _ALIKE, _COMPARED = 0.001, 0.9, 120
+#: samples of a window in which spectra are compared
+_WINDOW = 1024
 #: parts of a second over which an end is faded out
 _FADE = 0.02
 #: dBTP that a louder sound is kept below, and dB by which its peaks may give way (common practice, no source)
@@ -38,6 +41,8 @@ class SoundSheet(MatchSheet):
     loudness: tuple[float | None, float | None, float | None] = (None, None, None)
     #: how far the stored samples are from what was to be stored, as a signal-to-noise ratio in dB
     snr: float | None = None
+    #: and how far their spectra are apart, in dB
+    spectral: float | None = None
 
 
 @dataclass(frozen=True)
@@ -77,17 +82,11 @@ def _offset(samples: Samples, original: Sound) -> Samples:
     return samples - samples.mean(axis=0, keepdims=True) if len(samples) else samples
 
 
-def silence(samples: Samples) -> int:
-    """How many samples of silence stand at the start."""
-    loud = np.flatnonzero(np.abs(samples).max(axis=1, initial=0) > _QUIET)
-    return int(loud[0]) if len(loud) else 0
-
-
 def late(samples: Samples, original: Sound) -> int:
     """How many samples something stands later than in the original: by the silence before it, or where the two are
     alike but for that, by the cross-correlation of their envelopes.
     """
-    more = silence(samples) - silence(original.samples)
+    more = peaks.silence(samples) - peaks.silence(original.samples)
     if more > _LATE * original.rate or not len(samples) or not original.frames:
         return more
     from scipy.signal import correlate
@@ -168,6 +167,18 @@ def is_untouched(original: Sound, came: Sound) -> bool:
     return np.array_equal(quantised(original.samples, bits), quantised(came.samples, bits))
 
 
+def _ready(samples: Samples, original: Sound, remedies: Sequence[str]) -> Samples:
+    """What is to be stored, but for what closes the seam of a loop."""
+    ready = apply(samples, original, [one for one in remedies if one != "seam"])
+    return _length(ready, original) if original.length_is_said else ready
+
+
+def wanted_of(original: Sound, came: Sound, remedies: Sequence[str]) -> Samples:
+    """What is to be stored of a sound that came back."""
+    ready = _ready(fitted(original, came), original, remedies)
+    return apply(ready, original, [one for one in remedies if one == "seam"])
+
+
 def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundSheet, bytes]:
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
     words = None if original.spoken is None else spoken.beside(original, came).spoken.track
@@ -178,9 +189,7 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
         data = original.data if original.bare is None else original.raw
     else:
         samples = fitted(original, came)
-        ready = apply(samples, original, [one for one in remedies if one != "seam"])
-        if original.length_is_said:
-            ready = _length(ready, original)
+        ready = _ready(samples, original, remedies)
         edit = Compared(original, came, samples, remedies, ready)
         samples = apply(ready, original, [one for one in remedies if one == "seam"])
         exact = (
@@ -191,6 +200,7 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             samples,
             exact_bits=exact and _bits(came) <= _bits(original),
             notes=_notes(original, came, remedies, len(samples)),
+            chunks=_chunks(original, came, remedies, len(samples)),
         )
         data, frames = made.data, made.frames
         if original.bare is None:
@@ -217,18 +227,31 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
         findings=findings,
         loudness=tuple(_said(one.samples, one.rate) for one in (original, came, result)),
         snr=_snr(samples, result),
+        spectral=_spectral(samples, result),
     )
     return sheet, data
 
 
 def _notes(original: Sound, came: Sound, remedies: Sequence[str], frames: int) -> tuple[bytes, bytes] | None:
     """The cue points that are to be written; None where they only move along."""
-    if original.spoken is None or (came.notes is None and not WORDS.keys() & {*remedies}):
+    if (
+        original.spoken is None
+        or original.spoken.described.only(TrackPart).cues is None
+        or (came.notes is None and not WORDS.keys() & {*remedies})
+    ):
         return convert.notes_of(original, came)
     base = spoken.beside(original, came)
     made = put_right(base.spoken.track, remedies, frames / original.rate)
     notes = at_rate(spoken.notes_of(base, made, base.frames), base.rate, original.rate)
     return None if notes == original.notes else notes
+
+
+def _chunks(original: Sound, came: Sound, remedies: Sequence[str], frames: int) -> dict[bytes, bytes]:
+    """The chunk in which words lie, where they do."""
+    if original.spoken is None:
+        return {}
+    base = spoken.beside(original, came)
+    return spoken.chunk_of(original, put_right(base.spoken.track, remedies, frames / original.rate))
 
 
 def _bits(sound: Sound) -> int:
@@ -246,6 +269,25 @@ def _snr(wanted: Samples, result: Sound) -> float | None:
         return None
     noise = float(((wanted - got) ** 2).mean())
     return None if noise == 0 else round(10 * float(np.log10((wanted**2).mean() / noise)), 1)
+
+
+def _spectral(wanted: Samples, result: Sound) -> float | None:
+    """The log-spectral distance in dB: of windows of 1,024 samples, over what is at most 60 dB below the loudest.
+
+    (Gray and Markel, Distance measures for speech processing, 1976, from memory.)
+    """
+    count = min(len(wanted), result.frames) // _WINDOW * _WINDOW
+    if count < _WINDOW or not wanted.any():
+        return None
+    window = np.hanning(_WINDOW)
+    powers = []
+    for samples in (wanted, result.samples):
+        frames = samples[:count].mean(axis=1).reshape(-1, _WINDOW) * window
+        powers.append(20 * np.log10(np.abs(np.fft.rfft(frames, axis=1)) + 1e-9))
+    heard = powers[0] > powers[0].max() - 60
+    some = heard.any(axis=1)
+    squares = np.where(heard, (powers[0] - powers[1]) ** 2, 0).sum(axis=1)[some] / heard.sum(axis=1)[some]
+    return round(float(np.sqrt(squares).mean()), 2)
 
 
 def _time(frames: int, rate: int) -> str:
@@ -350,7 +392,7 @@ def _constant(edit: Compared) -> Iterator[Finding]:
 def _late(edit: Compared) -> Iterator[Finding]:
     more = late(edit.samples, edit.original) / edit.original.rate
     if more > _LATE:
-        silent = (silence(edit.samples) - silence(edit.original.samples)) / edit.original.rate > _LATE
+        silent = (peaks.silence(edit.samples) - peaks.silence(edit.original.samples)) / edit.original.rate > _LATE
         words = (
             "of silence at the start that the original does not have" if silent else "later than in the original"
         )

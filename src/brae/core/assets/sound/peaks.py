@@ -12,6 +12,8 @@ _FINER, _FINE_ENOUGH = 4, 192_000
 _AHEAD = 0.005
 #: seconds that are worked on at once: four times as many samples of an hour would not fit
 _PIECE = 20.0
+#: what counts as silence, of full scale (common practice, no source)
+_QUIET = 0.002
 
 
 def resampled(samples: Samples, before: int, after: int) -> Samples:
@@ -27,6 +29,12 @@ def resampled(samples: Samples, before: int, after: int) -> Samples:
 def peak(samples: Samples) -> float:
     """The largest sample, in dB of full scale."""
     return _decibel(float(np.abs(samples).max(initial=0)))
+
+
+def silence(samples: Samples) -> int:
+    """How many samples of silence stand at the start."""
+    loud = np.flatnonzero(np.abs(samples).max(axis=1, initial=0) > _QUIET)
+    return int(loud[0]) if len(loud) else 0
 
 
 def true_peak(samples: Samples, rate: int) -> float:

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import soundfile
 
+from brae.core.assets.sound import flac
 from brae.core.assets.sound.riff import Riff, cues, loops, markers, wave
 from brae.core.assets.sound.tags import loops_of
 from brae.core.errors import FormatError, LimitError
@@ -50,6 +51,8 @@ class Sound:
     raw: bytes = b""
     #: of Vorbis and Opus in bare packets: these
     packets: Any = None
+    #: the same file with its length, where it does not say it
+    sure: bytes = b""
     #: the words and phonemes that its cue points say, as a voice track, where a layout says that they do
     spoken: Any = None
 
@@ -93,7 +96,7 @@ class Sound:
     def samples(self) -> Samples:
         """Shape (frames, channels), -1 to 1. Raises FormatError where they cannot be decoded."""
         try:
-            samples, _ = soundfile.read(io.BytesIO(self.data), dtype="float64", always_2d=True)
+            samples, _ = soundfile.read(io.BytesIO(self.sure or self.data), dtype="float64", always_2d=True)
         except (soundfile.LibsndfileError, RuntimeError) as error:
             raise FormatError(f"The sound cannot be decoded: {_words(error)}.") from error
         if not np.isfinite(samples).all():
@@ -106,6 +109,9 @@ def read(data: bytes, name: str = "") -> Sound:
     riff = Riff.of(data) if data[:4] in (b"RIFF", b"RF64", b"FORM") else None
     try:
         found = soundfile.info(io.BytesIO(data))
+        sure = flac.with_length(data, found.frames)
+        if sure is not data:
+            found = soundfile.info(io.BytesIO(sure))
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
         raise FormatError(
             f"This is no sound that Brae reads: {_words(error)}.", offset=0, address=name or None
@@ -138,6 +144,7 @@ def read(data: bytes, name: str = "") -> Sound:
         riff,
         looped,
         marked,
+        sure=b"" if sure is data else sure,
     )
 
 

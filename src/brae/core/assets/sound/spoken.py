@@ -11,7 +11,7 @@ import struct
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from brae.core.assets.sound.riff import Riff, at_rate
+from brae.core.assets.sound.riff import Chunk, Riff, at_rate
 from brae.core.assets.sound.sound import Sound, read
 from brae.core.assets.track import trackfile
 from brae.core.assets.track.trackfile import TrackFile
@@ -112,8 +112,12 @@ def _level(part: TrackPart, text: str) -> str | None:
 
 
 def of(sound: Sound, layout: Layout, name: str) -> Sound:
-    """A sound with its words, as the layout says that its cue points hold them."""
+    """A sound with its words, as the layout says that its cue points or a chunk of its own hold them."""
     part, notes = _part(layout), sound.notes
+    if part.chunk is not None:
+        held = sound.riff.get(part.chunk.encode()) if sound.riff is not None else None
+        found = None if held is None else replace(trackfile.read(layout, held, name), described=layout)
+        return replace(sound, spoken=found)
     points = sorted(_taken(notes, part.cues or "label").points, key=lambda one: one.sample)
     lines = _lines(points, part, sound.frames)
     return replace(sound, spoken=_file(layout, part, lines, sound.rate, name))
@@ -132,7 +136,10 @@ def _file(layout: Layout, part: TrackPart, lines: Sequence[str], rate: int, name
 def beside(original: Sound, came: Sound) -> Sound:
     """A file that came back with its words, as the original's layout has them; the original's where it has none."""
     spoken: TrackFile = original.spoken
-    return original if came.notes is None else of(came, _layout(spoken), spoken.name)
+    if _part(_layout(spoken)).cues is not None and came.notes is None:
+        return original
+    found = of(came, _layout(spoken), spoken.name)
+    return original if found.spoken is None else found
 
 
 def notes_of(sound: Sound, track: Track, frames: int) -> tuple[bytes, bytes]:
@@ -236,8 +243,20 @@ def _said(kind: bytes, before: bytes, point: Point) -> bytes:
     return head + (text.encode() + b"\0" if text or kind != b"ltxt" else b"")
 
 
+def chunk_of(sound: Sound, track: Track) -> dict[bytes, bytes]:
+    """The chunk that says a track, by its name; nothing where cue points say it. FormatError as ``notes_of``."""
+    spoken: TrackFile = sound.spoken
+    name = _part(_layout(spoken)).chunk
+    return {} if name is None else {name.encode(): spoken.rewrite(track)}
+
+
 def said_in(file: bytes, original: Sound, track: Track) -> bytes:
     """A WAVE file, of whatever rate, in which its cue points say a track; its samples stay."""
+    chunk = chunk_of(original, track)
+    if chunk:
+        riff = Riff.of(file)
+        missing = [Chunk(name, b"") for name in chunk if riff.get(name) is None]
+        return replace(riff, chunks=(*riff.chunks, *missing)).with_chunks(chunk).data
     came = read(file)
     if came.notes is None and original.notes is not None:
         file = Riff.of(file).with_cues(*at_rate(original.notes, original.rate, came.rate)).data
