@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brae.core.assets.base import Context, ExchangeFile, Version
-from brae.core.assets.sound import convert, ima
+from brae.core.assets.sound import ima, levels
 from brae.core.assets.sound.kind import KIND
 from brae.core.assets.sound.riff import Chunk, Riff
 from brae.core.assets.sound.sound import Sound, plain, read
@@ -106,14 +106,12 @@ def test_rate_and_channels_follow_the_original() -> None:
 def test_loudness_is_measured_as_the_standard_says_and_matched() -> None:
     time = np.arange(20 * 48000) / 48000
     sine = 10 ** (-23 / 20) * np.sin(2 * np.pi * 1000 * time)
-    assert convert.loudness(np.stack([sine, sine], axis=1), 48000) == pytest.approx(-23.0, abs=0.1)
+    assert levels.loudness(np.stack([sine, sine], axis=1), 48000) == pytest.approx(-23.0, abs=0.1)
     original = sound(tone())
     found, _ = back(original, stored(tone() * 3, "FLOAT"))
     assert "loudness" in found
     _, result = back(original, stored(tone() * 3, "FLOAT"), "loudness")
-    assert convert.loudness(result.samples, RATE) == pytest.approx(
-        convert.loudness(original.samples, RATE), abs=0.2
-    )
+    assert levels.loudness(result.samples, RATE) == pytest.approx(levels.loudness(original.samples, RATE), abs=0.2)
     assert "loudness" not in back(original, stored(tone() * 1.2, "FLOAT"))[0]
 
 
@@ -231,7 +229,7 @@ def test_previews_hurt_nobody() -> None:
     from brae.core.assets.base import Viewed
 
     heard = read(KIND.preview(Viewed(loud), KIND.query()).data)
-    assert convert.loudness(heard.samples, RATE) < -22.5
+    assert levels.loudness(heard.samples, RATE) < -22.5
     true = read(KIND.preview(Viewed(loud), KIND.query(level="true")).data)
     assert np.abs(true.samples - loud.samples).max() < 1e-4
     wave = KIND.preview(Viewed(loud), KIND.query(view="wave", width=64, height=32))

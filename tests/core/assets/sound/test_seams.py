@@ -19,8 +19,9 @@ from scipy.ndimage import convolve1d
 from scipy.signal import resample_poly
 
 from brae.core.assets.base import Context, ExchangeFile, Version
-from brae.core.assets.sound import convert, loops, peaks
+from brae.core.assets.sound import convert, levels, loops, peaks
 from brae.core.assets.sound.kind import KIND
+from brae.core.assets.sound.pieces import Pieces
 from brae.core.assets.sound.riff import Chunk, Riff
 from brae.core.assets.sound.sound import Sound, plain, read
 from brae.core.layouts.library import Library
@@ -110,13 +111,13 @@ def test_limited_sounds_stay_below_the_ceiling(seed: int, gain: float, channels:
     hits[random.integers(0, RATE, 20)] = random.uniform(-0.5, 0.5, (20, channels))
     samples = gain * (hits + 0.05 * random.normal(size=(RATE, channels)))
     samples = convolve1d(samples, [0.1, 0.25, 0.3, 0.25, 0.1], axis=0)
-    made = peaks.limited(samples, RATE, -1.0)
+    made = peaks.limited(Pieces.whole(samples, RATE), -1.0).all()
     # Four times the rate reads too low by up to 0.17 dB at a quarter of it (BS.1770-5, annex 2, attachment 1).
     assert _eightfold(made) < -1 + 0.3
     share = made / np.where(np.abs(samples) > 1e-9, samples, 1)
     assert (share[np.abs(samples) > 1e-9] <= 1 + 1e-9).all()
     quiet = samples * (0.3 / max(np.abs(samples).max(), 1e-9))
-    assert peaks.limited(quiet, RATE, -1.0) is quiet
+    assert peaks.limited(Pieces.whole(quiet, RATE), -1.0).all() is quiet
 
 
 def test_the_true_peak_of_a_long_sound_is_that_of_its_pieces() -> None:
@@ -130,8 +131,8 @@ def test_a_sound_with_high_peaks_is_brought_to_the_loudness_all_the_same() -> No
     ticks = sine(2 * RATE, level=0.1)
     ticks[::4000] = 0.2
     _, result = back(original, ticks, "loudness")
-    wanted = convert.loudness(original.samples, RATE)
-    assert convert.loudness(result.samples, RATE) == pytest.approx(wanted, abs=1.0)
+    wanted = levels.loudness(original.samples, RATE)
+    assert levels.loudness(result.samples, RATE) == pytest.approx(wanted, abs=1.0)
     assert peaks.true_peak(result.samples, RATE) < 0
 
 

@@ -7,7 +7,7 @@ import { Button, Choice } from "../../components/controls";
 import { BY_KEY } from "../../lib/keys";
 import { Editor } from "../track/Editor";
 import { OnAxis, type Outline, Pointed, useAxis, useEnvelope, Waveform, ZoomButtons } from "./axis";
-import { PlayButtons, usePlayer } from "./usePlayer";
+import { PlayButtons, type Source, usePlayer } from "./usePlayer";
 import { Words } from "./Words";
 
 type Which = "original" | "edit";
@@ -79,9 +79,11 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
       seconds: longest,
       revision: edit.revision,
     });
-  const heard = (one: Heard) =>
-    previewUrl(project, edit.address, { which: one, level, revision: edit.revision });
-  const player = usePlayer(heard(which), hasEdit ? [heard("original"), heard("edit")] : []);
+  const heard =
+    (one: Heard): Source =>
+    (start, stop) =>
+      previewUrl(project, edit.address, { which: one, level, start, stop, revision: edit.revision });
+  const player = usePlayer(heard(which), longest, hasEdit ? [heard("original"), heard("edit")] : []);
   const details = edit.details as Schemas["SoundDetails"];
   const cost = hasEdit && details.snr != null ? details : null;
   const other = () => setWhich(which === "edit" ? "original" : "edit");

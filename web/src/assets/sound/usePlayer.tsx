@@ -7,11 +7,24 @@ import { BY_KEY } from "../../lib/keys";
 
 export type Player = ReturnType<typeof usePlayer>;
 
+/** Where a sound is heard from one second to another; all of it where both are 0. */
+export type Source = (start: number, stop: number) => string;
+
+/** Seconds from which on a sound comes in parts, and of a part. */
+const LONG = 240;
+const PART = 120;
+
 /** ``others``: what it may be exchanged for; these are loaded too, so that nothing is silent in between. */
-export function usePlayer(src: string | undefined, others: string[] = []) {
+export function usePlayer(source: Source | undefined, longest: number, others: Source[] = []) {
   const [at, setAt] = useState(0);
   const [playing, setPlaying] = useState(false);
   const [again, setAgain] = useState(false);
+  const [first, setFirst] = useState(0);
+  const long = longest > LONG;
+  const base = long ? first : 0;
+  const part = (one: Source, start = base) =>
+    long ? one(start, Math.min(start + PART, longest)) : one(0, 0);
+  const src = source && part(source);
   const elements = useRef(new Map<string, HTMLAudioElement>());
   const active = () => elements.current.get(src ?? "") ?? null;
   // What was heard before stays until the other one has begun.
@@ -21,6 +34,8 @@ export function usePlayer(src: string | undefined, others: string[] = []) {
     setLeaving(shown);
     setShown(src);
   }
+  /** Where the next part is begun; without it the other one goes on where the one before was. */
+  const begin = useRef<{ at: number; on: boolean } | null>(null);
   // A part is heard to its end, and no further.
   const until = useRef<number | null>(null);
   const toggle = () => {
@@ -29,29 +44,42 @@ export function usePlayer(src: string | undefined, others: string[] = []) {
     if (now.paused) void now.play();
     else now.pause();
   };
+  const go = (seconds: number, on: boolean) => {
+    const start = long ? Math.floor(seconds / PART) * PART : 0;
+    const now = active();
+    setAt(seconds);
+    if (start !== base) {
+      begin.current = { at: seconds - start, on };
+      setFirst(start);
+    } else if (now) {
+      now.currentTime = seconds - base;
+      if (on) void now.play();
+    }
+  };
   const seek = (seconds: number) => {
     until.current = null;
-    const now = active();
-    if (now) now.currentTime = seconds;
-    setAt(seconds);
+    go(seconds, playing);
   };
   const playPart = (start: number, end: number) => {
-    seek(start);
     until.current = end;
-    void active()?.play();
+    go(start, true);
   };
   useEffect(() => {
     const now = elements.current.get(src ?? "");
     const before = elements.current.get(leaving ?? "");
     if (!now || !before || now === before) return;
-    const on = !before.paused;
+    const wanted = begin.current;
+    begin.current = null;
+    const on = wanted ? wanted.on : !before.paused;
     const take = () => {
-      now.currentTime = Math.min(before.currentTime, now.duration || before.currentTime);
+      const place = wanted ? wanted.at : before.currentTime;
+      now.currentTime = Math.min(place, now.duration || place);
       if (on)
         void now
           .play()
           .catch(() => undefined)
           .then(() => before.pause());
+      else before.pause();
       setLeaving(undefined);
     };
     if (now.readyState >= HTMLMediaElement.HAVE_FUTURE_DATA) take();
@@ -65,17 +93,25 @@ export function usePlayer(src: string | undefined, others: string[] = []) {
     if (!playing) return;
     let frame = requestAnimationFrame(function step() {
       const now = elements.current.get(src ?? "");
-      setAt(now?.currentTime ?? 0);
-      if (now && until.current !== null && now.currentTime >= until.current) {
+      const seconds = base + (now?.currentTime ?? 0);
+      setAt(seconds);
+      if (now && until.current !== null && seconds >= until.current) {
         until.current = null;
         now.pause();
       }
       frame = requestAnimationFrame(step);
     });
     return () => cancelAnimationFrame(frame);
-  }, [playing, src]);
-  const heard = [...new Set([src, leaving, ...others])].filter((one) => one !== undefined);
+  }, [playing, src, base]);
+  const next = long && source && base + PART < longest ? part(source, base + PART) : undefined;
+  const all = [src, leaving, next, ...others.map((one) => part(one))];
+  const heard = [...new Set(all)].filter((one) => one !== undefined);
   const isActive = (event: { currentTarget: HTMLAudioElement }) => event.currentTarget === active();
+  const ended = () => {
+    setPlaying(false);
+    if (next) go(base + PART, true);
+    else if (long && again) go(0, true);
+  };
   const audio = heard.map((one) => (
     // biome-ignore lint/a11y/useMediaCaption: a game's sound effect has no captions
     <audio
@@ -85,11 +121,11 @@ export function usePlayer(src: string | undefined, others: string[] = []) {
         else elements.current.delete(one);
       }}
       src={one}
-      loop={again}
+      loop={again && !long}
       preload="auto"
       onPlay={(event) => isActive(event) && setPlaying(true)}
       onPause={(event) => isActive(event) && setPlaying(false)}
-      onEnded={(event) => isActive(event) && setPlaying(false)}
+      onEnded={(event) => isActive(event) && ended()}
     />
   ));
   return { at, playing, again, setAgain, toggle, seek, playPart, audio };

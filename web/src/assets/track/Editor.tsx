@@ -85,7 +85,9 @@ export function Editor({
   const rate = outline?.rate ?? 44100;
   if (sides.longest !== longest || sides.rate !== rate) setSides({ longest, rate });
   const player = usePlayer(
-    sound ? previewUrl(project, sound.address, { which, level: "safe", revision }) : undefined,
+    sound &&
+      ((start, stop) => previewUrl(project, sound.address, { which, level: "safe", start, stop, revision })),
+    longest,
   );
   const { data: onsets } = useQuery({
     queryKey: ["onsets", project, sound?.address, revision],

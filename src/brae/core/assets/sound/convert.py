@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-import io
 import struct
-import warnings
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from brae.core.assets.sound import ima, mp3, ms, ogg, tagged
-from brae.core.assets.sound.loops import moved
+from brae.core.assets.sound.library import packed
+from brae.core.assets.sound.loops import Loop, moved
+from brae.core.assets.sound.pieces import Pieces, Samples
 from brae.core.assets.sound.riff import Riff, at_rate, markers, with_cues, with_loops, with_spans
 from brae.core.assets.sound.riff import cues as cues_of
-from brae.core.assets.sound.sound import BITS, Samples, Sound, fact, plain, quantised, stored
+from brae.core.assets.sound.sound import BITS, Sound, fact, plain_of, quantised, stored
 from brae.core.errors import FormatError
 
-#: a loudness meter needs at least one block of 400 ms (ITU-R BS.1770-5, annex 1)
-_BLOCK = 0.4
-#: below this nothing is heard, and there is no loudness to match (BS.1770's absolute gate)
-SILENT = -70.0
 #: ADPCM and the like: 16 bits before they are packed
 _DITHERED = {"PCM_U8": 8, "PCM_S8": 8, "PCM_16": 16, "PCM_24": 24}
 
@@ -44,31 +40,21 @@ def mixed(samples: Samples, channels: int) -> Samples:
     return np.repeat(mono, channels, axis=1)
 
 
-def heard_of(samples: Samples) -> Samples:
-    """The channels that count for loudness: of 5.1 not the fourth, the low-frequency one (BS.1770, annex 1)."""
-    return samples[:, [0, 1, 2, 4, 5]] if samples.shape[1] == 6 else samples[:, :5]
+def dithered(pieces: Pieces, bits: int, seed: int) -> Pieces:
+    """Noise of two steps, triangular, before bits are lost (TPDF); the same noise every time.
 
+    Not where no bit is lost: silence, and what an editor saved with more bits and left as it was.
+    """
 
-def loudness(samples: Samples, rate: int) -> float:
-    """LUFS: integrated (ITU-R BS.1770) where the sound is long enough, else of the whole as one block."""
-    if not len(samples):
-        return -np.inf
-    import pyloudnorm
+    def noisy() -> Iterator[Samples]:
+        random = np.random.default_rng(seed)
+        for piece in pieces:
+            steps = piece * (1 << (bits - 1))
+            noise = random.random(piece.shape) - random.random(piece.shape)
+            whole = np.abs(steps - np.rint(steps)) < 1e-3
+            yield np.where(whole, piece, piece + noise / (1 << (bits - 1)))
 
-    heard = heard_of(samples)
-    if len(heard) < _BLOCK * rate + 1:
-        # Shorter than a block: the block is this sound, repeated until it is one.
-        heard = np.tile(heard, (int(np.ceil((_BLOCK * rate + 2) / len(heard))), 1))
-    with warnings.catch_warnings(), np.errstate(divide="ignore"):
-        warnings.simplefilter("ignore")
-        return float(pyloudnorm.Meter(rate).integrated_loudness(heard))
-
-
-def dithered(samples: Samples, bits: int) -> Samples:
-    """Noise of two steps, triangular, before bits are lost (TPDF); the same noise every time."""
-    random = np.random.default_rng(len(samples))
-    noise = random.random(samples.shape) - random.random(samples.shape)
-    return samples + noise / (1 << (bits - 1))
+    return Pieces(pieces.rate, pieces.channels, noisy)
 
 
 @dataclass(frozen=True)
@@ -82,13 +68,15 @@ class Made:
 
 def written(
     original: Sound,
-    samples: Samples,
+    pieces: Pieces,
+    frames: int,
+    loops: list[Loop],
     *,
     exact_bits: bool,
     notes: tuple[bytes, bytes] | None = None,
     chunks: Mapping[bytes, bytes] | None = None,
 ) -> Made:
-    """Samples of the original's rate and channels in its codec, with its chunks.
+    """Samples of the original's rate and channels, so many, in its codec, with its chunks; ``loops`` of them.
 
     ``exact_bits``: they have no more bits than the codec, so nothing is dithered. ``notes``: other cue points,
     ``chunks``: others of the file.
@@ -96,31 +84,29 @@ def written(
     codes = original.bare is not None and original.bare.packed
     bits = None if codes else _DITHERED.get(original.subtype)
     if bits is not None and not exact_bits:
-        # Not where no bit is lost: silence, and what an editor saved with more bits and left as it was.
-        steps = samples * (1 << (bits - 1))
-        samples = np.where(np.abs(steps - np.rint(steps)) < 1e-3, samples, dithered(samples, bits))
+        pieces = dithered(pieces, bits, frames)
     if original.riff is None:
-        return Made(_packed(original, samples), len(samples))
+        return Made(_packed(original, pieces, loops), frames)
     riff = original.riff
-    scale = len(samples) / max(original.frames, 1)
-    cues = [min(round(sample * scale), max(len(samples) - 1, 0)) for sample in original.cues]
+    scale = frames / max(original.frames, 1)
+    cues = [min(round(sample * scale), max(frames - 1, 0)) for sample in original.cues]
     if riff.form == b"FORM":
-        return Made(riff.with_chunks(_aiff(original, riff, samples, cues)).data, len(samples))
-    new = {**(chunks or {}), b"data": _wave_data(original, samples)}
+        return Made(riff.with_chunks(_aiff(original, riff, pieces, frames, cues)).data, frames)
+    new = {**(chunks or {}), b"data": _wave_data(original, pieces)}
     if riff.get(b"fact") is not None:
-        new[b"fact"] = fact(len(samples)) + (riff.get(b"fact") or b"")[4:]
+        new[b"fact"] = fact(frames) + (riff.get(b"fact") or b"")[4:]
     if notes is not None:
-        last = max(len(samples) - 1, 0)
+        last = max(frames - 1, 0)
         points = with_cues(notes[0], [min(sample, last) for sample in cues_of(notes[0])])
         riff = riff.with_cues(points, notes[1])
-    if len(samples) != original.frames:
+    if frames != original.frames:
         smpl, marked = riff.get(b"smpl"), riff.get(b"cue ")
         if smpl is not None and original.loops:
-            new[b"smpl"] = with_loops(smpl, loops_of(original, samples))
+            new[b"smpl"] = with_loops(smpl, loops)
         if marked is not None and notes is None:
             new[b"cue "] = with_cues(marked, cues)
             riff = riff.each(b"LIST", lambda data: with_spans(data, scale))
-    return Made(riff.with_chunks(new).data, len(samples))
+    return Made(riff.with_chunks(new).data, frames)
 
 
 def notes_of(original: Sound, came: Sound) -> tuple[bytes, bytes] | None:
@@ -134,32 +120,41 @@ def notes_of(original: Sound, came: Sound) -> tuple[bytes, bytes] | None:
     return None if notes == original.notes else notes
 
 
-def loops_of(original: Sound, samples: Samples) -> list[tuple[int, int]]:
+def loops_of(original: Sound, samples: Samples) -> list[Loop]:
     """The original's loops in other samples: moved where there are more or fewer of them.
 
     Those that the archive tells of samples without a header stay where it says.
     """
-    if original.bare is not None:
-        return [(start, min(end, len(samples) - 1)) for start, end in original.loops if start < len(samples) - 1]
-    if len(samples) == original.frames:
-        return original.loops
+    if original.bare is not None or len(samples) == original.frames:
+        return plain_loops_of(original, len(samples))
     return moved(original.loops, original.frames, samples, original.rate)
 
 
-def _aiff(original: Sound, riff: Riff, samples: Samples, cues: list[int]) -> dict[bytes, bytes]:
+def plain_loops_of(original: Sound, frames: int) -> list[Loop]:
+    """The same for so many samples that are not looked at: in proportion."""
+    last = frames - 1
+    if original.bare is not None:
+        return [(start, min(end, last)) for start, end in original.loops if start < last]
+    if frames == original.frames:
+        return original.loops
+    scale = frames / max(original.frames, 1)
+    return [(min(round(start * scale), last), min(round(end * scale), last)) for start, end in original.loops]
+
+
+def _aiff(original: Sound, riff: Riff, pieces: Pieces, frames: int, cues: list[int]) -> dict[bytes, bytes]:
     """The chunks of an AIFF file that other samples change (Audio Interchange File Format 1.3 and AIFF-C)."""
     old, common, marks = (riff.get(name) or b"" for name in (b"SSND", b"COMM", b"MARK"))
     if original.subtype in ("ULAW", "ALAW"):
-        data = Riff.of(_by_library(samples, original.rate, "AIFF", original.subtype)).get(b"SSND") or b""
+        data = Riff.of(packed(pieces, "AIFF", original.subtype)).get(b"SSND") or b""
         data = data[8:]
     else:
         width = BITS[original.subtype] // 8
-        data = stored(samples, original.subtype)
+        data = b"".join(stored(piece, original.subtype) for piece in pieces)
         if common[18:22] != b"sowt":
             data = np.frombuffer(data, np.uint8).reshape(-1, width)[:, ::-1].tobytes()
     begin = 8 + int.from_bytes(old[:4], "big")
-    new = {b"SSND": old[:begin] + data, b"COMM": common[:2] + struct.pack(">I", len(samples)) + common[6:]}
-    if marks and len(samples) != original.frames:
+    new = {b"SSND": old[:begin] + data, b"COMM": common[:2] + struct.pack(">I", frames) + common[6:]}
+    if marks and frames != original.frames:
         result = bytearray(marks)
         for (at, _), sample in zip(markers(marks), cues, strict=True):
             struct.pack_into(">I", result, at, sample)
@@ -186,47 +181,49 @@ def check_writable(sound: Sound) -> None:
 #: files that libsndfile packs anew
 _PACKED = ("FLAC", "OGG", "MP3")
 #: ADPCM in blocks: blocks that the edit did not change stay
-_BLOCKS = {"IMA_ADPCM": ima.encode, "MS_ADPCM": ms.encode}
+_BLOCKS: dict[str, Any] = {"IMA_ADPCM": ima, "MS_ADPCM": ms}
 
 
-def _wave_data(original: Sound, samples: Samples) -> bytes:
+def _wave_data(original: Sound, pieces: Pieces) -> bytes:
     """The bytes of a 'data' chunk."""
     if original.subtype in BITS:
-        return stored(samples, original.subtype)
+        return b"".join(stored(piece, original.subtype) for piece in pieces)
     if original.subtype in _BLOCKS and original.block > 7 * original.channels:
         assert original.riff is not None
-        old = original.riff.get(b"data") or b""
-        return _BLOCKS[original.subtype](quantised(samples, 16).astype(np.int16), original.block, old)
+        return b"".join(_in_blocks(original, pieces, original.riff.get(b"data") or b""))
     if original.subtype in ("ULAW", "ALAW"):
-        return Riff.of(_by_library(samples, original.rate, "WAV", original.subtype)).get(b"data") or b""
+        return Riff.of(packed(pieces, "WAV", original.subtype)).get(b"data") or b""
     raise FormatError(f"Sounds in {original.codec} are heard, but not written.")
 
 
-def _by_library(samples: Samples, rate: int, container: str, subtype: str, **more: Any) -> bytes:
-    import soundfile
+def _in_blocks(original: Sound, pieces: Pieces, old: bytes) -> Iterator[bytes]:
+    """Blocks of ADPCM: all of one piece, whole ones of each of many."""
+    codec, block = _BLOCKS[original.subtype], original.block
+    per = codec.samples_of(block, original.channels)
+    held = np.zeros((0, original.channels), np.int16)
+    at, begun = 0, False
+    for piece in pieces:
+        if len(held) and begun:
+            whole = len(held) // per * per
+            yield codec.encode(held[:whole], block, old[at : at + whole // per * block]) if whole else b""
+            at, held = at + whole // per * block, held[whole:]
+        held = np.concatenate([held, quantised(piece, 16).astype(np.int16)])
+        begun = True
+    if len(held) or not at:
+        yield codec.encode(held, block, old[at:])
 
-    stream = io.BytesIO()
-    try:
-        soundfile.write(stream, samples, rate, format=container, subtype=subtype, **more)
-    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
-        raise FormatError(f"The sound cannot be written as {container} {subtype}: {error}.") from error
-    return stream.getvalue()
 
-
-def _packed(original: Sound, samples: Samples) -> bytes:
+def _packed(original: Sound, pieces: Pieces, loops: list[Loop]) -> bytes:
     if original.container not in _PACKED:
         raise FormatError(f"{original.container} files are heard, but not written.")
     if original.packets is not None:
-        packed: bytes = original.packets.encoded(samples)
-        return packed
+        made: bytes = original.packets.encoded(pieces)
+        return made
     if original.container == "MP3":
-        return mp3.again(original.data, samples, original.rate, _by_library)
+        return mp3.again(original.data, pieces)
     if original.container == "OGG":
-        return tagged.ogg_like(original, samples, loops_of(original, samples))
-    if original.container == "FLAC":
-        made = _by_library(samples, original.rate, "FLAC", original.subtype)
-        return tagged.flac_like(original, made, loops_of(original, samples))
-    return _by_library(samples, original.rate, original.container, original.subtype)
+        return tagged.ogg_like(original, pieces, loops)
+    return tagged.flac_like(original, packed(pieces, "FLAC", original.subtype), loops)
 
 
 def sent_subtype(sound: Sound) -> str:
@@ -238,7 +235,7 @@ def sent_subtype(sound: Sound) -> str:
 
 def sent(sound: Sound) -> bytes:
     """A sound for an editor, as a plain WAVE file with its cue points."""
-    return plain(sound.samples, sound.rate, sent_subtype(sound), sound.notes)
+    return plain_of(sound.pieces(), sent_subtype(sound), sound.notes)
 
 
 #: open files that a sound is saved as, by their endings
@@ -254,5 +251,5 @@ def saved(sound: Sound, suffix: str) -> bytes:
     container, subtype = _SAVED[suffix]
     if subtype is None:  # FLAC has no floating point (RFC 9639)
         subtype = "PCM_24" if sent_subtype(sound) != "PCM_16" else "PCM_16"
-    data = _by_library(sound.samples, sound.rate, container, subtype)
+    data = packed(sound.pieces(), container, subtype)
     return ogg.numbered(data, 1) if container == "OGG" else data

@@ -62,6 +62,9 @@ class SoundQuery(Query):
     view: Literal["sound", "wave", "spectrum"] = "sound"
     level: Literal["safe", "true", "equal"] = "safe"
     seconds: Annotated[float, Field(ge=0, le=36_000)] = 0
+    #: what is heard: from one second to another, all of it where the second is 0
+    start: Annotated[float, Field(ge=0, le=36_000)] = 0
+    stop: Annotated[float, Field(ge=0, le=36_000)] = 0
     width: Annotated[int, Field(ge=16, le=2048)] = 256
     height: Annotated[int, Field(ge=16, le=1024)] = 128
 
@@ -259,7 +262,7 @@ def _onsets(viewed: Viewed[Any], query: OnsetsQuery, around: object) -> list[flo
 
     sound = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
     most = round(_LONGEST_LINE * sound.rate)
-    return Edges(sound.samples[:most], sound.rate).onsets()
+    return Edges(sound.part(0, min(most, sound.frames)), sound.rate).onsets()
 
 
 class SpokenQuery(BaseModel):
@@ -402,7 +405,7 @@ class SoundKind(AssetKind[Any]):
         return None if asset.riff is None else asset.riff.data
 
     def weight(self, asset: Any) -> int:
-        return len(asset.data) + 8 * int(asset.frames) * int(asset.channels)
+        return len(asset.data) + (0 if asset.long else 8 * int(asset.frames) * int(asset.channels))
 
     def check_large(self, head: bytes, tail: bytes, size: int, name: str) -> None:
         if size > _LARGEST:
@@ -414,7 +417,7 @@ class SoundKind(AssetKind[Any]):
         from brae.core.assets.sound import looking
         from brae.core.assets.sound.sound import read
 
-        sound = viewed.original
+        sound, span = viewed.original, (query.start, query.stop)
         if query.which == "painted" and viewed.version is not None:
             sound = read(viewed.version.file.data, viewed.version.file.name)
         elif query.which == "edit" and viewed.edit is not None:
@@ -427,15 +430,15 @@ class SoundKind(AssetKind[Any]):
         ):
             file = viewed.version.file
             came, level = read(file.data, file.name), None if query.level == "true" else SAFE
-            lost = looking.heard_lost(viewed.original, came, viewed.edit, viewed.version.remedies, level)
+            lost = looking.heard_lost(viewed.original, came, viewed.edit, viewed.version.remedies, level, span)
             return Preview(lost, "audio/wav")
         if query.view == "wave":
             return Preview(looking.picture(sound, query.width, query.height), "image/png")
         if query.view == "spectrum":
             return Preview(looking.spectrum(sound, query.width, query.height, query.seconds), "image/png")
         if query.level == "equal":
-            return Preview(looking.heard_like(sound, viewed.original, SAFE), "audio/wav")
-        return Preview(looking.heard(sound, SAFE if query.level == "safe" else None), "audio/wav")
+            return Preview(looking.heard_like(sound, viewed.original, SAFE, span), "audio/wav")
+        return Preview(looking.heard(sound, SAFE if query.level == "safe" else None, span), "audio/wav")
 
     def recipe(self, asset: Any) -> SoundRecipe:
         return SoundRecipe(
@@ -467,7 +470,8 @@ class SoundKind(AssetKind[Any]):
         from brae.core.assets.sound.sound import read
 
         try:
-            _ = read(file.data, file.name).samples
+            for _ in read(file.data, file.name).pieces():
+                pass
         except BraeError as error:
             raise error.at(file.name) from None
 

@@ -7,7 +7,7 @@ from typing import TypeAlias
 
 import numpy as np
 
-from brae.core.assets.sound.sound import Samples
+from brae.core.assets.sound.pieces import Samples
 
 #: first and last sample, both included
 Loop: TypeAlias = "tuple[int, int]"

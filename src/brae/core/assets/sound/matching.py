@@ -8,11 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
-from brae.core.assets.sound import bare, convert, peaks, spoken
+from brae.core.assets.sound import bare, convert, levels, peaks, spoken
+from brae.core.assets.sound.levels import Levels, levels_of, measured
 from brae.core.assets.sound.loops import blended, jump
+from brae.core.assets.sound.pieces import Pieces, Samples
 from brae.core.assets.sound.remedies import REMEDIES
 from brae.core.assets.sound.riff import at_rate
-from brae.core.assets.sound.sound import BITS, Samples, Sound, quantised, read
+from brae.core.assets.sound.sound import BITS, Sound, quantised, read
 from brae.core.assets.track.matching import REMEDIES as WORDS
 from brae.core.assets.track.matching import findings as track_findings
 from brae.core.assets.track.matching import put_right
@@ -25,7 +27,7 @@ _OFFSET = 0.01
 #: seconds of silence that may stand at the start (common practice, no source)
 _LATE = 0.02
 #: seconds of a step of an envelope, how alike two have to be to be one sound, and seconds of them that are compared
-_STEP, _ALIKE, _COMPARED = 0.001, 0.9, 120
+_STEP, _ALIKE, _COMPARED = 0.001, 0.9, 30
 #: samples of a window in which spectra are compared
 _WINDOW = 1024
 #: parts of a second over which an end is faded out
@@ -47,67 +49,77 @@ class SoundSheet(MatchSheet):
 
 @dataclass(frozen=True)
 class Compared:
-    """A sound that came back, with the rate and the channels of its original."""
+    """A sound that came back, with the rate and the channels of its original, and what is measured of both."""
 
     original: Sound
     came: Sound
-    samples: Samples
+    here: Levels
+    there: Levels
+    #: how often what came is cut off at full scale
+    cut: int
+    #: samples that it begins later
+    more: int
+    #: how far the signal jumps at the seam of a loop: the original's, and as it will be stored
+    seams: tuple[float, float]
     remedies: Sequence[str]
-    #: as they will be stored, but for what closes the seam of a loop
-    ready: Samples
 
     def remedy(self, remedy: str) -> Remedy:
         """A remedy, and whether it is applied."""
         return Remedy(id=remedy, label=REMEDIES[remedy], applied=remedy in self.remedies)
 
 
-def fitted(original: Sound, came: Sound) -> Samples:
-    """What came back, with the rate and the channels of its original."""
-    samples = convert.mixed(came.samples, original.channels)
-    return peaks.resampled(samples, came.rate, original.rate)
+def fitted(original: Sound, came: Sound) -> Pieces:
+    """What came back, with the rate and the channels of its original; in one piece where both are short."""
+    pieces = came.pieces().each(lambda piece: convert.mixed(piece, original.channels))
+    mixed = Pieces(came.rate, original.channels, pieces.of).resampled(original.rate)
+    return mixed if original.long or came.long else mixed.at_once()
 
 
-def _loudness(samples: Samples, original: Sound) -> Samples:
-    wanted = convert.loudness(original.samples, original.rate)
-    here = convert.loudness(samples, original.rate)
-    if min(wanted, here) < convert.SILENT:
-        return samples
-    ceiling = min(max(_CEILING, peaks.true_peak(original.samples, original.rate)), 0.0)
+def _louder(pieces: Pieces, original: Sound) -> Pieces:
+    wanted, now = measured(original), levels_of(pieces)
+    if min(wanted.loudness, now.loudness) < levels.SILENT:
+        return pieces
+    ceiling = min(max(_CEILING, wanted.peak), 0.0)
     # Peaks give way, but not by more than is hardly heard: beyond that all of it is less loud.
-    louder = peaks.lowered(samples * 10 ** ((wanted - here) / 20), original.rate, ceiling + _GIVES)
-    return peaks.limited(louder, original.rate, ceiling)
+    more = wanted.loudness - now.loudness
+    more -= max(now.peak + more - (ceiling + _GIVES), 0)
+    return peaks.limited(pieces.each(lambda piece: piece * 10 ** (more / 20)), ceiling)
 
 
-def _offset(samples: Samples, original: Sound) -> Samples:
-    return samples - samples.mean(axis=0, keepdims=True) if len(samples) else samples
+def _centred(pieces: Pieces, original: Sound) -> Pieces:
+    mean = levels_of(pieces).mean
+    return pieces.each(lambda piece: piece - mean)
 
 
-def late(samples: Samples, original: Sound) -> int:
-    """How many samples something stands later than in the original: by the silence before it, or where the two are
-    alike but for that, by the cross-correlation of their envelopes.
+def late(pieces: Pieces, original: Sound, silent: int) -> int:
+    """How many samples something stands later than in the original: by the silence before it (``silent``), or where
+    the two are alike but for that, by the cross-correlation of the envelopes of their beginnings.
     """
-    more = peaks.silence(samples) - peaks.silence(original.samples)
-    if more > _LATE * original.rate or not len(samples) or not original.frames:
-        return more
+    if silent > _LATE * original.rate or not original.frames:
+        return silent
     from scipy.signal import correlate
 
     step = max(round(original.rate * _STEP), 1)
-    here, there = (_envelope(one, step) for one in (samples, original.samples))
+    most = round(_COMPARED / _STEP) * step
+    samples, others = pieces.first(most), original.part(0, min(most, original.frames))
+    if not len(samples):
+        return silent
+    here, there = (_envelope(one, step) for one in (samples, others))
     size = float(np.sqrt((here**2).sum() * (there**2).sum()))
     if not size:
-        return more
+        return silent
     found = correlate(here, there, method="fft") / size
     middle = len(there) - 1
     best = int(found.argmax())
     alike = best > middle and found[best] > _ALIKE and found[best] > found[middle] + (1 - _ALIKE)
-    return max(_finely(samples, original.samples, (best - middle) * step, step), more) if alike else more
+    return max(_finely(samples, others, (best - middle) * step, step), silent) if alike else silent
 
 
 def _finely(samples: Samples, original: Samples, about: int, step: int) -> int:
     """The delay to the sample, near to one that is known to a step or two."""
     here, there = samples.mean(axis=1), original.mean(axis=1)
     lags = range(max(about - 2 * step, 0), about + 2 * step + 1)
-    size = min(len(there), len(here) - lags[-1], round(_COMPARED / _STEP) * step)
+    size = min(len(there), len(here) - lags[-1])
     if size < 2:
         return about
     found = [float(here[lag : lag + size] @ there[:size]) for lag in lags]
@@ -115,43 +127,48 @@ def _finely(samples: Samples, original: Samples, about: int, step: int) -> int:
 
 
 def _envelope(samples: Samples, step: int) -> Samples:
-    """The loudest of each step of the first two minutes, less their mean."""
-    most = np.abs(samples[: round(_COMPARED / _STEP) * step]).max(axis=1, initial=0)
+    """The loudest of each step, less their mean."""
+    most = peaks.loudest(np.abs(samples))
     found: Samples = np.maximum.reduceat(most, np.arange(0, len(most), step))
     return found - found.mean()
 
 
-def _start(samples: Samples, original: Sound) -> Samples:
-    more = late(samples, original)
-    return samples[more:] if more > 0 else samples
+def _more_silence(here: Levels, there: Levels) -> int:
+    return here.silence[0] - there.silence[0]
 
 
-def _length(samples: Samples, original: Sound) -> Samples:
-    frames = original.frames
-    if len(samples) <= frames:
-        return np.concatenate([samples, np.zeros((frames - len(samples), samples.shape[1]))])
-    result = samples[:frames].copy()
-    fade = min(int(_FADE * original.rate), frames)
-    if fade:
-        result[-fade:] *= np.linspace(1, 0, fade)[:, None]
-    return result
+def _earlier(pieces: Pieces, original: Sound) -> Pieces:
+    silent = _more_silence(levels_of(pieces), measured(original))
+    return pieces.without_first(max(late(pieces, original, silent), 0))
 
 
-_ACTIONS: dict[str, Callable[[Samples, Sound], Samples]] = {
-    "offset": _offset,
-    "start": _start,
-    "length": _length,
-    "loudness": _loudness,
-    "seam": lambda samples, original: blended(samples, convert.loops_of(original, samples), original.rate),
+def _as_long(pieces: Pieces, original: Sound) -> Pieces:
+    return pieces.of_length(original.frames, min(int(_FADE * original.rate), original.frames))
+
+
+def _closed(pieces: Pieces, original: Sound) -> Pieces:
+    if original.long or not pieces.is_whole:
+        return pieces  # told as no finding, so nobody asked for it
+    samples = pieces.all()
+    return Pieces.whole(blended(samples, convert.loops_of(original, samples), original.rate), original.rate)
+
+
+_ACTIONS: dict[str, Callable[[Pieces, Sound], Pieces]] = {
+    "offset": _centred,
+    "start": _earlier,
+    "length": _as_long,
+    "loudness": _louder,
+    "seam": _closed,
 }
 
 
-def apply(samples: Samples, original: Sound, remedies: Sequence[str]) -> Samples:
+def apply(pieces: Pieces, original: Sound, remedies: Sequence[str]) -> Pieces:
     """Samples with the remedies applied, always in the same order."""
     for remedy, action in _ACTIONS.items():
         if remedy in remedies:
-            samples = action(samples, original)
-    return samples
+            made = action(pieces, original)
+            pieces = made.at_once() if pieces.is_whole else made
+    return pieces
 
 
 def is_untouched(original: Sound, came: Sound) -> bool:
@@ -161,58 +178,76 @@ def is_untouched(original: Sound, came: Sound) -> bool:
     if convert.notes_of(original, came) is not None:
         return False
     subtype = convert.sent_subtype(original)
-    if subtype == "FLOAT":
-        return np.array_equal(original.samples.astype(np.float32), came.samples.astype(np.float32))
-    bits = BITS[subtype]
-    return np.array_equal(quantised(original.samples, bits), quantised(came.samples, bits))
+    for one, other in zip(original.pieces(), came.pieces(), strict=False):
+        if subtype == "FLOAT":
+            same = np.array_equal(one.astype(np.float32), other.astype(np.float32))
+        else:
+            same = np.array_equal(quantised(one, BITS[subtype]), quantised(other, BITS[subtype]))
+        if not same:
+            return False
+    return True
 
 
-def _ready(samples: Samples, original: Sound, remedies: Sequence[str]) -> Samples:
+def _ready(pieces: Pieces, original: Sound, remedies: Sequence[str]) -> Pieces:
     """What is to be stored, but for what closes the seam of a loop."""
-    ready = apply(samples, original, [one for one in remedies if one != "seam"])
-    return _length(ready, original) if original.length_is_said else ready
+    ready = apply(pieces, original, [one for one in remedies if one != "seam"])
+    if not original.length_is_said:
+        return ready
+    made = _as_long(ready, original)
+    return made.at_once() if ready.is_whole else made
 
 
-def wanted_of(original: Sound, came: Sound, remedies: Sequence[str]) -> Samples:
+def wanted_of(original: Sound, came: Sound, remedies: Sequence[str]) -> Pieces:
     """What is to be stored of a sound that came back."""
-    ready = _ready(fitted(original, came), original, remedies)
-    return apply(ready, original, [one for one in remedies if one == "seam"])
+    return apply(
+        _ready(fitted(original, came), original, remedies), original, ["seam"] if "seam" in remedies else []
+    )
 
 
 def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundSheet, bytes]:
     """The match sheet of a sound that came back, and its bytes stored like the original's."""
     words = None if original.spoken is None else spoken.beside(original, came).spoken.track
     same = words is None or original.spoken.same(words, original.spoken.track)
+    there = measured(original)
     if same and is_untouched(original, came) and not remedies:
-        samples, frames, result = original.samples, original.frames, original
-        edit = Compared(original, came, samples, remedies, samples)
+        samples, frames, result, here = original.pieces(), original.frames, original, there
+        seam = _jumps(original, original.pieces())
+        edit = Compared(original, came, here, there, there.cut, 0, (seam, seam), remedies)
         data = original.data if original.bare is None else original.raw
     else:
-        samples = fitted(original, came)
-        ready = _ready(samples, original, remedies)
-        edit = Compared(original, came, samples, remedies, ready)
-        samples = apply(ready, original, [one for one in remedies if one == "seam"])
+        pieces = fitted(original, came)
+        here = levels_of(pieces)
+        ready = _ready(pieces, original, remedies)
+        more = late(pieces, original, _more_silence(here, there))
+        seams = _jumps(original, original.pieces()), _jumps(original, ready)
+        edit = Compared(original, came, here, there, measured(came).cut, more, seams, remedies)
+        samples = apply(ready, original, ["seam"] if "seam" in remedies else [])
+        frames = sum(map(len, samples))
         exact = (
             not _ACTIONS.keys() & {*remedies} and came.rate == original.rate and came.channels == original.channels
         )
+        loops = convert.plain_loops_of(original, frames)
+        if samples.is_whole:
+            loops = convert.loops_of(original, samples.all())
         made = convert.written(
             original,
             samples,
+            frames,
+            loops,
             exact_bits=exact and _bits(came) <= _bits(original),
-            notes=_notes(original, came, remedies, len(samples)),
-            chunks=_chunks(original, came, remedies, len(samples)),
+            notes=_notes(original, came, remedies, frames),
+            chunks=_chunks(original, came, remedies, frames),
         )
-        data, frames = made.data, made.frames
+        data = made.data
         if original.bare is None:
             result = read(data)
         else:
             data = bare.again(original, data)
             result = bare.reread(original, data)
-            frames = result.frames
     findings = [finding for rule in _RULES for finding in rule(edit)]
     if words is not None:
-        findings += track_findings(original.spoken, words, remedies, len(samples) / original.rate)
-    delay = (result.frames - len(samples)) / result.rate
+        findings += track_findings(original.spoken, words, remedies, frames / original.rate)
+    delay = (result.frames - frames) / result.rate
     if result.container == "MP3" and delay > _LATE and data != original.data:
         findings.append(
             Finding(
@@ -222,14 +257,26 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
                 in_game="Its frames have no room to say what the encoder put before it.",
             )
         )
+    after = there if result is original else measured(result)
+    brought = here if (came.rate, came.channels) == (original.rate, original.channels) else measured(came)
+    three = (there, brought, after)
+    cost = _Cost(samples, result.pieces())
     sheet = SoundSheet(
-        properties=_properties(original, came, result, frames, len(data)),
+        properties=_properties(original, came, result, three, len(data)),
         findings=findings,
-        loudness=tuple(_said(one.samples, one.rate) for one in (original, came, result)),
-        snr=_snr(samples, result),
-        spectral=_spectral(samples, result),
+        loudness=tuple(_said(one.loudness) for one in three),
+        snr=cost.snr,
+        spectral=cost.spectral,
     )
     return sheet, data
+
+
+def _jumps(original: Sound, pieces: Pieces) -> float:
+    """How far the signal jumps at the seams of loops; of long sounds nobody looks."""
+    if not original.loops or not pieces.is_whole:
+        return 0.0
+    samples = pieces.all()
+    return max((jump(samples, loop, original.rate) for loop in convert.loops_of(original, samples)), default=0.0)
 
 
 def _notes(original: Sound, came: Sound, remedies: Sequence[str], frames: int) -> tuple[bytes, bytes] | None:
@@ -258,47 +305,79 @@ def _bits(sound: Sound) -> int:
     return BITS.get(sound.subtype, 16)
 
 
-def _said(samples: Samples, rate: int) -> float | None:
-    found = convert.loudness(samples, rate)
-    return round(found, 2) if found > convert.SILENT else None
+def _said(loudness: float) -> float | None:
+    return round(loudness, 2) if loudness > levels.SILENT else None
 
 
-def _snr(wanted: Samples, result: Sound) -> float | None:
-    got = result.samples[: len(wanted)]
-    if got.shape != wanted.shape or not wanted.any():
-        return None
-    noise = float(((wanted - got) ** 2).mean())
-    return None if noise == 0 else round(10 * float(np.log10((wanted**2).mean() / noise)), 1)
+class _Cost:
+    """How far what is stored is from what was to be stored, in one go through both.
 
-
-def _spectral(wanted: Samples, result: Sound) -> float | None:
-    """The log-spectral distance in dB: of windows of 1,024 samples, over what is at most 60 dB below the loudest.
-
-    (Gray and Markel, Distance measures for speech processing, 1976, from memory.)
+    As a signal-to-noise ratio, and as the log-spectral distance of windows of 1,024 samples, over what is at most
+    60 dB below the loudest (Gray and Markel, Distance measures for speech processing, 1976, from memory); in dB.
     """
-    count = min(len(wanted), result.frames) // _WINDOW * _WINDOW
-    if count < _WINDOW or not wanted.any():
-        return None
-    window = np.hanning(_WINDOW)
-    powers = []
-    for samples in (wanted, result.samples):
-        frames = samples[:count].mean(axis=1).reshape(-1, _WINDOW) * window
-        powers.append(20 * np.log10(np.abs(np.fft.rfft(frames, axis=1)) + 1e-9))
-    heard = powers[0] > powers[0].max() - 60
-    some = heard.any(axis=1)
-    squares = np.where(heard, (powers[0] - powers[1]) ** 2, 0).sum(axis=1)[some] / heard.sum(axis=1)[some]
-    return round(float(np.sqrt(squares).mean()), 2)
+
+    def __init__(self, wanted: Pieces, stored: Pieces) -> None:
+        self._power = self._noise = self._apart = 0.0
+        self._count = 0
+        held = [np.zeros((0, wanted.channels)), np.zeros((0, stored.channels))]
+        sources: list[Iterator[Samples]] = [iter(wanted), iter(stored)]
+        if wanted.channels != stored.channels:
+            return
+        while all(self._fill(held, sources)):
+            count = min(map(len, held))
+            count = count // _WINDOW * _WINDOW or count
+            self._take(held[0][:count], held[1][:count])
+            held = [one[count:] for one in held]
+
+    @staticmethod
+    def _fill(held: list[Samples], sources: list[Iterator[Samples]]) -> list[bool]:
+        for at, source in enumerate(sources):
+            while len(held[at]) < _WINDOW and (piece := next(source, None)) is not None:
+                held[at] = np.concatenate([held[at], piece])
+        return [len(one) > 0 for one in held]
+
+    def _take(self, wanted: Samples, stored: Samples) -> None:
+        self._power += float((wanted**2).sum())
+        self._noise += float(((wanted - stored) ** 2).sum())
+        whole = len(wanted) // _WINDOW * _WINDOW
+        if not whole:
+            return
+        window = np.hanning(_WINDOW)
+        first, second = (
+            20
+            * np.log10(np.abs(np.fft.rfft(one[:whole].mean(axis=1).reshape(-1, _WINDOW) * window, axis=1)) + 1e-9)
+            for one in (wanted, stored)
+        )
+        heard = first > max(first.max() - 60, -60)
+        some = heard.any(axis=1)
+        squares = np.where(heard, (first - second) ** 2, 0).sum(axis=1)[some] / heard.sum(axis=1)[some]
+        self._apart += float(np.sqrt(squares).sum())
+        self._count += int(some.sum())
+
+    @property
+    def snr(self) -> float | None:
+        """None of silence, and where nothing was lost."""
+        if not self._power or not self._noise:
+            return None
+        return round(10 * float(np.log10(self._power / self._noise)), 1)
+
+    @property
+    def spectral(self) -> float | None:
+        """None where there is nothing to compare."""
+        return round(self._apart / self._count, 2) if self._count else None
 
 
 def _time(frames: int, rate: int) -> str:
     return f"{frames / rate:.3f} s"
 
 
-def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: int) -> list[Property]:
+def _properties(
+    original: Sound, came: Sound, result: Sound, three: tuple[Levels, Levels, Levels], size: int
+) -> list[Property]:
     def loops(sound: Sound) -> str:
         return ", ".join(f"{start:,} to {end:,}" for start, end in sound.loops) or "none"
 
-    lengths = [(original.frames, original.rate), (came.frames, came.rate), (frames, result.rate)]
+    lengths = [(one.frames, one.rate) for one in (original, came, result)]
     rows = [
         ("Codec", original.codec, came.codec, result.codec),
         ("Sample rate", f"{original.rate:,} Hz", f"{came.rate:,} Hz", f"{result.rate:,} Hz"),
@@ -306,7 +385,7 @@ def _properties(original: Sound, came: Sound, result: Sound, frames: int, size: 
         ("Length", *(_time(*one) for one in lengths)),
         ("Loops", loops(original), loops(came), loops(result)),
         *([("Cue points", *(str(len(one.cues)) for one in (original, came, result)))] if original.cues else []),
-        ("True peak", *(f"{peaks.true_peak(one.samples, one.rate):.1f} dBTP" for one in (original, came, result))),
+        ("True peak", *(f"{one.peak:.1f} dBTP" for one in three)),
         ("File type", original.type, came.type, result.type),
         ("Bytes", f"{original.size:,}", "–", f"{size:,}"),
     ]
@@ -341,29 +420,25 @@ def _converted(edit: Compared) -> Iterator[Finding]:
 
 
 def _empty(edit: Compared) -> Iterator[Finding]:
-    if not len(edit.samples) or peaks.peak(edit.samples) < -90:
+    if not edit.here.frames or edit.here.peak < -90:
         yield Finding(
             id="silent", severity="stops", title="There is nothing to hear in it", in_game="The game plays silence."
         )
 
 
 def _clipped(edit: Compared) -> Iterator[Finding]:
-    loud = np.abs(edit.came.samples).max(axis=1, initial=0) >= 0.9999
-    runs = int((loud[1:] & loud[:-1]).sum()) if len(loud) > 1 else 0
-    before = np.abs(edit.original.samples).max(axis=1, initial=0) >= 0.9999
-    if runs > 8 and runs > 4 * int((before[1:] & before[:-1]).sum()):
+    if edit.cut > 8 and edit.cut > 4 * edit.there.cut:
         yield Finding(
             id="clipped",
             severity="shows",
-            title=f"{runs:,} samples in a row are at full scale: it was recorded or amplified too loud",
+            title=f"{edit.cut:,} samples in a row are at full scale: it was recorded or amplified too loud",
             in_game="It crackles. Make it quieter in your editor, from a recording that is not cut off.",
         )
 
 
 def _loud(edit: Compared) -> Iterator[Finding]:
-    wanted = convert.loudness(edit.original.samples, edit.original.rate)
-    here = convert.loudness(edit.samples, edit.original.rate)
-    if min(wanted, here) < convert.SILENT or abs(here - wanted) < _LOUDER:
+    wanted, here = edit.there.loudness, edit.here.loudness
+    if min(wanted, here) < levels.SILENT or abs(here - wanted) < _LOUDER:
         return
     yield Finding(
         id="loudness",
@@ -375,11 +450,8 @@ def _loud(edit: Compared) -> Iterator[Finding]:
 
 
 def _constant(edit: Compared) -> Iterator[Finding]:
-    if not len(edit.samples):
-        return
-    here = float(np.abs(edit.samples.mean(axis=0)).max())
-    before = float(np.abs(edit.original.samples.mean(axis=0)).max(initial=0))
-    if here > max(_OFFSET, 2 * before):
+    here = edit.here.offset
+    if here > max(_OFFSET, 2 * edit.there.offset):
         yield Finding(
             id="offset",
             severity="shows",
@@ -390,9 +462,9 @@ def _constant(edit: Compared) -> Iterator[Finding]:
 
 
 def _late(edit: Compared) -> Iterator[Finding]:
-    more = late(edit.samples, edit.original) / edit.original.rate
+    more = edit.more / edit.original.rate
     if more > _LATE:
-        silent = (peaks.silence(edit.samples) - peaks.silence(edit.original.samples)) / edit.original.rate > _LATE
+        silent = _more_silence(edit.here, edit.there) / edit.original.rate > _LATE
         words = (
             "of silence at the start that the original does not have" if silent else "later than in the original"
         )
@@ -406,7 +478,7 @@ def _late(edit: Compared) -> Iterator[Finding]:
 
 
 def _long(edit: Compared) -> Iterator[Finding]:
-    here, wanted = len(edit.samples), edit.original.frames
+    here, wanted = edit.here.frames, edit.original.frames
     rate = edit.original.rate
     if abs(here - wanted) <= max(rate // 1000, 1):
         return
@@ -435,9 +507,7 @@ def _long(edit: Compared) -> Iterator[Finding]:
 
 
 def _clicks(edit: Compared) -> Iterator[Finding]:
-    rate = edit.original.rate
-    before = max((jump(edit.original.samples, loop, rate) for loop in edit.original.loops), default=0.0)
-    here = max((jump(edit.ready, loop, rate) for loop in convert.loops_of(edit.original, edit.ready)), default=0.0)
+    before, here = edit.seams
     if here > 1.5 * before:
         yield Finding(
             id="seam",

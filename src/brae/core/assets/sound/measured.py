@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from brae.core.assets.sound.convert import SILENT, heard_of, loudness
+from brae.core.assets.sound.levels import SILENT, heard_of, loudness
 from brae.core.assets.sound.peaks import peak, true_peak
-from brae.core.assets.sound.sound import Samples
+from brae.core.assets.sound.pieces import Samples
 
 #: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2)
 _MOMENTARY, _SHORT, _STEP = 0.4, 3.0, 0.1

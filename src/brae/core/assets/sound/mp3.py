@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from brae.core.assets.sound.sound import Samples
+from brae.core.assets.sound.library import packed
+from brae.core.assets.sound.pieces import Pieces
 
 #: kbit/s of layer III by the header's index; of MPEG-1, and of its two extensions
 _RATES_1 = (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
@@ -80,14 +80,14 @@ def kbits_of(data: bytes) -> list[int]:
     return rates
 
 
-def again(original: bytes, samples: Samples, rate: int, write: Callable[..., bytes]) -> bytes:
+def again(original: bytes, pieces: Pieces) -> bytes:
     """Samples as MP3 of the original's bit rate, steady or on average; a tag at its beginning stays."""
-    low, high = next((low, high) for hertz, low, high in _SPAN if rate >= hertz)
+    low, high = next((low, high) for hertz, low, high in _SPAN if pieces.rate >= hertz)
     kbits = kbits_of(original) or [128]
     level = min(max((high - float(np.mean(kbits))) / (high - low), 0.0), 0.99)
     # The first frame is the encoder's own, where it says how many samples there are.
     mode = "AVERAGE" if len(set(kbits[1:])) > 1 else "CONSTANT"
-    data = write(samples, rate, "MP3", "MPEG_LAYER_III", bitrate_mode=mode, compression_level=level)
+    data = packed(pieces, "MP3", "MPEG_LAYER_III", bitrate_mode=mode, compression_level=level)
     found, new = first_frame(original), first_frame(data)
     if found is None or new is None:
         return data

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import io
 import struct
 from collections.abc import Sequence
-from typing import Any
+from itertools import chain
 
 import numpy as np
 
 from brae.core.assets.sound import ogg
+from brae.core.assets.sound.library import packed
+from brae.core.assets.sound.pieces import Pieces
 from brae.core.errors import FormatError
 
 HEAD, TAGS = b"OpusHead", b"OpusTags"
@@ -68,51 +69,45 @@ def padded(packet: bytes, size: int) -> bytes:
     return bytes([packet[0] | 3, 0x41]) + lengths + packet[1:] + bytes(left - (len(lengths) - 1))
 
 
-def encoded(samples: np.ndarray[Any, Any], rate: int, wanted: float, block: int | None, skip: int) -> list[bytes]:
+def encoded(pieces: Pieces, wanted: float, block: int | None, skip: int) -> list[bytes]:
     """Packets of about ``wanted`` bytes each, or of exactly ``block``; ``skip`` samples (48 kHz) stand before them.
 
     FormatError for rates that Opus has not.
     """
-    if rate not in RATES:
-        raise FormatError(f"Opus has no rate of {rate:,} Hz.", expected=", ".join(map(str, RATES)))
-    more = round((skip - AHEAD) * rate / 48000)
+    if pieces.rate not in RATES:
+        raise FormatError(f"Opus has no rate of {pieces.rate:,} Hz.", expected=", ".join(map(str, RATES)))
+    more = round((skip - AHEAD) * pieces.rate / 48000)
     if more >= 0:
-        samples = np.concatenate([np.zeros((more, samples.shape[1])), samples])
+        silence = np.zeros((more, pieces.channels))
+        ahead = Pieces(pieces.rate, pieces.channels, lambda: chain([silence], pieces))
     else:
-        samples = samples[-more:]
-    level = _level(samples[: _TRIED * rate], rate, block or wanted, largest=block is not None)
+        ahead = pieces.without_first(-more)
+    level = _level(ahead, block or wanted, largest=block is not None)
     while True:
-        packets = ogg.packets_of(library(samples, rate, level))[2:]
+        packets = ogg.packets_of(_library(ahead, level))[2:]
         if block is None or level >= 1 or max(map(len, packets)) <= block:
             return packets if block is None else [padded(packet, block) for packet in packets]
         level = min(level + _MORE, 1.0)
 
 
-def file_of(samples: np.ndarray[Any, Any], rate: int, wanted: float) -> bytes:
-    """An Ogg file of samples (frames, channels) with packets of about ``wanted`` bytes."""
-    return library(samples, rate, _level(samples[: _TRIED * rate], rate, wanted, largest=False))
+def file_of(pieces: Pieces, wanted: float) -> bytes:
+    """An Ogg file with packets of about ``wanted`` bytes."""
+    return _library(pieces, _level(pieces, wanted, largest=False))
 
 
-def _level(samples: np.ndarray[Any, Any], rate: int, wanted: float, *, largest: bool) -> float:
+def _library(pieces: Pieces, level: float) -> bytes:
+    return packed(pieces, "OGG", "OPUS", compression_level=level)
+
+
+def _level(pieces: Pieces, wanted: float, *, largest: bool) -> float:
     """The setting of libsndfile (0 best, 1 smallest) with which packets, or the largest, have so many bytes."""
+    some = Pieces.whole(pieces.first(_TRIED * pieces.rate), pieces.rate)
     low, high = 0.0, 1.0
     for _ in range(_TRIES):
         level = (low + high) / 2
-        sizes = [len(packet) for packet in ogg.packets_of(library(samples, rate, level))[2:]]
+        sizes = [len(packet) for packet in ogg.packets_of(_library(some, level))[2:]]
         if (max(sizes, default=0) if largest else sum(sizes) / max(len(sizes), 1)) > wanted:
             low = level
         else:
             high = level
     return high
-
-
-def library(samples: np.ndarray[Any, Any], rate: int, level: float) -> bytes:
-    """An Ogg file by libsndfile."""
-    import soundfile  # only where a sound is written: what is said of sounds is read without it
-
-    stream = io.BytesIO()
-    try:
-        soundfile.write(stream, samples, rate, format="OGG", subtype="OPUS", compression_level=level)
-    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
-        raise FormatError(f"The sound cannot be written as Opus: {error}.") from error
-    return stream.getvalue()

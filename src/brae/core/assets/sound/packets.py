@@ -15,6 +15,7 @@ import numpy as np
 
 from brae.core.assets.sound import ogg, opus, vorbis
 from brae.core.assets.sound.bits import Head
+from brae.core.assets.sound.pieces import Pieces
 from brae.core.errors import FormatError
 
 if TYPE_CHECKING:
@@ -101,14 +102,15 @@ class Packets:
         if self.stream is not None and not self.headers and vorbis.exact_level(self.stream) is None:
             raise FormatError(_OTHER_BOOKS)
 
-    def encoded(self, samples: Numbers) -> bytes:
-        """An Ogg file of other samples (frames, channels) at the same rate, in packets like these."""
+    def encoded(self, pieces: Pieces) -> bytes:
+        """An Ogg file of other samples at the same rate, in packets like these."""
         if self.stream is not None:
-            return vorbis.file_of(samples, self.stream)
+            return vorbis.file_of(pieces, self.stream)
         mean = sum(map(len, self.packets)) / max(len(self.packets), 1)
-        packets = opus.encoded(samples, self.said.rate, mean, self.said.block, self.said.skip)
+        packets = opus.encoded(pieces, mean, self.said.block, self.said.skip)
         headers = opus.head(self.said.channels, self.said.rate, self.said.skip), opus.tags()
-        last = len(samples) * (48000 // self.said.rate) + self.said.skip
+        frames = sum(map(len, pieces))
+        last = frames * (48000 // self.said.rate) + self.said.skip
         return ogg.file_of(headers, packets, [min(one, last) for one in opus.positions(packets)])
 
     @property

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import struct
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -12,11 +14,11 @@ import numpy as np
 import soundfile
 
 from brae.core.assets.sound import flac
+from brae.core.assets.sound.pieces import PIECE, Pieces, Samples
 from brae.core.assets.sound.riff import Riff, cues, loops, markers, wave
 from brae.core.assets.sound.tags import loops_of
 from brae.core.errors import FormatError, LimitError
 
-Samples = np.ndarray[Any, np.dtype[np.float64]]
 #: libsndfile's words for how samples are stored, in the trade's
 CODECS = {
     "PCM_U8": "PCM", "PCM_S8": "PCM", "PCM_16": "PCM", "PCM_24": "PCM", "PCM_32": "PCM", "FLOAT": "float",
@@ -24,8 +26,8 @@ CODECS = {
     "VORBIS": "Vorbis", "OPUS": "Opus", "MPEG_LAYER_III": "MP3",
 }  # fmt: skip
 BITS = {"PCM_U8": 8, "PCM_S8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "FLOAT": 32, "DOUBLE": 64}
-#: samples of all channels that are read at most
-MOST_SAMPLES = 100_000_000
+#: samples of all channels that are read at most, that are held at once, and from which on they come in pieces
+MOST_SAMPLES, AT_ONCE, LONG = 1_500_000_000, 100_000_000, 8_000_000
 #: rates that any game has ever had lie between these (common practice, no source)
 _RATES = (1000, 384_000)
 
@@ -92,16 +94,58 @@ class Sound:
         """The cue points of a WAVE file, and what is said of them, as its chunks have them."""
         return self.riff.notes if self.riff is not None and self.riff.form != b"FORM" else None
 
+    @property
+    def long(self) -> bool:
+        """Whether it is worked on in pieces."""
+        return self.frames * self.channels > LONG
+
     @cached_property
     def samples(self) -> Samples:
-        """Shape (frames, channels), -1 to 1. Raises FormatError where they cannot be decoded."""
-        try:
-            samples, _ = soundfile.read(io.BytesIO(self.sure or self.data), dtype="float64", always_2d=True)
-        except (soundfile.LibsndfileError, RuntimeError) as error:
-            raise FormatError(f"The sound cannot be decoded: {_words(error)}.") from error
-        if not np.isfinite(samples).all():
-            samples = np.nan_to_num(samples, nan=0.0, posinf=1.0, neginf=-1.0)
-        return samples
+        """Shape (frames, channels), -1 to 1. FormatError where they cannot be decoded, LimitError of too many."""
+        if self.frames * self.channels > AT_ONCE:
+            raise LimitError(f"{self.seconds:,.0f} s of sound are too many to be held at once.")
+        return self._read(0, self.frames)
+
+    def part(self, first: int, last: int) -> Samples:
+        """The samples from one to another one."""
+        return self._read(first, last) if self.long else self.samples[first:last]
+
+    def pieces(self, first: int = 0, last: int | None = None) -> Pieces:
+        """All samples, or those from one to another one, in pieces where the sound has many."""
+        stop = self.frames if last is None else min(last, self.frames)
+        return Pieces(self.rate, self.channels, lambda: self._pieces(first, stop), is_whole=not self.long)
+
+    def _pieces(self, first: int, last: int) -> Iterator[Samples]:
+        if not self.long:
+            yield self.samples[first:last]
+            return
+        with _decoding(), soundfile.SoundFile(io.BytesIO(self.sure or self.data)) as file:
+            if first:
+                file.seek(first)
+            left = last - first
+            while left > 0 and len(piece := file.read(min(PIECE, left), dtype="float64", always_2d=True)):
+                yield _finite(piece)
+                left -= len(piece)
+
+    def _read(self, first: int, last: int) -> Samples:
+        with _decoding(), soundfile.SoundFile(io.BytesIO(self.sure or self.data)) as file:
+            if first:
+                file.seek(first)
+            return _finite(file.read(max(last - first, 0), dtype="float64", always_2d=True))
+
+
+@contextmanager
+def _decoding() -> Iterator[None]:
+    try:
+        yield
+    except (soundfile.LibsndfileError, RuntimeError) as error:
+        raise FormatError(f"The sound cannot be decoded: {_words(error)}.") from error
+
+
+def _finite(samples: Samples) -> Samples:
+    if not np.isfinite(samples).all():
+        return np.nan_to_num(samples, nan=0.0, posinf=1.0, neginf=-1.0)
+    return samples
 
 
 def read(data: bytes, name: str = "") -> Sound:
@@ -154,12 +198,14 @@ def _words(error: Exception) -> str:
 
 def plain(samples: Samples, rate: int, subtype: str = "PCM_16", notes: tuple[bytes, bytes] | None = None) -> bytes:
     """Samples as a plain WAVE file that any program opens: the same bytes every time. ``notes``: its cue points."""
-    channels = samples.shape[1]
-    if subtype == "FLOAT":
-        data = samples.astype("<f4").tobytes()
-        return wave(data, tag=3, channels=channels, rate=rate, bits=32, notes=notes)
-    data, bits = stored(samples, subtype), BITS[subtype]
-    return wave(data, tag=1, channels=channels, rate=rate, bits=bits, notes=notes)
+    return plain_of(Pieces.whole(samples, rate), subtype, notes)
+
+
+def plain_of(pieces: Pieces, subtype: str = "PCM_16", notes: tuple[bytes, bytes] | None = None) -> bytes:
+    """The same of samples that come in pieces."""
+    data = b"".join(stored(piece, subtype) for piece in pieces)
+    tag, bits = (3, 32) if subtype == "FLOAT" else (1, BITS[subtype])
+    return wave(data, tag=tag, channels=pieces.channels, rate=pieces.rate, bits=bits, notes=notes)
 
 
 def quantised(samples: Samples, bits: int) -> np.ndarray[Any, np.dtype[np.int64]]:

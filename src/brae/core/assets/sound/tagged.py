@@ -12,7 +12,8 @@ from collections.abc import Sequence
 from brae.core.assets.sound import ogg, opus, vorbis
 from brae.core.assets.sound.flac import frames_at
 from brae.core.assets.sound.loops import Loop
-from brae.core.assets.sound.sound import Samples, Sound
+from brae.core.assets.sound.pieces import Pieces
+from brae.core.assets.sound.sound import Sound
 from brae.core.assets.sound.tags import COMMENT, INFO, PLACES, Comments, blocks_of, comments_of
 
 _NO_POINT = 0xFFFFFFFFFFFFFFFF
@@ -23,16 +24,16 @@ def _kept(original: bytes, loops: Sequence[Loop]) -> Comments | None:
     return found.with_loop(loops[0]) if found is not None and found.loops and loops else found
 
 
-def ogg_like(original: Sound, samples: Samples, loops: Sequence[Loop]) -> bytes:
+def ogg_like(original: Sound, pieces: Pieces, loops: Sequence[Loop]) -> bytes:
     """An Ogg file at the original's quality, with its tags and its stream number."""
     packets = ogg.packets_of(original.data)
     if original.subtype == "OPUS":
         count = 2
         mean = sum(map(len, packets[2:])) / max(len(packets) - 2, 1)
-        data = opus.file_of(samples, original.rate, mean)
+        data = opus.file_of(pieces, mean)
     else:
         count = 3
-        data = vorbis.file_of(samples, vorbis.Stream.of(packets[:3]))
+        data = vorbis.file_of(pieces, vorbis.Stream.of(packets[:3]))
     headers, kept = ogg.packets_of(data, count), _kept(original.data, loops)
     if kept is not None:
         headers[1] = kept.whole()

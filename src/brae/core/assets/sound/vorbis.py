@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import io
 import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
-import soundfile
 
 from brae.core.assets.sound import ogg
+from brae.core.assets.sound.library import packed
+from brae.core.assets.sound.pieces import Pieces
 from brae.core.errors import FormatError
 
 IDENTIFICATION, COMMENTS, SETUP = b"\x01vorbis", b"\x03vorbis", b"\x05vorbis"
@@ -117,9 +116,10 @@ class Stream:
 def _settings(rate: int, channels: int) -> list[tuple[float, Stream]]:
     """What the encoder makes of each of its qualities."""
     found = []
+    short = Pieces.whole(np.zeros((64, channels)), rate)
     for step in range(21):
         level = step / 20
-        found.append((level, Stream.of(ogg.packets_of(_by_library(np.zeros((64, channels)), rate, level)))))
+        found.append((level, Stream.of(ogg.packets_of(packed(short, "OGG", "VORBIS", compression_level=level)))))
     return found
 
 
@@ -146,15 +146,6 @@ def _nearest(settings: list[tuple[float, Stream]], original: Stream) -> float:
     return min(settings, key=lambda one: abs(one[1].nominal - original.nominal))[0]
 
 
-def file_of(samples: np.ndarray[Any, Any], original: Stream) -> bytes:
-    """An Ogg file of samples (frames, channels), as many, in a stream like the original."""
-    return _by_library(samples, original.rate, level_like(original))
-
-
-def _by_library(samples: np.ndarray[Any, Any], rate: int, level: float) -> bytes:
-    stream = io.BytesIO()
-    try:
-        soundfile.write(stream, samples, rate, format="OGG", subtype="VORBIS", compression_level=level)
-    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
-        raise FormatError(f"The sound cannot be written as Vorbis: {error}.") from error
-    return stream.getvalue()
+def file_of(pieces: Pieces, original: Stream) -> bytes:
+    """An Ogg file of samples, as many, in a stream like the original."""
+    return packed(pieces, "OGG", "VORBIS", compression_level=level_like(original))
