@@ -28,7 +28,7 @@ def loudness(
     from dataclasses import asdict
 
     from brae.core.assets.registry import kinds
-    from brae.core.assets.sound.measured import measured
+    from brae.core.assets.sound.measured import of_sound
     from brae.core.assets.sound.sound import Sound
     from brae.core.errors import BraeError
 
@@ -39,7 +39,7 @@ def loudness(
             try:
                 sound = kinds()[one.item.kind].read(*one.read())
                 assert isinstance(sound, Sound)
-                told = asdict(measured(sound.samples, sound.rate))
+                told = asdict(of_sound(sound))
                 more = {"seconds": round(sound.seconds, 3), "rate": sound.rate, "channels": sound.channels}
                 found.append({"address": one.address} | told | more)
             except BraeError as error:

@@ -316,3 +316,14 @@ def test_coefficients_of_a_games_own_are_heard_and_not_written() -> None:
     other = KIND.read(Riff.of(stream.getvalue()).with_chunks({b"fmt ": bytes(form)}).data, Context(Library()))
     with pytest.raises(FormatError, match="coefficients of its own"):
         KIND.check_writable(other)
+
+
+def test_an_edit_is_cut_to_what_there_is_room_for() -> None:
+    said = {**CONSOLES["sixteen"], "most": 4000}
+    original = read(made(CONSOLES["sixteen"], 1).raw, said)
+    for length, cut in ((3500, False), (6000, True)):
+        ids, data = edited(original, music(length) / 32768)
+        heard = read(data, said).samples[:, 0]
+        assert "length" in ids
+        assert len(heard) <= 4000 + 28
+        assert (len(heard) < length) == cut

@@ -128,7 +128,7 @@ def test_words_that_last_as_long_as_their_text_says() -> None:
     assert built(original, set_words(original, again)) == (set(), data)
     file = set_words(original, [word("row", 0.15, 0.3), again[1], word("now", 1.2, 1.5)])
     ids, made = built(original, file)
-    assert ids == set()
+    assert ids == {"text"}
     assert points_of(made) == {
         1: {"sample": 2400, "label": "row", "span": 2400, "note": "loud"},
         2: {"sample": 8000, "label": "before it turns", "span": 8000},
@@ -152,7 +152,7 @@ def test_words_and_phonemes_that_last_until_the_next() -> None:
     data = line([(number, sample, words) for number, sample, words in points])
     original = read(data, BOTH)
     track = original.spoken.track
-    assert [(one.text, one.start, one.end) for one in track.words if one.text != "sil"] == [
+    assert [(one.text, one.start, one.end) for one in track.words] == [
         ("row", 0.1, 0.3), ("now", 1.0, SECONDS),
     ]  # fmt: skip
     assert [(one.code, one.start, one.end) for one in track.phonemes] == [

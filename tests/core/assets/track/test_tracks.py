@@ -187,7 +187,7 @@ def test_other_times_are_stored_to_what_the_file_counts_in(
         seconds=0.0,
     )  # fmt: skip
     found, result = match(original, track)
-    assert not set(found) - {"short"}
+    assert not set(found) - {"short", "text"}
     step = 1 / original.per_second if name != "flt" else 1e-5
     for one, wanted in zip(result.track.words, track.words, strict=True):
         assert one.text == wanted.text or not original.holds[0]
@@ -355,3 +355,14 @@ def test_numbers_are_stored_as_their_own_fields_have_them() -> None:
     changed = replace(word.phonemes[1], code="AA", end=0.123456789012 + 0.3)
     _, result = match(original, Track(0.0, (replace(word, phonemes=(word.phonemes[0], changed)),)))
     assert result.data == data[:19] + struct.pack(">ddH", 0.25, 0.123456789012 + 0.3, 300)
+
+
+def test_other_words_than_the_originals_are_told() -> None:
+    original = opened("flt")
+    same = Track(
+        0.0, tuple(Word(word.text.upper() + ",", word.start, word.end, ()) for word in original.track.words)
+    )
+    assert "text" not in match(original, same)[0]
+    found, _ = match(original, Track(0.0, (Word("snow", 0, 1, ()),)))
+    assert found["text"].severity == "note"
+    assert "snow" in found["text"].title

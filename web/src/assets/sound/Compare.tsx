@@ -30,15 +30,17 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
   if (!words) return <Sounds project={project} edit={edit} />;
   return (
     <div className="flex h-full min-h-0 flex-col gap-3">
-      <Choice
-        label="What is edited"
-        value={room}
-        onChange={setRoom}
-        options={[
-          ["sound", "The sound"],
-          ["words", "What is said in it"],
-        ]}
-      />
+      <div className="w-fit shrink-0">
+        <Choice
+          label="What is edited"
+          value={room}
+          onChange={setRoom}
+          options={[
+            ["sound", "The sound"],
+            ["words", "What is said in it"],
+          ]}
+        />
+      </div>
       <div className="min-h-0 flex-1">
         {room === "sound" ? (
           <Sounds project={project} edit={edit} />
@@ -138,7 +140,7 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
         </span>
       </div>
       {player.audio}
-      <div className="flex h-6 items-baseline gap-3">
+      <div className="flex min-h-6 shrink-0 items-baseline gap-3">
         {data && <Head name="original" outline={data.original} />}
         <span className="flex-1" />
         <Pointed seconds={pointed} rate={rate} />

@@ -14,6 +14,9 @@ export type Source = (start: number, stop: number) => string;
 const LONG = 240;
 const PART = 120;
 
+/** When it is known what there is to hear: something, or nothing. */
+const LOADED = ["canplay", "error", "ended"] as const;
+
 /** ``others``: what it may be exchanged for; these are loaded too, so that nothing is silent in between. */
 export function usePlayer(source: Source | undefined, longest: number, others: Source[] = []) {
   const [at, setAt] = useState(0);
@@ -83,8 +86,10 @@ export function usePlayer(source: Source | undefined, longest: number, others: S
       setLeaving(undefined);
     };
     if (now.readyState >= HTMLMediaElement.HAVE_FUTURE_DATA) take();
-    else now.addEventListener("canplay", take, { once: true });
-    return () => now.removeEventListener("canplay", take);
+    else for (const known of LOADED) now.addEventListener(known, take, { once: true });
+    return () => {
+      for (const known of LOADED) now.removeEventListener(known, take);
+    };
   }, [src, leaving]);
   useHotkeys("space", toggle, { ...BY_KEY, preventDefault: true });
   useHotkeys("Home", () => seek(0), { ...BY_KEY, preventDefault: true });
@@ -107,9 +112,10 @@ export function usePlayer(source: Source | undefined, longest: number, others: S
   const all = [src, leaving, next, ...others.map((one) => part(one))];
   const heard = [...new Set(all)].filter((one) => one !== undefined);
   const isActive = (event: { currentTarget: HTMLAudioElement }) => event.currentTarget === active();
-  const ended = () => {
+  const ended = (element: HTMLAudioElement) => {
     setPlaying(false);
-    if (next) go(base + PART, true);
+    // The shorter one of two may have ended before the axis does.
+    if (next && element.duration >= PART - 0.1) go(base + PART, true);
     else if (long && again) go(0, true);
   };
   const audio = heard.map((one) => (
@@ -125,7 +131,7 @@ export function usePlayer(source: Source | undefined, longest: number, others: S
       preload="auto"
       onPlay={(event) => isActive(event) && setPlaying(true)}
       onPause={(event) => isActive(event) && setPlaying(false)}
-      onEnded={(event) => isActive(event) && ended()}
+      onEnded={(event) => isActive(event) && ended(event.currentTarget)}
     />
   ));
   return { at, playing, again, setAgain, toggle, seek, playPart, audio };

@@ -58,6 +58,8 @@ class SaidSound(BaseModel):
     sign: Literal["signed", "unsigned"] = "unsigned"
     #: samples of each channel, where the last block or frame holds some more
     samples: Annotated[int, Field(ge=0, le=1 << 40)] | None = None
+    #: samples of each channel that the game has room for: an edit has as many at most
+    most: Annotated[int, Field(ge=1, le=1 << 40)] | None = None
     #: first and last sample of what is played again and again; none where the last is not behind the first
     loop_start: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None
     loop_end: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None

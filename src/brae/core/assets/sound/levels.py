@@ -16,6 +16,8 @@ from brae.core.assets.sound.sound import Sound
 #: seconds of a block of loudness, and what of it lies before the next begins; LUFS below which nothing counts,
 #: and LU below the mean (ITU-R BS.1770-5, annex 1)
 _BLOCK, _STEP, _GATE, _BELOW = 0.4, 0.25, -70.0, 10.0
+#: seconds of short-term loudness (EBU Tech 3341, 2)
+_SHORT = 3.0
 #: what each channel counts: the two behind more (BS.1770-5, table 4)
 _WEIGHTS = (1.0, 1.0, 1.0, 1.41, 1.41)
 #: below this nothing is heard, and there is no loudness to match (BS.1770's absolute gate)
@@ -46,6 +48,9 @@ class Levels:
     low: Floats
     high: Floats
     square: Floats
+    #: LUFS of the loudest 0.4 and 3 seconds, of what came in pieces
+    momentary: float | None = None
+    short_term: float | None = None
 
     @property
     def offset(self) -> float:
@@ -116,7 +121,8 @@ def levels_of(pieces: Pieces) -> Levels:
         lufs, peak = loudness(all_, pieces.rate), peaks.true_peak(all_, pieces.rate)
     else:
         lufs, peak = meter.integrated(), furthest.decibel()
-    return Levels(frames, lufs, peak, total / max(frames, 1), silence, cut, low, high, square)
+    loudest = (None, None) if meter is None else (meter.loudest(_BLOCK), meter.loudest(_SHORT))
+    return Levels(frames, lufs, peak, total / max(frames, 1), silence, cut, low, high, square, *loudest)
 
 
 def measured(sound: Sound) -> Levels:
@@ -169,6 +175,16 @@ class _Meter:
             while (edge := int(_BLOCK * (len(kept) * _STEP + behind) * self._rate)) <= self._at + len(piece):
                 kept.append(sums[edge - self._at].copy())
         self._sum, self._at = sums[-1].copy(), self._at + len(piece)
+
+    def loudest(self, seconds: float) -> float | None:
+        """LUFS of the loudest so many seconds (EBU Tech 3341, 2); None where there are fewer, or silence."""
+        steps = round(seconds / (_BLOCK * _STEP))
+        if len(self._begins) <= steps:
+            return None
+        sums = np.array(self._begins)
+        power = ((sums[steps:] - sums[:-steps]) * np.array(_WEIGHTS[: sums.shape[1]])).sum(axis=1)
+        most = float(power.max()) / (seconds * self._rate)
+        return None if most <= 0 else float(-0.691 + 10 * np.log10(most))
 
     def integrated(self) -> float:
         """LUFS of all that was taken; of less than a block as if that were all of one."""

@@ -191,9 +191,13 @@ def is_untouched(original: Sound, came: Sound) -> bool:
 def _ready(pieces: Pieces, original: Sound, remedies: Sequence[str]) -> Pieces:
     """What is to be stored, but for what closes the seam of a loop."""
     ready = apply(pieces, original, [one for one in remedies if one != "seam"])
-    if not original.length_is_said:
+    most = None if original.bare is None else original.bare.most
+    if original.length_is_said:
+        made = _as_long(ready, original)
+    elif most is not None and sum(map(len, ready)) > most:
+        made = ready.of_length(most, min(int(_FADE * original.rate), most))
+    else:
         return ready
-    made = _as_long(ready, original)
     return made.at_once() if ready.is_whole else made
 
 
@@ -483,6 +487,18 @@ def _long(edit: Compared) -> Iterator[Finding]:
     if abs(here - wanted) <= max(rate // 1000, 1):
         return
     loops = bool(edit.original.loops)
+    most = None if edit.original.bare is None else edit.original.bare.most
+    if most is not None and here > most and not edit.original.length_is_said:
+        yield Finding(
+            id="length",
+            severity="shows",
+            title=f"{here / rate:.2f} s, and there is room for {most / rate:.2f} s",
+            in_game="What is longer has no place in the game's memory.",
+            remedy=Remedy(
+                id="always", label=f"Cut it to {most:,} samples, with a short fade", applied=True, automatic=True
+            ),
+        )
+        return
     if edit.original.length_is_said:
         label = f"Make it {wanted:,} samples long, with a short fade where it is cut"
         yield Finding(

@@ -7,9 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from brae.core.assets.sound import levels
 from brae.core.assets.sound.levels import SILENT, heard_of, loudness
 from brae.core.assets.sound.peaks import peak, true_peak
 from brae.core.assets.sound.pieces import Samples
+from brae.core.assets.sound.sound import Sound
 
 #: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2)
 _MOMENTARY, _SHORT, _STEP = 0.4, 3.0, 0.1
@@ -25,6 +27,21 @@ class Loudness:
     #: of the signal between the samples too (dBTP), and of the samples alone (dBFS); None of silence
     true_peak: float | None
     sample_peak: float | None
+
+
+def of_sound(sound: Sound) -> Loudness:
+    """Measure a sound, however long."""
+    if not sound.long:
+        return measured(sound.samples, sound.rate)
+    found = levels.measured(sound)
+    most = max(float(np.abs(part).max(initial=0)) for part in (found.low, found.high))
+    return Loudness(
+        _said(found.loudness),
+        None if found.momentary is None else _said(found.momentary),
+        None if found.short_term is None else _said(found.short_term),
+        _said(found.peak, -np.inf),
+        _said(20 * float(np.log10(most)) if most else -np.inf, -np.inf),
+    )
 
 
 def measured(samples: Samples, rate: int) -> Loudness:

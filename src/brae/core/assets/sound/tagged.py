@@ -56,7 +56,7 @@ def flac_like(original: Sound, made: bytes, loops: Sequence[Loop]) -> bytes:
         bytes([kind | (0x80 if number == len(blocks) - 1 else 0)]) + len(body).to_bytes(3, "big") + body
         for number, (kind, body) in enumerate(blocks)
     ]
-    return b"fLaC" + b"".join(pieces) + made[begin:]
+    return b"".join([b"fLaC", *pieces, memoryview(made)[begin:]])
 
 
 def _places(table: bytes, made: bytes, begin: int) -> bytes:

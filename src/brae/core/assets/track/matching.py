@@ -49,6 +49,12 @@ def match(
     return MatchSheet(properties=properties, findings=list(findings(original, came, remedies, seconds))), data
 
 
+def _plain(track: Track) -> list[str]:
+    """The words, however they are spelt with capitals and signs."""
+    found = ["".join(one for one in word.text.casefold() if one.isalnum()) for word in track.words]
+    return [word for word in found if word]
+
+
 def _end(track: Track) -> float:
     return max((word.end for word in track.words), default=0.0)
 
@@ -103,6 +109,14 @@ def findings(original: TrackFile, came: Track, remedies: Sequence[str], seconds:
             in_game="It is too short to be seen.",
         )
     yield from _changed(original, came)
+    said, now = (_plain(track) for track in (before, came))
+    if said and now and said != now:
+        yield Finding(
+            id="text",
+            severity="note",
+            title=f"It says other words than the original: {_few(now)}",
+            in_game="A text that the game shows beside it stays as it is: change it too.",
+        )
 
 
 def _changed(original: TrackFile, came: Track) -> Iterator[Finding]:

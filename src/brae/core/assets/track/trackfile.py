@@ -199,7 +199,7 @@ class TrackFile:
 
     def _silences(self, said: list[Moment]) -> Iterator[Moment]:
         """Where nobody speaks, for a file that says so."""
-        silent = [one for one in self.moments if one.silent]
+        silent = [one for one in self.moments if one.silent and one.level != "word"]
         if not silent:
             return
         like, at = silent[0], min(one.start for one in self.moments)
@@ -383,6 +383,8 @@ def _moment(part: TrackPart, line: str) -> Moment | None:
     word, level = said.get("word", ""), part.levels.get(level, level)
     if level == "phoneme" and "code" not in said:
         word, code = "", word  # one place is for both
+    if level == "word" and part.codes.get(word, "-").lower() in SILENCE:
+        word = ""
     return Moment(start, end, word, part.codes.get(code, code), level)
 
 
