@@ -55,7 +55,7 @@ def by_layout(path: Path, name: str) -> Sound:
 
 
 def test_both_readers_hear_the_same(made: bytes, tmp_path: Path) -> None:
-    path = tmp_path / "SOUNDS.BNK"
+    path = tmp_path / "CHIMES.BEL"
     path.write_bytes(made)
     assert open_path(path, [], LIBRARY).container.prove().exact
     for name, samples, loop in bank.sounds():
@@ -111,7 +111,7 @@ def test_a_sound_of_the_bank_is_exchanged_and_heard(workspace: Workspace, disc_g
     before = _scene(disc_game)
     assert set(before) == {f"sounds/{name}" for name in HEARD}
     open_game(workspace, disc_game)
-    address = "skerry.bin//CARGO.VOL//SOUNDS.BNK//gull"
+    address = "skerry.bin//CARGO.VOL//CHIMES.BEL//gull"
     time = np.arange(48000) / 48000
     cry = 0.1 * np.sin(2 * np.pi * 700 * time) * np.sin(np.pi * time)
     file = tmp_path / "gull.wav"

@@ -29,8 +29,11 @@ from brae.core.assets.texture.files import read_image, read_texture, write_image
 from brae.core.assets.texture.texture import Header
 from brae.core.containers.nesting import open_path
 from brae.core.layouts.library import Library
+from brae.core.places import GAME_LAYOUTS
 from brae.demo import DISC as DISC_FOLDER
 from brae.demo import LAYOUTS, art
+from tests.core.assets.sound.test_spoken import line as spoken_line
+from tests.core.assets.sound.test_spoken import points_of
 from tests.core.families import BY_NAME
 from tests.core.voices.spoken import speak
 from tests.e2e.driver import base, chromium, served
@@ -894,7 +897,7 @@ def test_texts_sounds_and_whole_folders(page: Page, tmp_path: Path) -> None:
     page.get_by_role("button", name="Bring it to the original's loudness").click()
     expect(page.get_by_text("Put right: bring it to the original's loudness.")).to_be_visible(timeout=15_000)
     page.get_by_role("radio", name="Original").click()
-    assert "which=original" in str(page.locator("audio").get_attribute("src"))
+    assert "which=original" in str(page.locator("audio").first.get_attribute("src"))
     check_access(page, "edit of a sound")
     expect(page.get_by_text("Is it stored again, in another size?")).to_have_count(0)
     page.get_by_role("radio", name="Spectrum").click()
@@ -960,6 +963,85 @@ def test_the_click_of_a_loop_is_put_right_and_heard_in_the_game(page: Page, game
     heard = page.get_by_role("region", name="What is heard")
     heard.get_by_role("button", name="bell/00.wav").click()
     expect(page.get_by_text("sounds/bell/00.wav: rung on 3 times")).to_be_visible()
+
+
+def _plays(page: Page, which: str) -> None:
+    """Wait until this one is heard, and nothing beside it."""
+    heard: list[str] = []
+    for _ in range(60):
+        heard = page.evaluate(
+            "[...document.querySelectorAll('audio')].filter(one => !one.paused).map(one => one.src)"
+        )
+        if len(heard) == 1 and f"which={which}" in heard[0]:
+            return
+        page.wait_for_timeout(100)
+    raise AssertionError(f"{which} is not what is heard: {heard}")
+
+
+def test_a_tune_is_heard_without_a_gap_and_seen_by_its_channels(page: Page, game: Path) -> None:
+    page.goto("/p/skerry-post/find")
+    edit_one(page, "bell/03")
+    page.goto("/p/skerry-post/find")
+    file = Path(edit_one(page, "tunes/crossing"))
+    time = np.arange(round(10.8 * 22_050)) / 22_050
+    left, right = 0.2 * np.sin(2 * np.pi * 330 * time), 0.1 * np.sin(2 * np.pi * 660 * time)
+    soundfile.write(file, np.stack([left, right], axis=1), 22_050, subtype="PCM_16")
+    expect(page.get_by_role("img", name="Waveform of the edit")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("What encoding cost: signal to noise")).to_be_visible()
+    page.get_by_role("button", name="Channels apart").click()
+    expect(page.get_by_role("list", name="Channels").first).to_have_text("leftright")
+    check_access(page, "a tune by its channels")
+    page.get_by_role("button", name="Play").click()
+    _plays(page, "edit")
+    page.keyboard.press("x")
+    _plays(page, "original")
+    place = "Math.max(...[...document.querySelectorAll('audio')].map(one => one.paused ? 0 : one.currentTime))"
+    assert page.evaluate(place) > 0, "it goes on where it was"
+    page.get_by_role("radio", name="What encoding lost").click()
+    _plays(page, "lost")
+    page.get_by_role("button", name="Stop").click()
+    page.keyboard.press("n")
+    expect(page.get_by_role("heading", name="sounds/bell/03.wav")).to_be_visible()
+    page.keyboard.press("p")
+    expect(page.get_by_role("heading", name="tunes/crossing.ogg")).to_be_visible()
+    # On the table a sound is heard while the pointer rests on it.
+    page.goto("/p/skerry-post/find?q=kind:sound bell/05")
+    page.get_by_role("searchbox").click()
+    tile = page.get_by_role("row", name="sounds/bell/05.wav")
+    tile.hover()
+    expect(tile.locator("[data-heard]")).to_be_visible()
+    tile.get_by_role("button").click()
+    expect(tile.locator("[data-heard]")).to_have_count(0)
+    build_all = open_path(game / "data/harbour.kist", [], Library.of([LAYOUTS])).container
+    assert sound_file(build_all.read(build_all.index_of("tunes/crossing.ogg"))).loops
+
+
+def test_words_in_the_cue_points_of_a_sound_are_dragged(page: Page, tmp_path: Path) -> None:
+    """A game of one voice line, whose labels are words and phonemes by a layout in its folder."""
+    game = tmp_path / "ferry"
+    (game / GAME_LAYOUTS).mkdir(parents=True)
+    (game / GAME_LAYOUTS / "lines.yaml").write_text(
+        "layout: ferry-lines\ntitle: Lines\nkind: sound\nmatch: {names: ['*.wav']}\nparts:\n"
+        "  - {track: said, cues: label, line: '{level}:{word}', levels: {w: word, p: phoneme}}\n"
+    )
+    points = [(1, 2000, {"label": "w:boat"}), (2, 2000, {"label": "p:B"}), (3, 6000, {"label": "p:OW"})]
+    (game / "line.wav").write_bytes(spoken_line(points))
+    open_folder(page, game)
+    page.goto("/p/ferry/find?q=line.wav")
+    page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
+    page.get_by_role("button", name="Edit", exact=False).last.click()
+    page.get_by_role("radio", name="What is said in it").click()
+    phonemes = page.get_by_role("group", name="phonemes", exact=True).get_by_role("button")
+    expect(phonemes).to_have_text(["B", "OW"])
+    check_access(page, "words in a sound")
+    phonemes.first.click()
+    page.keyboard.press("Shift+ArrowRight")
+    expect(page.get_by_role("heading", name="line.wav")).to_be_visible()
+    expect(page.get_by_text("Times moved")).to_be_visible(timeout=15_000)
+    build(page)
+    samples = {one["label"]: one["sample"] for one in points_of((game / "line.wav").read_bytes()).values()}
+    assert samples["p:OW"] == 6160, "a hundredth of a second later"
+    assert samples["w:boat"] == 2000
 
 
 def test_a_sentence_is_placed_dragged_and_moves_the_mouth_in_the_game(page: Page, game: Path) -> None:

@@ -71,6 +71,7 @@ DISC = "/p/skerry-post-disc-edition"
 def screen_on_the_disc(page: Page) -> None:
     """Change a screen in the pack in the volume on the disc, up to the plan of its build."""
     page.goto(f"{DISC}/find?folder=CARGO.VOL/MENUS.SCR&q=0312")
+    page.get_by_role("status").filter(has_text=re.compile("^1 item$")).wait_for()
     page.get_by_role("button", name="Edit this").click()
     page.get_by_role("region", name="Editing 0312").wait_for()
     path = page.locator("button[title^='Copy ']").first.get_attribute("title") or ""

@@ -29,7 +29,7 @@ from brae.work.opening import open_game
 from tests.work.test_flow import come_back, digests, edit_of, paint
 
 VOLUME = "skerry.bin//CARGO.VOL"
-PACK, BANK = f"{VOLUME}//MENUS.SCR", f"{VOLUME}//SOUNDS.BNK"
+PACK, BANK = f"{VOLUME}//MENUS.SCR", f"{VOLUME}//CHIMES.BEL"
 SCREEN, OTHER = f"{PACK}//0012", f"{PACK}//0031"
 SPRITE = f"{VOLUME}//S00003.SLT"
 LIBRARY = Library.of([LAYOUTS])

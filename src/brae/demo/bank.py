@@ -19,7 +19,7 @@ LAST, AGAIN, LOOP = 1, 2, 4
 NO_LOOP = 0xFFFFFFFF
 #: where sounds may begin
 STEP = 64
-NAME = "SOUNDS.BNK"
+NAME = "CHIMES.BEL"
 
 
 def _rng(number: int) -> np.random.Generator:

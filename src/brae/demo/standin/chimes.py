@@ -82,12 +82,12 @@ class Bank:
 def sound(read: Callable[[str], bytes], report: Report) -> None:
     """What is heard in the scene; what the game does not play is told."""
     try:
-        bank = Bank(read("SOUNDS.BNK"))
+        bank = Bank(read("CHIMES.BEL"))
     except Silent as reason:
         report.trace.append(f"no sound at all: {reason}")
         report.lines.append(Line("sounds/bank", "", fault=f"no sound at all: {reason}"))
         return
-    report.trace.append(f"SOUNDS.BNK: {len(bank.sounds)} sounds")
+    report.trace.append(f"CHIMES.BEL: {len(bank.sounds)} sounds")
     for name in HEARD:
         line = Line(f"sounds/{name}", "")
         try:
