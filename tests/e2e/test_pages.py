@@ -999,7 +999,7 @@ def test_a_tune_is_heard_without_a_gap_and_seen_by_its_channels(page: Page, game
     assert page.evaluate(place) > 0, "it goes on where it was"
     page.get_by_role("radio", name="What encoding lost").click()
     _plays(page, "lost")
-    page.get_by_role("button", name="Stop").click()
+    page.get_by_role("button", name="Stop", exact=True).click()
     page.keyboard.press("n")
     expect(page.get_by_role("heading", name="sounds/bell/03.wav")).to_be_visible()
     page.keyboard.press("p")
