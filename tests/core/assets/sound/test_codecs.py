@@ -288,6 +288,8 @@ WRONG = [
     ({"codec": "adpcm"}, "needs its 'frame'"),
     ({"codec": "adpcm", "frame": 16, "head": "shift 4, flags 4"}, "needs 'shift' and 'filter'"),
     ({"codec": "adpcm", "frame": 16, "head": "shift 4, filter 3"}, "a head of 7 bits"),
+    ({"codec": "adpcm", "frame": 16, "loop_flag": 4}, "a bit of 'flags' in the head"),
+    ({"codec": "adpcm", "frame": 16, "repeat_flag": 4}, "belongs to a 'loop_flag'"),
     ({"codec": "adpcm", "frame": 16, "gain": "12 / shift"}, "the 'gain' is a number less the shift"),
     ({"codec": "adpcm", "frame": 16, "filters": "60 0, 115"}, "'115' is no filter"),
 ]
@@ -327,3 +329,25 @@ def test_an_edit_is_cut_to_what_there_is_room_for() -> None:
         assert "length" in ids
         assert len(heard) <= 4000 + 28
         assert (len(heard) < length) == cut
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_loops_that_flags_of_frames_mark(channels: int) -> None:
+    """One bit marks the loop's first frame, one the last of a sound that goes on (common practice, no source)."""
+    said = {**CONSOLES["sixteen"], "loop_flag": 4, "repeat_flag": 2}
+    frames = np.frombuffer(made(CONSOLES["sixteen"], channels, 2800).raw, np.uint8).reshape(-1, 16).copy()
+    frames[40 * channels : 41 * channels, 1] = 4
+    frames[-channels:, 1] = 3
+    original = read(frames.tobytes(), said, channels)
+    assert original.loops == [(40 * 28, 2799)]
+    assert edited(original, original.samples) == (set(), original.raw)
+    for length in (1400, 5600):
+        _, data = edited(original, music(length, channels) / 32768)
+        again = read(data, said, channels)
+        assert again.loops == [(40 * length // 2800 * 28, length - 1)]
+        flags = np.frombuffer(data, np.uint8).reshape(-1, 16)[:, 1]
+        assert (flags & 4 > 0).sum() == channels
+        assert (flags[-channels:] == 3).all()
+    silent = frames.copy()
+    silent[-channels:, 1] = 1
+    assert read(silent.tobytes(), said, channels).loops == []

@@ -241,3 +241,18 @@ def test_previews_hurt_nobody() -> None:
 def test_codecs_that_are_only_heard_are_refused_in_words() -> None:
     with pytest.raises(FormatError, match="heard, but not written"):
         KIND.check_writable(sound(tone(rate=8000), "GSM610", rate=8000))
+
+
+def test_short_sounds_are_matched_by_their_loudest_moment() -> None:
+    """A stroke and what rings after it: without the ringing it is no louder and no quieter (EBU Tech 3341: 0.4 s)."""
+    time = np.arange(round(2.5 * RATE))[:, None] / RATE
+    stroke = 0.3 * np.sin(2 * np.pi * 440 * time) * (time < 0.5)
+    ringing = stroke + 0.1 * np.sin(2 * np.pi * 440 * time) * (time >= 0.5)
+    original = sound(ringing)
+    apart = levels.loudness(stroke, RATE) - levels.loudness(ringing, RATE)
+    assert apart > 3, "as wholes they differ by more than is heard"
+    assert "loudness" not in back(original, stored(stroke, "FLOAT"))[0]
+    assert "loudness" in back(original, stored(stroke * 0.4, "FLOAT"))[0]
+    _, result = back(original, stored(stroke * 0.4, "FLOAT"), "loudness")
+    most = [levels.loudest(one, RATE, 0.4) for one in (original.samples, result.samples)]
+    assert most[0] == pytest.approx(most[1], abs=0.1)

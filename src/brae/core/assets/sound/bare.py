@@ -58,7 +58,11 @@ def wrapped(data: bytes, said: SaidSound, headers: bytes = b"") -> Sound:
     tag = 1 if said.packed else TAGS[said.codec][0]
     file = wave(heard, tag=tag, channels=said.channels, rate=said.rate, bits=8 * said.width)
     sound = read(file)
-    return replace(sound, type="raw", bare=said, raw=data, loops=said.loops(sound.frames))
+    looped = said.loops(sound.frames)
+    if said.loop_flag is not None:
+        found = said.frames.loop(split(data, said.channels, said.turn)[0][0], said.loop_flag, said.repeat_flag)
+        looped = [] if found is None else [(found[0], min(found[1], sound.frames - 1))]
+    return replace(sound, type="raw", bare=said, raw=data, loops=looped)
 
 
 def reread(original: Sound, data: bytes) -> Sound:
@@ -118,12 +122,19 @@ def _encoded(samples: Numbers, said: SaidSound, old: bytes) -> bytes:
         blocks = BLOCKS[said.codec].encode(samples, said.block, old)
         return blocks + old[len(old) // said.block * said.block :]
     planes, rest = split(old, said.channels, said.turn)
-    frame = said.frames.size
-    framed = [
-        said.frames.encode(samples[:, c], plane) + plane[len(plane) // frame * frame :]
-        for c, plane in enumerate(planes)
-    ]
-    return join(framed, said.turn) + rest
+    return join([_framed(samples[:, c], said, plane) for c, plane in enumerate(planes)], said.turn) + rest
+
+
+def _framed(samples: Numbers, said: SaidSound, old: bytes) -> bytes:
+    """One channel as frames; the mark of a loop moves in proportion where there are more or fewer of them."""
+    frames, size = said.frames, said.frames.size
+    made = frames.encode(samples, old)
+    if said.loop_flag is not None and len(made) != len(old) // size * size:
+        before = frames.loop(old, said.loop_flag, None)
+        if before is not None:
+            first = round(before[0] * len(made) / max(len(old) // size * size, 1))
+            made = frames.with_loop(made, said.loop_flag, first)
+    return made + old[len(old) // size * size :]
 
 
 def _runs(data: bytes, said: SaidSound) -> list[Run]:

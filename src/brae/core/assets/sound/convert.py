@@ -133,7 +133,7 @@ def loops_of(original: Sound, samples: Samples) -> list[Loop]:
 def plain_loops_of(original: Sound, frames: int) -> list[Loop]:
     """The same for so many samples that are not looked at: in proportion."""
     last = frames - 1
-    if original.bare is not None:
+    if original.bare is not None and original.bare.loop_flag is None:
         return [(start, min(end, last)) for start, end in original.loops if start < last]
     if frames == original.frames:
         return original.loops

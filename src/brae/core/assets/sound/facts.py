@@ -27,7 +27,7 @@ _OWN = {
     "ms-adpcm": {"block"},
     "vorbis": {"packet", "headers", "short", "long", "seek", "seeks"},
     "opus": {"packet", "block", "skip", "seek", "seeks"},
-    "adpcm": {"frame", "head", "gain", "filters", "precision", "nibbles"},
+    "adpcm": {"frame", "head", "gain", "filters", "precision", "nibbles", "loop_flag", "repeat_flag"},
 }
 _GAIN = re.compile(r"\s*(?:(\d+)\s*(-)\s*shift|shift(?:\s*([+-])\s*(\d+))?)\s*")
 
@@ -82,6 +82,9 @@ class SaidSound(BaseModel):
     gain: str = "12 - shift"
     filters: str = "0 0"
     precision: Annotated[int, Field(ge=0, le=16)] = 6
+    #: bits of 'flags' in the head: of the first frame that is played again and again, and of the last one then
+    loop_flag: Annotated[int, Field(ge=1, le=1 << 31)] | None = None
+    repeat_flag: Annotated[int, Field(ge=1, le=1 << 31)] | None = None
 
     #: of vorbis and opus: the bits of the head before each packet
     packet: str | None = None
@@ -137,6 +140,10 @@ class SaidSound(BaseModel):
             raise ValueError("the 'gain' is a number less the shift, or the shift: '12 - shift', 'shift + 1'")
         base = int(found[1] or found[4] or 0) * (-1 if found[3] == "-" else 1)
         filters = tuple(_pair(pair) for pair in self.filters.split(","))
+        if self.loop_flag is not None and not head.bits("flags"):
+            raise ValueError("the 'loop_flag' is a bit of 'flags' in the head")
+        if self.repeat_flag is not None and self.loop_flag is None:
+            raise ValueError("a 'repeat_flag' belongs to a 'loop_flag'")
         low = self.nibbles == "low"
         return Frames(self.frame, head, base, -1 if found[2] else 1, filters, self.precision, low)
 

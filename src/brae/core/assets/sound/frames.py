@@ -49,6 +49,23 @@ class Frames:
     def _cut(self, data: bytes) -> Numbers:
         return np.frombuffer(data, np.uint8)[: len(data) // self.size * self.size].reshape(-1, self.size)
 
+    def loop(self, data: bytes, begins: int, repeats: int | None) -> tuple[int, int] | None:
+        """The first and the last sample of what is played again and again, as flags say it; None where none is."""
+        flags = self.head.get(self.head.numbers(self._cut(data)), "flags")
+        first = np.flatnonzero(flags & begins)
+        if not len(first) or (repeats is not None and not flags[-1] & repeats):
+            return None
+        return int(first[0]) * self.per, len(flags) * self.per - 1
+
+    def with_loop(self, data: bytes, begins: int, first: int) -> bytes:
+        """Frames in which the one with sample ``first`` is marked as the loop's first, and no other."""
+        frames = self._cut(data).copy()
+        heads = self.head.numbers(frames)
+        flags = self.head.get(heads, "flags") & ~np.int64(begins)
+        flags[min(first // self.per, len(flags) - 1)] |= begins
+        frames[:, : self.head.size] = self.head.bytes(self.head.put(heads, "flags", flags))
+        return frames.tobytes() + data[len(frames) * self.size :]
+
     def _said(self, frames: Numbers) -> Numbers:
         """The gain and the filter of each frame; FormatError where it has a filter that there is not."""
         heads = self.head.numbers(frames)
@@ -98,7 +115,12 @@ class Frames:
         made = chosen[:, 1] >= 0
         heads = self.head.put(self._templates(before, count), "shift", (chosen[:, 0] - self.base) * self.sign)
         heads = self.head.put(heads, "filter", np.maximum(chosen[:, 1], 0))
-        out[made, : self.head.size] = self.head.bytes(heads)[made]
+        # Of frames that stay, too, the flags are those of their place: the last one's mark belongs to the last.
+        kept = np.flatnonzero(~made)
+        old_heads = self.head.numbers(before[kept])
+        for part in ("shift", "filter"):
+            heads[kept] = self.head.put(heads[kept], part, self.head.get(old_heads, part))
+        out[:, : self.head.size] = self.head.bytes(heads)
         return out.tobytes()
 
     def _templates(self, before: Numbers, count: int) -> Numbers:

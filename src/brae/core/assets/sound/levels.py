@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import warnings
-import zlib
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,14 +15,15 @@ from brae.core.assets.sound.sound import Sound
 #: seconds of a block of loudness, and what of it lies before the next begins; LUFS below which nothing counts,
 #: and LU below the mean (ITU-R BS.1770-5, annex 1)
 _BLOCK, _STEP, _GATE, _BELOW = 0.4, 0.25, -70.0, 10.0
-#: seconds of short-term loudness (EBU Tech 3341, 2)
-_SHORT = 3.0
+#: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2); a sound
+#: that is shorter than the second is as loud as its loudest moment (common practice, no source)
+MOMENTARY, SHORT, _BETWEEN = 0.4, 3.0, 0.1
 #: what each channel counts: the two behind more (BS.1770-5, table 4)
 _WEIGHTS = (1.0, 1.0, 1.0, 1.41, 1.41)
 #: below this nothing is heard, and there is no loudness to match (BS.1770's absolute gate)
 SILENT = _GATE
-#: bytes at each end by which a long sound is told from others, and sounds that are remembered
-_ENDS, _MOST_KNOWN = 1 << 20, 256
+#: sounds that are remembered
+_MOST_KNOWN = 256
 #: frames of a step of the outline
 STEP = 1024
 
@@ -48,9 +48,15 @@ class Levels:
     low: Floats
     high: Floats
     square: Floats
-    #: LUFS of the loudest 0.4 and 3 seconds, of what came in pieces
+    #: LUFS of the loudest 0.4 and 3 seconds; the second of what came in pieces
     momentary: float | None = None
     short_term: float | None = None
+    seconds: float = 0.0
+
+    @property
+    def heard(self) -> float:
+        """LUFS by which it is matched with another: of short ones the loudest moment's, of others the whole's."""
+        return self.loudness if self.momentary is None or self.seconds >= SHORT else self.momentary
 
     @property
     def offset(self) -> float:
@@ -76,6 +82,19 @@ def loudness(samples: Samples, rate: int) -> float:
     with warnings.catch_warnings(), np.errstate(divide="ignore"):
         warnings.simplefilter("ignore")
         return float(pyloudnorm.Meter(rate).integrated_loudness(heard))
+
+
+def loudest(samples: Samples, rate: int, seconds: float) -> float | None:
+    """LUFS of the loudest so many seconds; None where there are fewer."""
+    if len(samples) < seconds * rate + 1:
+        return None
+    import pyloudnorm
+
+    meter = pyloudnorm.Meter(rate, block_size=seconds, overlap=1 - _BETWEEN / seconds)
+    with warnings.catch_warnings(), np.errstate(divide="ignore"):
+        warnings.simplefilter("ignore")
+        meter.integrated_loudness(heard_of(samples))
+    return float(np.max(meter.blockwise_loudness))
 
 
 def levels_of(pieces: Pieces) -> Levels:
@@ -119,16 +138,18 @@ def levels_of(pieces: Pieces) -> Levels:
     if meter is None:
         all_ = np.zeros((0, pieces.channels)) if only is None else only
         lufs, peak = loudness(all_, pieces.rate), peaks.true_peak(all_, pieces.rate)
+        brief = loudest(all_, pieces.rate, MOMENTARY) if frames < SHORT * pieces.rate else None
     else:
-        lufs, peak = meter.integrated(), furthest.decibel()
-    loudest = (None, None) if meter is None else (meter.loudest(_BLOCK), meter.loudest(_SHORT))
-    return Levels(frames, lufs, peak, total / max(frames, 1), silence, cut, low, high, square, *loudest)
+        lufs, peak, brief = meter.integrated(), furthest.decibel(), None
+    windows = (brief, None) if meter is None else (meter.loudest(MOMENTARY), meter.loudest(SHORT))
+    return Levels(
+        frames, lufs, peak, total / max(frames, 1), silence, cut, low, high, square, *windows, frames / pieces.rate
+    )
 
 
 def measured(sound: Sound) -> Levels:
     """The same of a sound: remembered, as it is asked for with every step of a zoom."""
-    ends = sound.data[:_ENDS] + sound.data[-_ENDS:] if sound.long else sound.data
-    key = (zlib.crc32(ends), len(sound.data), sound.rate, sound.frames)
+    key = (sound.digest, len(sound.data), sound.rate, sound.frames)
     found = _KNOWN.get(key)
     if found is None:
         found = levels_of(sound.pieces())

@@ -166,8 +166,8 @@ def _windows(sound: Sound, columns: int, size: int) -> Floats:
 def heard_like(sound: Sound, original: Sound, most: float, span: Span = ALL) -> bytes:
     """A sound as loud as its original, so that only what else differs is heard; never louder than ``most`` LUFS."""
     here = measured(sound)
-    wanted = min(measured(original).loudness, most)
-    more = wanted - here.loudness if min(wanted, here.loudness) > SILENT else 0.0
+    wanted = min(measured(original).heard, most)
+    more = wanted - here.heard if min(wanted, here.heard) > SILENT else 0.0
     return _played(sound, more, here.peak, span)
 
 

@@ -77,11 +77,11 @@ def fitted(original: Sound, came: Sound) -> Pieces:
 
 def _louder(pieces: Pieces, original: Sound) -> Pieces:
     wanted, now = measured(original), levels_of(pieces)
-    if min(wanted.loudness, now.loudness) < levels.SILENT:
+    if min(wanted.heard, now.heard) < levels.SILENT:
         return pieces
     ceiling = min(max(_CEILING, wanted.peak), 0.0)
     # Peaks give way, but not by more than is hardly heard: beyond that all of it is less loud.
-    more = wanted.loudness - now.loudness
+    more = wanted.heard - now.heard
     more -= max(now.peak + more - (ceiling + _GIVES), 0)
     return peaks.limited(pieces.each(lambda piece: piece * 10 ** (more / 20)), ceiling)
 
@@ -441,7 +441,7 @@ def _clipped(edit: Compared) -> Iterator[Finding]:
 
 
 def _loud(edit: Compared) -> Iterator[Finding]:
-    wanted, here = edit.there.loudness, edit.here.loudness
+    wanted, here = edit.there.heard, edit.here.heard
     if min(wanted, here) < levels.SILENT or abs(here - wanted) < _LOUDER:
         return
     yield Finding(

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 
 import numpy as np
 
 from brae.core.assets.sound import levels
-from brae.core.assets.sound.levels import SILENT, heard_of, loudness
+from brae.core.assets.sound.levels import MOMENTARY, SHORT, SILENT, loudest, loudness
 from brae.core.assets.sound.peaks import peak, true_peak
 from brae.core.assets.sound.pieces import Samples
 from brae.core.assets.sound.sound import Sound
-
-#: seconds of the windows of momentary and short-term loudness, and between two of them (EBU Tech 3341, 2)
-_MOMENTARY, _SHORT, _STEP = 0.4, 3.0, 0.1
 
 
 @dataclass(frozen=True)
@@ -48,23 +44,16 @@ def measured(samples: Samples, rate: int) -> Loudness:
     """Measure a sound: float samples of shape (frames, channels), full scale 1."""
     return Loudness(
         _said(loudness(samples, rate)),
-        _loudest(samples, rate, _MOMENTARY),
-        _loudest(samples, rate, _SHORT),
+        _loudest(samples, rate, MOMENTARY),
+        _loudest(samples, rate, SHORT),
         _said(true_peak(samples, rate), -np.inf),
         _said(peak(samples), -np.inf),
     )
 
 
 def _loudest(samples: Samples, rate: int, seconds: float) -> float | None:
-    import pyloudnorm
-
-    if len(samples) < seconds * rate + 1:
-        return None
-    meter = pyloudnorm.Meter(rate, block_size=seconds, overlap=1 - _STEP / seconds)
-    with warnings.catch_warnings(), np.errstate(divide="ignore"):
-        warnings.simplefilter("ignore")
-        meter.integrated_loudness(heard_of(samples))
-    return _said(float(np.max(meter.blockwise_loudness)))
+    found = loudest(samples, rate, seconds)
+    return None if found is None else _said(found)
 
 
 def _said(value: float, least: float = SILENT) -> float | None:
