@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from brae.core.assets.base import Context, ExchangeFile, Version
 from brae.core.assets.sound import ima, levels
-from brae.core.assets.sound.kind import KIND
+from brae.core.assets.sound.kind import KIND, EnvelopeQuery
 from brae.core.assets.sound.riff import Chunk, Riff
 from brae.core.assets.sound.sound import Sound, plain, read
 from brae.core.errors import BraeError, FormatError
@@ -208,6 +208,7 @@ def test_the_same_sound_gives_the_same_vorbis() -> None:
         b"RIFF" + struct.pack("<I", 1000) + b"WAVEfmt " + struct.pack("<IHHIIHH", 16, 1, 0, 8000, 8000, 1, 8),
         plain(tone(0.01), RATE)[:-100],
         plain(tone(0.01), RATE).replace(struct.pack("<I", RATE), struct.pack("<I", 4_000_000_000), 1),
+        plain(tone(0.01), RATE).replace(struct.pack("<I", RATE), bytes(4), 1),
         b"OggS" + bytes(60),
         b"fLaC" + bytes(60),
     ],
@@ -215,6 +216,20 @@ def test_the_same_sound_gives_the_same_vorbis() -> None:
 def test_damaged_sounds_are_refused_in_words(data: bytes) -> None:
     with pytest.raises(BraeError):
         _ = read(data).samples
+
+
+@pytest.mark.parametrize("loop", [(1000, 4_000_000_000), (4_000_000_000, 5), (9000, 9000), (20_000, 100)])
+def test_loops_that_are_none_harm_nothing(loop: tuple[int, int]) -> None:
+    from brae.core.assets.base import Viewed
+
+    data = _looped(tone(), *loop)
+    original = read(data)
+    shown = KIND.questions["envelope"].ask(Viewed(original), EnvelopeQuery(), None)  # type: ignore[arg-type]
+    assert shown.original.seconds == pytest.approx(1)
+    assert back(original, KIND.send(original).data)[1].data == data
+    for remedies in ((), ("seam", "length")):
+        _, result = back(original, stored(tone(0.7), "FLOAT"), *remedies)
+        assert np.isfinite(result.samples).all()
 
 
 def test_no_number_of_a_sound_is_not_a_number() -> None:
@@ -244,7 +259,7 @@ def test_codecs_that_are_only_heard_are_refused_in_words() -> None:
 
 
 def test_short_sounds_are_matched_by_their_loudest_moment() -> None:
-    """A stroke and what rings after it: without the ringing it is no louder and no quieter (EBU Tech 3341: 0.4 s)."""
+    """A stroke and what rings after it: without the ringing it is as loud (EBU Tech 3341, 2: 0.4 s)."""
     time = np.arange(round(2.5 * RATE))[:, None] / RATE
     stroke = 0.3 * np.sin(2 * np.pi * 440 * time) * (time < 0.5)
     ringing = stroke + 0.1 * np.sin(2 * np.pi * 440 * time) * (time >= 0.5)
