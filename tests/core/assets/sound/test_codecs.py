@@ -320,8 +320,9 @@ def test_coefficients_of_a_games_own_are_heard_and_not_written() -> None:
         KIND.check_writable(other)
 
 
-def test_an_edit_is_cut_to_what_there_is_room_for() -> None:
-    said = {**CONSOLES["sixteen"], "most": 4000}
+@pytest.mark.parametrize("more", [{"most": 4000}, {"room": 16 * (4000 // 28)}])
+def test_an_edit_is_cut_to_what_there_is_room_for(more: dict[str, int]) -> None:
+    said = {**CONSOLES["sixteen"], **more}
     original = read(made(CONSOLES["sixteen"], 1).raw, said)
     for length, cut in ((3500, False), (6000, True)):
         ids, data = edited(original, music(length) / 32768)

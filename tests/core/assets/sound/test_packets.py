@@ -146,6 +146,15 @@ def test_headers_stored_once_elsewhere() -> None:
         KIND.check_writable(replace(sound, packets=strange))
 
 
+def test_packets_that_do_not_fit_are_told() -> None:
+    samples = music(RATE["vorbis"], 1)
+    data = framed(taken_apart(stream("vorbis", samples)))
+    said = {"codec": "vorbis", "rate": RATE["vorbis"], "packet": "size 16", "room": len(data) + 100}
+    original = opened(data, said)
+    assert "size" not in edited(original, samples * 0.9)[0]
+    assert "size" in edited(original, np.concatenate([samples] * 3))[0]
+
+
 def test_opus_in_packets_of_one_size() -> None:
     samples = music(24000, 1.5)
     packets = taken_apart(stream("opus", samples, 0.9))[2:]

@@ -60,6 +60,8 @@ class SaidSound(BaseModel):
     samples: Annotated[int, Field(ge=0, le=1 << 40)] | None = None
     #: samples of each channel that the game has room for: an edit has as many at most
     most: Annotated[int, Field(ge=1, le=1 << 40)] | None = None
+    #: bytes that the game has room for
+    room: Annotated[int, Field(ge=1, le=1 << 40)] | None = None
     #: first and last sample of what is played again and again; none where the last is not behind the first
     loop_start: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None
     loop_end: Annotated[int, Field(ge=-1, le=1 << 40)] | None = None
@@ -210,6 +212,12 @@ class SaidSound(BaseModel):
             value = value if self.predictor_2 is None else self.predictor_2
             index = index if self.step_2 is None else self.step_2
         return Runs(None, ((value & 0xFFFF ^ 0x8000) - 0x8000, index))
+
+    @property
+    def longest(self) -> int | None:
+        """Samples of each channel that there is room for; None where nobody says, or packets differ in size."""
+        fits = None if self.room is None else self.model_copy(update={"samples": None}).length(self.room)
+        return min((one for one in (self.most, fits) if one is not None), default=None)
 
     def loops(self, frames: int) -> list[tuple[int, int]]:
         """Its loop in a sound of so many samples, first and last one, both included."""

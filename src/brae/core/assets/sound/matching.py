@@ -191,7 +191,7 @@ def is_untouched(original: Sound, came: Sound) -> bool:
 def _ready(pieces: Pieces, original: Sound, remedies: Sequence[str]) -> Pieces:
     """What is to be stored, but for what closes the seam of a loop."""
     ready = apply(pieces, original, [one for one in remedies if one != "seam"])
-    most = None if original.bare is None else original.bare.most
+    most = None if original.bare is None else original.bare.longest
     if original.length_is_said:
         made = _as_long(ready, original)
     elif most is not None and sum(map(len, ready)) > most:
@@ -249,6 +249,16 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
             data = bare.again(original, data)
             result = bare.reread(original, data)
     findings = [finding for rule in _RULES for finding in rule(edit)]
+    room = None if original.bare is None else original.bare.room
+    if room is not None and len(data) > room:
+        findings.append(
+            Finding(
+                id="size",
+                severity="stops",
+                title=f"{len(data):,} bytes, and the game has room for {room:,}",
+                in_game="It is not loaded, or overwrites what lies behind it. Make it shorter, or plainer.",
+            )
+        )
     if words is not None:
         findings += track_findings(original.spoken, words, remedies, frames / original.rate)
     delay = (result.frames - frames) / result.rate
@@ -487,7 +497,7 @@ def _long(edit: Compared) -> Iterator[Finding]:
     if abs(here - wanted) <= max(rate // 1000, 1):
         return
     loops = bool(edit.original.loops)
-    most = None if edit.original.bare is None else edit.original.bare.most
+    most = None if edit.original.bare is None else edit.original.bare.longest
     if most is not None and here > most and not edit.original.length_is_said:
         yield Finding(
             id="length",
