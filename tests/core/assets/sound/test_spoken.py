@@ -234,6 +234,7 @@ def test_another_recording_keeps_the_words_and_findings_are_told() -> None:
     soundfile.write(other, 0.2 * np.sin(np.arange(48000 * SECONDS) / 20), 48000, format="WAV", subtype="PCM_16")
     version = Version(ExchangeFile("b.wav", other.getvalue()))
     ids, made = built(original, version.file)
+    assert "words" in ids
     assert {one["sample"] for one in points_of(made).values()} == {1600, 8000, 20000}
     words = [word("row", 0.2, 0.7), word("before it turns", 0.5, 1.0)]
     file = set_words(original, words, version)

@@ -261,6 +261,15 @@ def match(original: Sound, came: Sound, remedies: Sequence[str]) -> tuple[SoundS
         )
     if words is not None:
         findings += track_findings(original.spoken, words, remedies, frames / original.rate)
+        if original.spoken.track.words and result is not original and spoken.beside(original, came) is original:
+            findings.append(
+                Finding(
+                    id="words",
+                    severity="note",
+                    title="It came back without its words: those of the original are stored",
+                    in_game="The program that saved it knows no such marks: place the words of a recording anew.",
+                )
+            )
     delay = (result.frames - frames) / result.rate
     if result.container == "MP3" and delay > _LATE and data != original.data:
         findings.append(
