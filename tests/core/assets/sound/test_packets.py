@@ -146,6 +146,30 @@ def test_headers_stored_once_elsewhere() -> None:
         KIND.check_writable(replace(sound, packets=strange))
 
 
+@pytest.mark.parametrize("right", [True, False])
+def test_heads_that_say_how_many_samples_a_packet_adds(right: bool) -> None:
+    """They follow where they are that; a number that is something else stays."""
+    samples = music(RATE["vorbis"], 1)
+    packets = taken_apart(stream("vorbis", samples))
+    sizes = (1 << (packets[0][28] & 15), 1 << (packets[0][28] >> 4))
+    plain_said = {"codec": "vorbis", "rate": RATE["vorbis"], "packet": "size 16"}
+    ends = opened(framed(packets), plain_said).packets.stream.positions(packets[3:])
+    assert set(np.diff([0, *ends])) <= {0, sizes[0] // 2, sizes[1] // 2, sum(sizes) // 4}
+    adds = [0] * 3 + np.diff([0, *ends]).tolist() if right else [7] * len(packets)
+    data = b"".join(struct.pack("<HH", len(one), more) + one for one, more in zip(packets, adds, strict=True))
+    said = {**plain_said, "packet": "size 16, samples 16"}
+    original = opened(data, said)
+    assert KIND.rebuild(original) == data
+    _, made = edited(original, samples[::-1].copy())
+    again = opened(made, said)
+    assert KIND.rebuild(again) == made
+    told = (again.packets.heads >> 16).tolist()
+    if right:
+        assert told[3:] == np.diff([0, *again.packets.stream.positions(again.packets.sound)]).tolist()
+    else:
+        assert set(told) == {7}
+
+
 def test_packets_that_do_not_fit_are_told() -> None:
     samples = music(RATE["vorbis"], 1)
     data = framed(taken_apart(stream("vorbis", samples)))
