@@ -114,7 +114,7 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     game = home / "games" / DISC_FOLDER
     before = digests(game)
     page.goto(f"{DISC}/open")
-    expect(page.get_by_text("Proved.")).to_have_count(3)
+    expect(page.get_by_text("Proved.")).to_have_count(4)
     page.goto(f"{DISC}/find?where=kind:archive")
     page.get_by_role("button", name="Show what is in it").click()
     expect(page.get_by_role("status").filter(has_text="15,000 items")).to_be_visible()
@@ -624,9 +624,9 @@ def test_finding_by_keyboard(page: Page) -> None:
 
 def test_a_page_reload_loses_nothing(page: Page) -> None:
     page.get_by_role("checkbox", name="Sounds").click()
-    expect(page.get_by_role("status").filter(has_text="39 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="40 items")).to_be_visible()
     page.reload()
-    expect(page.get_by_role("status").filter(has_text="39 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="40 items")).to_be_visible()
     expect(page.get_by_text("Played at a safe loudness")).to_be_visible()
     volume = page.locator("audio").evaluate("player => player.volume")
     assert volume == pytest.approx(0.3)
