@@ -265,6 +265,32 @@ def test_what_a_layout_cannot_say(part: str, words: str) -> None:
         library(part)
 
 
+MARKED = "{track: said, cues: label, line: '{level}:{word}', levels: {w: word}, spans: true}"
+
+
+def test_points_that_are_no_words_stay_as_they_are() -> None:
+    points = [
+        (0, 1600, {"label": "w:row", "span": 800}),
+        (4, 3000, {"label": "splash"}),
+        (5, 9000, {"label": "w:now"}),
+    ]
+    original = read(line(points), MARKED)
+    file = set_words(original, [word("now", 0.5, 0.75), word("row", 0.1, 0.2), word("again", 1.0, 1.5)])
+    _, made = built(original, file)
+    found = points_of(made)
+    assert found[4] == {"sample": 3000, "label": "splash"}
+    assert {(one["label"], one["sample"], one.get("span")) for one in found.values()} == {
+        ("splash", 3000, None), ("w:row", 1600, 1600), ("w:now", 8000, 4000), ("w:again", 16000, 8000),
+    }  # fmt: skip
+
+
+def test_a_sound_with_too_many_points_is_heard() -> None:
+    points = [(number, number, {"label": "la"}) for number in range(20_001)]
+    found = read(line(points), WORDS)
+    assert found.spoken is None
+    assert found.frames == RATE * SECONDS
+
+
 def test_damaged_points_are_read_as_far_as_they_go() -> None:
     random = np.random.default_rng(6)
     data = line(SPANNED)

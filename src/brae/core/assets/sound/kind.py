@@ -359,7 +359,10 @@ class SoundKind(AssetKind[Any]):
             return sound
         from brae.core.assets.sound.spoken import of
 
-        return of(sound, layout, name)
+        try:
+            return of(sound, layout, name)
+        except BraeError:
+            return sound  # words that are damaged, or too many: it is heard all the same
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         types = [type_of(head.data) for head in heads]

@@ -23,7 +23,7 @@ _WEIGHTS = (1.0, 1.0, 1.0, 1.41, 1.41)
 #: below this nothing is heard, and there is no loudness to match (BS.1770's absolute gate)
 SILENT = _GATE
 #: sounds that are remembered
-_MOST_KNOWN = 256
+_MOST_KNOWN = 64
 #: frames of a step of the outline
 STEP = 1024
 

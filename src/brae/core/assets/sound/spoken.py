@@ -10,6 +10,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import chain
 
 from brae.core.assets.sound.riff import Chunk, Riff, at_rate
 from brae.core.assets.sound.sound import Sound, read
@@ -163,10 +164,10 @@ def notes_of(sound: Sound, track: Track, frames: int) -> tuple[bytes, bytes]:
         if one.text is not None:
             same.setdefault((one.sample, one.text), []).append(one.number)
     kept = [same[key].pop(0) if same.get(key := (one.sample, one.text or "")) else None for one in made]
-    left = iter([number for numbers in same.values() for number in numbers])
-    fresh = iter(range(max(before.records, default=0) + 1, 1 << 32))
+    left = [number for numbers in same.values() for number in numbers]
+    free = chain(left, range(max(before.records, default=0) + 1, 1 << 32))
     numbered = [
-        replace(one, number=next(left, None) or next(fresh) if number is None else number)
+        replace(one, number=next(free) if number is None else number)
         for one, number in zip(made, kept, strict=True)
     ]
     numbered += [one for one in ordered if one.text is None]
@@ -178,7 +179,9 @@ def _points(lines: Sequence[str], part: TrackPart, frames: int, *, lasting: bool
     for line in lines:
         start, end, text = (*line.split(" ", 2), "")[:3]
         sample = min(int(start), max(frames - 1, 0))
-        found.append(Point(0, sample, max(int(end) - sample, 1) if lasting else None, text))
+        # What is neither a word nor a phoneme has the length that it has.
+        lasts = lasting and _level(part, text) is not None
+        found.append(Point(0, sample, max(int(end) - sample, 1) if lasts else None, text))
     if lasting:
         return found
     # What ends before the next begins is followed by a point that says so.
