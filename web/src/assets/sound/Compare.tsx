@@ -91,7 +91,7 @@ function Sounds({ project, edit }: { project: string; edit: Edit }) {
   const other = () => setWhich(which === "edit" ? "original" : "edit");
   useHotkeys("x", () => hasEdit && other(), BY_KEY, [which, hasEdit]);
   return (
-    <div className="flex h-full min-h-0 flex-col gap-3 overflow-y-auto overflow-x-hidden">
+    <div className="-m-1 flex h-[calc(100%+8px)] min-h-0 flex-col gap-3 overflow-y-auto overflow-x-hidden p-1">
       <div className="flex flex-wrap items-center gap-3">
         <PlayButtons player={player} />
         {hasEdit && (
