@@ -390,3 +390,15 @@ def test_an_edit_of_ogg_has_the_originals_quality() -> None:
         _, made = KIND.match(original, Version(ExchangeFile("x.wav", plain(changed, 22050, "PCM_24"))), {})
         assert taken_apart(made.data)[2] == taken_apart(file)[2]
         assert 0.8 < len(made.data) / len(file) < 1.25
+
+
+def test_an_edit_without_a_sample_is_told() -> None:
+    none = Version(ExchangeFile("x.wav", plain(np.zeros((0, 1)), 22050)))
+    flac = tagged_flac(np.round(music(22050, 1) * 32768) / 32768, [b"TITLE=Tide"], places=3)
+    with pytest.raises(FormatError, match="not a single sample"):
+        KIND.match(read(flac), none, {})
+    for codec in ("vorbis", "opus"):
+        body = framed(taken_apart(stream(codec, music(RATE[codec], 1)))[0 if codec == "vorbis" else 2 :])
+        original = opened(body, {"codec": codec, "rate": RATE[codec], "packet": "size 16"})
+        with pytest.raises(FormatError, match="not a single sample"):
+            KIND.match(original, none, {})

@@ -8,6 +8,8 @@ from typing import Any
 from brae.core.assets.sound.pieces import Pieces
 from brae.core.errors import FormatError
 
+NOTHING = "There is not a single sample in it."
+
 
 def packed(pieces: Pieces, container: str, subtype: str, **more: Any) -> bytes:
     """Samples as a file; ``more``: libsndfile's settings. FormatError where it has no such file."""
@@ -22,4 +24,7 @@ def packed(pieces: Pieces, container: str, subtype: str, **more: Any) -> bytes:
                 file.write(piece)
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
         raise FormatError(f"The sound cannot be written as {container} {subtype}: {error}.") from error
-    return stream.getvalue()
+    data = stream.getvalue()
+    if not data:  # libsndfile begins some files with their first sample only
+        raise FormatError(NOTHING, remedy="Save the sound again.")
+    return data

@@ -15,6 +15,7 @@ import numpy as np
 
 from brae.core.assets.sound import ogg, opus, vorbis
 from brae.core.assets.sound.bits import Head
+from brae.core.assets.sound.library import NOTHING
 from brae.core.assets.sound.pieces import Pieces
 from brae.core.errors import FormatError
 
@@ -104,12 +105,14 @@ class Packets:
 
     def encoded(self, pieces: Pieces) -> bytes:
         """An Ogg file of other samples at the same rate, in packets like these."""
+        frames = sum(map(len, pieces))
+        if not frames:
+            raise FormatError(NOTHING, remedy="Save the sound again.")
         if self.stream is not None:
             return vorbis.file_of(pieces, self.stream)
         mean = sum(map(len, self.packets)) / max(len(self.packets), 1)
         packets = opus.encoded(pieces, mean, self.said.block, self.said.skip)
         headers = opus.head(self.said.channels, self.said.rate, self.said.skip), opus.tags()
-        frames = sum(map(len, pieces))
         last = frames * (48000 // self.said.rate) + self.said.skip
         return ogg.file_of(headers, packets, [min(one, last) for one in opus.positions(packets)])
 
