@@ -19,6 +19,7 @@ from starlette.types import Scope
 from brae import __version__
 from brae.api.guard import Guard, new_secret, problem
 from brae.api.routes import (
+    additions,
     assets,
     builds,
     catalogue,
@@ -112,6 +113,7 @@ def create_app(
         likes,
         assets,
         edits,
+        additions,
         folders,
         colours,
         builds,

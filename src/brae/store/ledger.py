@@ -20,7 +20,7 @@ from sqlalchemy import select
 from brae.core.atomic import write_atomically
 from brae.core.errors import storage_error
 from brae.store.database import Database
-from brae.store.models import Edit, EditStep, Kept, Original, Project
+from brae.store.models import Addition, Edit, EditStep, Kept, Original, Project
 
 _PROJECT = ("id", "name", "folder", "only", "chosen_edition", "way")
 _ORIGINAL = (
@@ -31,6 +31,7 @@ _EDIT = (
     "address", "kind", "exchange_path", "in_work", "recipe", "sent_sha256", "seen_sha256", "position", "state",
     "sheet", "encoded_sha256", "encoded_elsewhere", "fault",
 )  # fmt: skip
+_ADDITION = ("address", "archive", "name", "like", "sha256", "gone")
 _STEP = ("number", "what", "file_sha256", "file_name", "remedies", "choices", "beside")
 
 
@@ -39,6 +40,11 @@ class Ledger:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+
+    def begin(self, project: Project) -> None:
+        """Write down a project of which nothing is written yet: none of its files was changed."""
+        if not (self.folder / project.id / "project.json").exists():
+            self.keep_files(project, [])
 
     def keep_files(self, project: Project, originals: list[Original]) -> None:
         """Write down a project and its files that are not as they were."""
@@ -71,6 +77,11 @@ class Ledger:
         """Write down which findings are meant."""
         _write(self.folder / project / "meant.json", {"rules": rules})
 
+    def keep_additions(self, project: str, additions: list[Addition]) -> None:
+        """Write down the items that a person made."""
+        rows = [{name: getattr(one, name) for name in _ADDITION} for one in additions]
+        _write(self.folder / project / "additions.json", {"additions": rows})
+
     def keep_edit(self, edit: Edit) -> None:
         """Write down one edit with its versions."""
         steps = [{name: getattr(step, name) for name in _STEP} for step in edit.steps]
@@ -87,7 +98,7 @@ class Ledger:
 
     def forget(self, project: str) -> None:
         """A project that was forgotten comes back no more."""
-        for name in ("project.json", "meant.json"):
+        for name in ("project.json", "meant.json", "additions.json"):
             with contextlib.suppress(OSError):
                 (self.folder / project / name).unlink()
         shutil.rmtree(self.folder / project / "edits", ignore_errors=True)
@@ -109,6 +120,8 @@ class Ledger:
                 for file in content["files"]:
                     kept = [Kept(offset=at, length=size, sha256=sha) for at, size, sha in file.pop("kept")]
                     session.add(Original(project_id=project.id, **file, kept=kept))
+                for row in (_read(path.parent / "additions.json") or {}).get("additions", []):
+                    session.add(Addition(project_id=project.id, **row))
                 for edit in self._edits(path.parent / "edits"):
                     # Before there were kinds, there were textures, and the files beside one its mip levels.
                     edit.setdefault("kind", "texture")

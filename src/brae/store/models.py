@@ -152,6 +152,28 @@ class Member(Base):
     winner: Mapped[str | None]
     #: names of other items of the game that hold the rest of it
     parts: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    #: of an item that the game has not and a person made: the hash of its bytes
+    base: Mapped[str | None]
+
+
+class Addition(Base):
+    """An item that a person made: the game has none of that name until it is built."""
+
+    __tablename__ = "additions"
+    __table_args__ = (UniqueConstraint("project_id", "address"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("projects.id", ondelete="CASCADE"))
+    address: Mapped[str]
+    #: the address of the archive that it goes into; None for a loose file
+    archive: Mapped[str | None]
+    #: as the archive calls it, or the path of a loose file
+    name: Mapped[str]
+    #: the address of the item that it was made like
+    like: Mapped[str]
+    sha256: Mapped[str]
+    #: taken away again; its bytes and its versions are kept
+    gone: Mapped[bool] = mapped_column(default=False)
+    made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 
 #: how versions are called that are test colours

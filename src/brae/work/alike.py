@@ -153,6 +153,8 @@ def _shows_the_same(workspace: Workspace, project_id: str, address: str, other: 
 
 def _beginning(workspace: Workspace, project: Project, one: Located) -> bytes | None:
     try:
+        if one.member.base is not None:
+            return workspace.blobs.get(one.member.base)[:_HEAD]
         if one.archive.layout is None:
             return workspace.original_source(project, one.archive.files[MAIN]).read(0, min(_HEAD, one.member.real))
         archive = workspace.archive(project, one.archive)

@@ -155,7 +155,7 @@ def add_version(workspace: Workspace, project_id: str, address: str, what: str, 
         if not edit.position:
             original = asset_at(workspace, project_id, address)
             workspace.blobs.put(kind_of(edit.kind).send(original).data)
-        _add_step(edit, what)
+        add_step(edit, what)
         return True
 
     change_edit(workspace, project_id, address, add, alone=alone)
@@ -234,7 +234,7 @@ def recipe_of(
 ) -> dict[str, Any]:
     """The kind's recipe, and how the member is packed."""
     recipe = kind.recipe(original).model_dump() | {"packer": None, "packing_level": None}
-    if found.archive.layout is not None:
+    if found.archive.layout is not None and found.member.base is None:
         archive = workspace.archive(project, found.archive)
         number = workspace.number_of(archive, found)
         recipe["packer"] = archive.packer(number).name
@@ -259,7 +259,7 @@ def take_out_of_work(workspace: Workspace, project_id: str, address: str) -> Non
                 try:
                     kind_of(edit.kind).check_file(ExchangeFile(target.name, data))
                     workspace.blobs.put(data)
-                    _add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
+                    add_step(edit, "kept when taken out of work", file_sha256=sha256, file_name=target.name)
                 except BraeError:
                     _put_aside(target)
             target.unlink(missing_ok=True)
@@ -337,7 +337,7 @@ def take_file(
             read.append(workspace.blobs.put(data))
         if on_disk:
             edit.seen_sha256 = sha256
-        _add_step(edit, what, file_sha256=sha256, file_name=name, colours=colours)
+        add_step(edit, what, file_sha256=sha256, file_name=name, colours=colours)
         return True
 
     taken = change_edit(workspace, project_id, address, take)
@@ -388,7 +388,8 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
     def apply(edit: Edit) -> bool:
         kind = kind_of(edit.kind)
         known = kind.remedies
-        unknown = {one for one in remedies if one not in known and not (kind.worded and naming.is_written(one))}
+        names = kind.worded or kind.refers
+        unknown = {one for one in remedies if one not in known and not (names and naming.is_written(one))}
         if unknown:
             raise FormatError(f"There is no remedy '{unknown.pop()}'.", expected=f"one of {', '.join(known)}")
         if edit.current is None:
@@ -400,7 +401,7 @@ def set_remedies(workspace: Workspace, project_id: str, address: str, remedies: 
         words = [known[remedy] for remedy in known if remedy in (added or changed)]
         words += [naming.label_of(one) for one in sorted(added or changed) if naming.is_written(one)]
         what = ("" if added else "not: ") + ", ".join(words)
-        _add_step(edit, what, remedies=remedies)
+        add_step(edit, what, remedies=remedies)
         return True
 
     change_edit(workspace, project_id, address, apply)
@@ -423,7 +424,7 @@ def set_choices(workspace: Workspace, project_id: str, address: str, choices: Ma
         wanted = {name: value for name, value in wanted.items() if value != edit.recipe.get(name)}
         if wanted == edit.current.choices:
             return False
-        _add_step(edit, f"encoded: {kind.said(wanted)}", choices=wanted)
+        add_step(edit, f"encoded: {kind.said(wanted)}", choices=wanted)
         return True
 
     change_edit(workspace, project_id, address, choose)
@@ -454,7 +455,7 @@ def take_beside(workspace: Workspace, project_id: str, address: str, part: str, 
             return False
         if not edit.position:
             workspace.blobs.put(kind.send(original).data)  # what the version begins with
-        _add_step(edit, what, beside=beside)
+        add_step(edit, what, beside=beside)
         return True
 
     change_edit(workspace, project_id, address, replace)
@@ -490,7 +491,7 @@ def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], m
         what, named = f"{MARKED}{kind.marks[mark]}", made.file.name
 
         def put(edit: Edit, what: str = what, file: str = file, named: str = named, beside: Any = beside) -> bool:
-            _add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
+            add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
             return True
 
         change_edit(workspace, project_id, address, put)
@@ -539,7 +540,7 @@ def _is_seen(edit: Edit, data: bytes) -> bool:
     return hashlib.sha256(data).hexdigest() in known
 
 
-def _add_step(edit: Edit, what: str, **changed: Any) -> None:
+def add_step(edit: Edit, what: str, **changed: Any) -> None:
     """A version more: like the one in use, but for what has ``changed``."""
     values: dict[str, Any] = {"file_sha256": edit.sent_sha256, "file_name": Path(edit.exchange_path).name}
     values |= {"remedies": [], "choices": {}, "beside": {}}

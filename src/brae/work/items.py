@@ -31,6 +31,7 @@ from brae.core.sources import MAIN
 from brae.store import thumbnails
 from brae.store.models import ArchiveRow, Edit, EditStep, Member, Project
 from brae.work.workspace import Located, Workspace
+from brae.work.workspace import Version as State
 
 #: larger items are looked at before they are read
 _LARGE = 64 << 20
@@ -53,9 +54,12 @@ def originals_together(
     row = found[0].archive
     while True:
         before = _seen_outside(workspace, project, row)
+        read: list[bytes | BraeError]
+        if all(one.member.base for one in found):
+            return [workspace.blobs.get(one.member.base or "") for one in found]
         if row.layout is None:
             source = workspace.original_source(project, row.files[MAIN])
-            read: list[bytes | BraeError] = [source.read(0, source.size)]
+            read = [source.read(0, source.size)]
         else:
             archive = workspace.archive(project, row, library)
             read = [_member(workspace, archive, one) for one in found]
@@ -66,6 +70,8 @@ def originals_together(
 
 def _member(workspace: Workspace, archive: Container, found: Located) -> bytes | BraeError:
     try:
+        if found.member.base is not None:
+            return workspace.blobs.get(found.member.base)
         return archive.read(workspace.number_of(archive, found))
     except BraeError as error:
         return error
@@ -116,7 +122,12 @@ def context_of(workspace: Workspace, project: Project, found: Located, library: 
     """What reading an item may ask for."""
     layout = library.layouts.get(found.archive.layout or "")
     said = None
-    if layout is not None and layout.content is not None and layout.content.kind is not None:
+    if (
+        layout is not None
+        and found.member.base is None
+        and layout.content is not None
+        and layout.content.kind is not None
+    ):
         archive = workspace.archive(project, found.archive, library)
         said = archive.said([workspace.number_of(archive, found)])[0]
 
@@ -131,7 +142,7 @@ def _check_beginning(
 ) -> None:
     """Refuse a huge item that only claims to be one of its kind, before all of it is read."""
     size = found.member.real
-    if size <= _LARGE:
+    if size <= _LARGE or found.member.base is not None:
         return
     if found.archive.layout is None:
         head = workspace.original_source(project, found.archive.files[MAIN]).read(0, HEAD)
@@ -155,8 +166,8 @@ def look_at(
     ``edit`` False leaves the edit out.
     """
     project, found = workspace.project(project_id), workspace.find(project_id, address)
-    kind, row, library = item_kind(workspace, found), found.archive, workspace.project_library(project)
-    state = workspace.version_at(project, row, library, workspace.known_names(library, row))
+    kind, library = item_kind(workspace, found), workspace.project_library(project)
+    state = _state_of(workspace, project, found, library)
     key = (state, address, tuple(library.versions.items()))
     original = workspace.remembered(kind, key, lambda: original_asset(workspace, project, found))
     here = workspace.edit_or_none(project_id, address) if edit else None
@@ -171,6 +182,13 @@ def look_at(
     return kind, Viewed(original, made, version_of(workspace, here.current, others))
 
 
+def _state_of(workspace: Workspace, project: Project, found: Located, library: Library) -> State:
+    """What tells this state of an item from every other."""
+    if found.member.base is not None:
+        return (found.member.base,)
+    return workspace.version_at(project, found.archive, library, workspace.known_names(library, found.archive))
+
+
 def preview_of(workspace: Workspace, project_id: str, address: str, query: Query) -> Preview:
     """Something to look at or listen to. Small pictures of originals are kept from one time to the next."""
     project, found = workspace.project(project_id), workspace.find(project_id, address)
@@ -178,8 +196,8 @@ def preview_of(workspace: Workspace, project_id: str, address: str, query: Query
     if not query.small or found.member.parts:
         kind, viewed = look_at(workspace, project_id, address, edit=query.which != "original")
         return kind.preview(viewed, query)
-    kind, row, library = item_kind(workspace, found), found.archive, workspace.project_library(project)
-    state = workspace.version_at(project, row, library, workspace.known_names(library, row))
+    kind, library = item_kind(workspace, found), workspace.project_library(project)
+    state = _state_of(workspace, project, found, library)
     asked = (kind.id, query.model_dump(mode="json"), library.versions.get(found.member.container or ""))
     place = thumbnails.key(state, address, asked)
     kept = workspace.thumbnails.at(place)

@@ -131,7 +131,7 @@ class Listing:
             here = ArchiveRow.project_id == self._project_id
             gone = session.execute(delete(ArchiveRow).where(here, ArchiveRow.address == row.address))
             if gone.rowcount:  # type: ignore[attr-defined]
-                _listed_otherwise(session, self._project_id)
+                listed_otherwise(session, self._project_id)
             row.parent_id = parent.id if parent is not None else None
             session.add(row)
             session.flush()
@@ -196,7 +196,7 @@ class Listing:
             change = members.update().where(here, members.c.name == bindparam("part"))
             rows = [{"part": name} for name in sorted(self._parts)]
             if rows and session.connection().execute(change.values(kind=PART), rows).rowcount:
-                _listed_otherwise(session, self._project_id)
+                listed_otherwise(session, self._project_id)
 
         self._do(step)
         self._flush()
@@ -209,9 +209,9 @@ class Listing:
         for start in range(0, len(gone), _BATCH):
             session.execute(delete(ArchiveRow).where(ArchiveRow.id.in_(gone[start : start + _BATCH])))
         if gone or self._changed:
-            _listed_otherwise(session, self._project_id)
+            listed_otherwise(session, self._project_id)
 
 
-def _listed_otherwise(session: Session, project_id: str) -> None:
+def listed_otherwise(session: Session, project_id: str) -> None:
     """Who keeps the list in memory is to read it anew, not only what was added."""
     session.execute(update(Project).where(Project.id == project_id).values(listing=Project.listing + 1))

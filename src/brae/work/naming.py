@@ -36,14 +36,20 @@ def label_of(remedy: str) -> str:
     return f"Write {remedy.removeprefix(_WRITE).partition(_BETWEEN)[2]}"
 
 
-def _instead(remedies: Iterable[str]) -> dict[str, str]:
+def writing(old: str, new: str) -> str:
+    """The remedy that writes one name in the place of another."""
+    return f"{_WRITE}{old}{_BETWEEN}{new}"
+
+
+def instead_of(remedies: Iterable[str]) -> dict[str, str]:
+    """What is written in the place of what."""
     parts = (one.removeprefix(_WRITE).partition(_BETWEEN) for one in remedies if is_written(one))
     return {old: new for old, _, new in parts}
 
 
 def renamed(kind: AssetKind[Asset], original: Asset, version: Version) -> Version:
     """A version with the names that its remedies write, and without those remedies."""
-    instead = _instead(version.remedies)
+    instead = instead_of(version.remedies)
     if not instead:
         return version
     remedies = tuple(one for one in version.remedies if not is_written(one))
@@ -65,8 +71,8 @@ def told(
         came = kind.came(original, version.file)
     except BraeError:  # what cannot be read is told otherwise
         return sheet
-    names, named = _names(workspace, project_id)
-    findings = wrong_in(kind, came, original, names, named, _instead(version.remedies))
+    names, named = known_names(workspace, project_id)
+    findings = wrong_in(kind, came, original, names, named, instead_of(version.remedies))
     return sheet.model_copy(update={"findings": [*sheet.findings, *findings]}) if findings else sheet
 
 
@@ -97,7 +103,7 @@ def wrong_in(
 
 
 def _letters(mention: Mention, spelt: str, applied: str | None) -> Finding:
-    remedy = f"{_WRITE}{mention.text}{_BETWEEN}{spelt}"
+    remedy = writing(mention.text, spelt)
     return Finding(
         id=f"letters-{hashlib.sha256(mention.text.encode()).hexdigest()[:8]}",
         severity="shows",
@@ -109,9 +115,7 @@ def _letters(mention: Mention, spelt: str, applied: str | None) -> Finding:
 
 
 def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) -> Finding:
-    remedies = [
-        Remedy(id=f"{_WRITE}{text}{_BETWEEN}{new}", label=f"Write {new}", applied=new == applied) for new in instead
-    ]
+    remedies = [Remedy(id=writing(text, new), label=f"Write {new}", applied=new == applied) for new in instead]
     where = f"Line {line}" if line else "It"
     remedies.sort(key=lambda one: not one.applied)
     return Finding(
@@ -125,7 +129,7 @@ def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) 
     )
 
 
-def _names(workspace: Workspace, project_id: str) -> tuple[Names, dict[str, str]]:
+def known_names(workspace: Workspace, project_id: str) -> tuple[Names, dict[str, str]]:
     """The names of a game's items and archives, kept until it is listed otherwise."""
     state = state_of(workspace, project_id)
     found: tuple[Names, dict[str, str]] | None = kept(workspace.named, state)

@@ -27,6 +27,7 @@ from brae.core.sources.cue import image_of, is_cue
 from brae.jobs import Silent, Ticker
 from brae.store.models import ArchiveRow, Original, Project, now
 from brae.work import copies
+from brae.work.adding import list_again
 from brae.work.archives import Archives, Candidate, Listed
 from brae.work.listing import Listing
 from brae.work.matching import rematch
@@ -54,7 +55,10 @@ def begin(workspace: Workspace, path: Path, name: str | None = None) -> str:
         path = image_of(path)
     folder, only = (path, None) if path.is_dir() else (path.parent, path.name)
     with workspace.database.change() as session:
-        return _project(session, folder, only, name or (path.name if only is None else path.stem)).id
+        project = _project(session, folder, only, name or (path.name if only is None else path.stem))
+    # Edits are written down beside the database from the first one on, and mean nothing without their project.
+    workspace.ledger.begin(project)
+    return project.id
 
 
 def open_game(
@@ -69,6 +73,7 @@ def open_game(
     ticker = ticker or Silent()
     with workspace.locked(identifier, f"opening {path.name}"):
         result = _Opening(workspace, identifier, ticker).run()
+        list_again(workspace, identifier)
         copies.tell(workspace, identifier)
         rematch(workspace, identifier, ticker)
         workspace.catalogues.of(identifier)  # read now, so that the first search does not wait for it

@@ -27,6 +27,7 @@ class Work(Protocol):
 
     row: ArchiveRow
     edited: dict[int, tuple[bytes, dict[str, Any]]]
+    added: dict[str, bytes]
 
 
 class Outward:
@@ -40,8 +41,11 @@ class Outward:
         seen: dict[str, str] = {}
         for one in work.values():
             archive = self._workspace.archive(self._project, one.row)
-            for number, (data, recipe) in one.edited.items():
-                name = archive.names[number]
+            changed = [
+                (archive.names[number], data, recipe.get("packing_level"))
+                for number, (data, recipe) in one.edited.items()
+            ]
+            for name, data, level in [*changed, *((name, data, None) for name, data in one.added.items())]:
                 if name in seen:
                     raise FormatError(
                         f"Two edited members are called {name}, and outside the archives only one can be.",
@@ -49,7 +53,7 @@ class Outward:
                         expected=f"one of them; the other lies in {seen[name]}",
                     )
                 seen[name] = one.row.address
-                yield name, data, recipe.get("packing_level")
+                yield name, data, level
 
     def loose(self, way: LooseWay, work: Mapping[int, Work]) -> Iterator[Made]:
         """Each edited member as a file under the folder of overrides, its path mirrored exactly."""

@@ -19,13 +19,14 @@ from brae.core.containers.base import Container, Proof
 from brae.core.containers.nesting import changes_outside
 from brae.core.errors import BraeError, ChangedError, ReadOnlyError
 from brae.core.games.model import AddOnWay, LooseWay
-from brae.core.layouts.edits import MemberChange
+from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import companion_names
 from brae.core.layouts.segments import Composed, New
 from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
-from brae.store.models import ArchiveRow, Edit, Original, Project
+from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work import copies
+from brae.work.adding import additions
 from brae.work.edits import encode_anew
 from brae.work.items import needed_by
 from brae.work.meant import standing
@@ -121,6 +122,8 @@ class _Changes:
 
     row: ArchiveRow
     edited: dict[int, tuple[bytes, dict[str, Any]]] = field(default_factory=dict)
+    #: members that it has not, by their names
+    added: dict[str, bytes] = field(default_factory=dict)
     nested: dict[int, MemberChange] = field(default_factory=dict)
     inside: list[InsidePlan] = field(default_factory=list)
 
@@ -138,8 +141,12 @@ class Planner:
             edits = self._edits()
         self.ticker.begin(len(edits), "edits")
         reasons = {edit.address: _left_out(edit) for edit in edits}
+        added = {one.address: one for one in additions(self.workspace, self.project.id)}
+        self._add(added, {edit.address: edit for edit in edits}, work, result)
         for edit in edits:
             self.ticker.tick()
+            if edit.address in added:
+                continue
             reason = reasons[edit.address] or self._without_others(edit, reasons)
             if reason is not None:
                 result.left_out[edit.address] = reason
@@ -175,6 +182,32 @@ class Planner:
             result.up_to_date = not targets
             result.asks = [words for target in targets if (words := _asks(target.plan))]
         return result, targets
+
+    def _add(
+        self, added: Mapping[str, Addition], edits: Mapping[str, Edit], work: dict[int, _Changes], result: BuildPlan
+    ) -> None:
+        """Items that the game has not: as they are edited, or as they were made."""
+        for address, one in added.items():
+            edit = edits.get(address)
+            touched = edit is not None and edit.state not in ("waiting", "same")
+            reason = _left_out(edit) if edit is not None and touched else None
+            if reason is not None:
+                result.left_out[address] = reason
+                continue
+            try:
+                found = self.workspace.find(self.project.id, address)
+                if found.member.base is None:
+                    raise ChangedError(
+                        "The game has an item of that name by now.", address=address,
+                        remedy="Take yours away, or give it another name.",
+                    )  # fmt: skip
+                sha256 = edit.encoded_sha256 if edit is not None and touched else one.sha256
+                data = self.workspace.blobs.get(sha256 or "")
+            except BraeError as error:
+                result.left_out[address] = str(error)
+                continue
+            work.setdefault(found.archive.id, _Changes(found.archive)).added[one.name] = data
+            result.edits.append(address)
 
     def _edits(self) -> list[Edit]:
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)
@@ -307,14 +340,15 @@ class Planner:
             entry.inside += [*one.inside, InsidePlan(row.address, row.title, found.way, found.why, found.members)]
 
     @staticmethod
-    def _packed(archive: Container, one: _Changes) -> dict[int, MemberChange]:
+    def _packed(archive: Container, one: _Changes) -> Edits:
         def pack(item: tuple[int, tuple[bytes, dict[str, Any]]]) -> tuple[int, MemberChange]:
             number, (data, recipe) = item
             return number, archive.pack(number, data, recipe.get("packing_level"))
 
         # Packers release the interpreter's lock, so all cores pack.
         with ThreadPoolExecutor(os.cpu_count()) as pool:
-            return dict(pool.map(pack, one.edited.items())) | one.nested
+            changed = dict(pool.map(pack, one.edited.items())) | one.nested
+        return Edits(changed, [NewMember(name, archive.pack_new(name, data)) for name, data in one.added.items()])
 
     def _originals(self, row: ArchiveRow) -> dict[str, Original]:
         missing = [path for path in row.files.values() if path not in self.originals]
@@ -328,6 +362,9 @@ class Planner:
 
     def _plan_archive(self, one: _Changes) -> list[Target]:
         row = one.row
+        if row.layout is None and one.added:
+            name, data = next(iter(one.added.items()))
+            return [self._made(name, "a new file", Composed({MAIN: BytesSource(b"")}, {MAIN: [New(data)]}), MAIN)]
         originals = self._originals(row)
         for original in originals.values():
             self.workspace.check_unchanged(self.project, original)
@@ -342,7 +379,8 @@ class Planner:
         may_patch = all(original.state != "rebuilt" for original in originals.values())
         found = plan_archive(archive, _proof(row), self._packed(archive, one), may_patch=may_patch)
         targets = []
-        in_files = [archive.file_of(archive.index_of(member.label)) for member in found.members]
+        places = [archive.index_of(member.label) for member in found.members]
+        in_files = [archive.file if place < 0 else archive.file_of(place) for place in places]
         for name, original in originals.items():
             size = found.composed.size(name)
             why = found.why

@@ -292,6 +292,11 @@ class Workspace:
             rows = session.scalars(select(Original).where(Original.project_id == project).order_by(Original.path))
             return {row.path: row for row in rows}
 
+    def has_file(self, project: Project, path: str) -> bool:
+        """Whether the game has a file of that path, as it was opened."""
+        found = self.original(project.id, path)
+        return found.state != "created" if found is not None else (Path(project.folder) / path).exists()
+
     def original(self, project: str, path: str) -> Original | None:
         """What is known of one file of the game."""
         with self.database.session() as session:

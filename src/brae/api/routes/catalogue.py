@@ -218,7 +218,7 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
     if edit is not None and not edit.in_work:
         edit = None
     offset: int | None = None
-    if found.archive.layout is not None:
+    if found.archive.layout is not None and found.member.base is None:
         archive = workspace.archive(project, found.archive)
         number = workspace.number_of(archive, found)
         # In blocks that members share none has a place of its own.

@@ -268,6 +268,8 @@ class AssetKind(ABC, Generic[Asset]):
     remedies: ClassVar[Mapping[Any, str]] = {}
     #: where an edit's encoding may depart from its original's
     choices: ClassVar[type[BaseModel]] = NoChoices
+    #: what can be wished of a new one that is made of a file
+    wishes: ClassVar[type[BaseModel]] = NoWords
     #: what the page may ask of its previews; what they are
     query: ClassVar[type[Query]] = Query
     preview_media: ClassVar[Literal["image", "audio", "text", "none"]] = "none"
@@ -400,6 +402,14 @@ class AssetKind(ABC, Generic[Asset]):
         """A version beside its original: what differs, and the version encoded like the original."""
         raise self._not_edited()
 
+    def begun(self, original: Asset, file: ExchangeFile, recipe: Mapping[str, Any], wish: Any) -> bytes:
+        """The bytes of a new item that a file makes, encoded like another one; ``wish`` is a model of ``wishes``.
+
+        FormatError where the game would refuse it.
+        """
+        sheet, made = self.match(original, Version(file), recipe)
+        return fit_to_begin(sheet, made)
+
     def again(self, original: Asset, encoded: Encoded) -> Asset:
         """What was encoded, read again."""
         raise self._not_edited()
@@ -443,6 +453,16 @@ class AssetKind(ABC, Generic[Asset]):
     def suffixes(self) -> tuple[str, ...]:
         """Endings of the files that are taken back."""
         return tuple(one.suffix for one in self.exchange)
+
+
+def fit_to_begin(sheet: MatchSheet, made: Encoded) -> bytes:
+    """The bytes of a new item; FormatError where it would be in several items, or the game would refuse it."""
+    if made.elsewhere:
+        raise FormatError("This one lies in several items: nothing is made like it yet.")
+    stops = [one for one in sheet.open_findings if one.severity == "stops"]
+    if stops:
+        raise FormatError(f"The game would refuse it: {stops[0].title}", remedy=stops[0].in_game)
+    return made.data
 
 
 SaidModel = TypeVar("SaidModel", bound=BaseModel)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from brae.core.containers.base import Container, Proof
+from brae.core.addresses import quote
+from brae.core.containers.base import Container, Proof, as_edits
 from brae.core.errors import ReadOnlyError
-from brae.core.layouts.edits import MemberChange
+from brae.core.layouts.edits import Edits
 from brae.core.layouts.segments import Composed
 
 Way = Literal["patch", "rebuild", "replace"]
@@ -40,9 +41,9 @@ LARGEST_PATCH = 64 << 20
 
 
 def plan_archive(
-    archive: Container, proof: Proof | None, changes: dict[int, MemberChange], *, may_patch: bool = True
+    archive: Container, proof: Proof | None, changes: Edits | dict[int, MemberChange], *, may_patch: bool = True
 ) -> ArchivePlan:
-    """Patch in place where every changed member fits its slot, else rebuild.
+    """Patch in place where every changed member fits its slot and none is added, else rebuild.
 
     Raises ReadOnlyError without a proof, LayoutError where the structure does not allow the change.
     """
@@ -56,6 +57,8 @@ def plan_archive(
             offset=proof.offset,
             remedy="Correct the layout until an unchanged rebuild equals the original.",
         )
+    edits = as_edits(changes)
+    changes = edits.changed
     members = [
         MemberPlan(
             archive.labels[index],
@@ -72,6 +75,15 @@ def plan_archive(
         for (index, change), member in zip(sorted(changes.items()), members, strict=True)
         if not archive.takes(index, change)
     ]
+    if edits.added:
+        members += [
+            MemberPlan(quote(one.name), 0, len(one.change.stored), 0, len(one.change.real), 0)
+            for one in edits.added
+        ]
+        number = (
+            f"{len(edits.added)} of its members are new" if len(edits.added) > 1 else f"{members[-1].label} is new"
+        )
+        return ArchivePlan("rebuild", f"{number}: what follows moves", archive.rebuild(edits), members)
     if not unfit and may_patch:
         composed = archive.patch(changes)
         if _moved(composed) <= LARGEST_PATCH:

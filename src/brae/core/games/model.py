@@ -162,6 +162,15 @@ class LightRule(_Part):
     shininess: Annotated[float, Field(ge=1, le=1000)] = Field(24.0, description="its exponent")
 
 
+class WorldRule(_Part):
+    """How large things are in the game's world: what a new texture's sides follow from."""
+
+    scale: Annotated[float, Field(gt=0, le=1e6)] = Field(
+        1.0, description="units that a texel covers: of 0.25 there are four texels in a unit"
+    )
+    most: Annotated[int, Field(ge=4, le=16384)] = Field(2048, description="the longest side of a texture")
+
+
 class GameProfile(_Part):
     """One game: how it is known, which copy of a file it uses, how changed files go back."""
 
@@ -177,6 +186,7 @@ class GameProfile(_Part):
         default_factory=list, description="patterns of files that go together, such as [data/*.kist, data/*.hold]"
     )
     light: LightRule | None = Field(None, description="how it lights its models")
+    world: WorldRule | None = Field(None, description="how large a new texture is")
     maps: list[MapRule] = Field(
         default_factory=list,
         description="what maps are for, by the ends of their names; the usual ends need no rule",

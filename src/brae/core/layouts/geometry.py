@@ -147,6 +147,18 @@ class IndicesPart(Hidden):
         """The name of the item of a part's material or texture; None where none is said, or the part has none."""
         return beside(pattern, model, material=material) if pattern is not None and material else None
 
+    def said(self, model: str, item: str) -> str | None:
+        """What a part of a model says whose material or texture is an item; None where none can say it."""
+        for pattern in (self.materials, self.textures):
+            if pattern is None:
+                continue
+            before, _, behind = beside(pattern, model, material="\0").partition("\0")
+            low = item.lower()
+            fits = low.startswith(before.lower()) and low.endswith(behind.lower())
+            if fits and len(item) > len(before) + len(behind):
+                return item[len(before) : len(item) - len(behind)]
+        return None
+
     @model_validator(mode="after")
     def _named(self) -> IndicesPart:
         for pattern in (self.materials, self.textures):

@@ -20,6 +20,8 @@ _SHAPES = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _FLOAT, _UNSIGNED = 5126, 5125
 #: bytes of a model that comes back, and how deep its nodes may lie
 LARGEST, _DEEPEST = 1 << 30, 64
+#: of a material in a file: the name of the one that it is in the place of
+_WAS = "was"
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 
 
@@ -60,7 +62,10 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
             )
     primitives = []
     for number, part in enumerate(mesh.parts):
-        found.materials.append(gl.Material(name=part.material or f"part {number}", doubleSided=False))
+        material = gl.Material(name=part.material or f"part {number}", doubleSided=False)
+        if part.was:
+            material.extras = {_WAS: part.was}
+        found.materials.append(material)
         if not part.count:
             continue
         corners = mesh.corners_of(part).reshape(-1).astype("<u4")
@@ -149,15 +154,15 @@ def from_gltf(data: bytes) -> Mesh:
         joined[name] = np.concatenate([_wide(piece[0], name, columns) for piece in pieces])
     told = tuple(name for name in lacking if name not in ("NORMAL", "TANGENT"))
     starts = np.cumsum([0, *(len(piece[0]["POSITION"]) for piece in pieces)])
-    by_material: dict[str, list[np.ndarray[Any, Any]]] = {}
+    by_material: dict[tuple[str, str], list[np.ndarray[Any, Any]]] = {}
     for (_, corners, material), start in zip(pieces, starts.tolist(), strict=False):
         by_material.setdefault(material, []).append(corners + np.uint32(start))
     joined_up: list[np.ndarray[Any, Any]] = []
     parts, first = [], 0
-    for material, some in by_material.items():
+    for (called, was), some in by_material.items():
         run = np.concatenate(some)
         joined_up.append(run)
-        parts.append(Part(material, first, len(run)))
+        parts.append(Part(called, first, len(run), was))
         first += len(run)
     mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told)
     if "NORMAL" not in mesh.attributes:
@@ -196,7 +201,7 @@ def _loaded(data: bytes) -> Any:
     return found
 
 
-def _pieces(found: Any) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any], str]]:
+def _pieces(found: Any) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any], tuple[str, str]]]:
     """Each primitive of triangles, with its node's place: attributes, corners, material."""
     scenes = found.scenes or []
     number = found.scene if isinstance(found.scene, int) and 0 <= found.scene < len(scenes) else 0
@@ -239,7 +244,9 @@ def _matrix(node: Any) -> np.ndarray[Any, Any]:
     return result
 
 
-def _piece(found: Any, primitive: Any, place: Any) -> tuple[dict[str, Floats], np.ndarray[Any, Any], str]:
+def _piece(
+    found: Any, primitive: Any, place: Any
+) -> tuple[dict[str, Floats], np.ndarray[Any, Any], tuple[str, str]]:
     attributes: dict[str, Floats] = {}
     for name, number in vars(primitive.attributes).items():
         if number is not None and name[:1].isupper():
@@ -272,9 +279,11 @@ def _piece(found: Any, primitive: Any, place: Any) -> tuple[dict[str, Floats], n
         _move(attributes, place)
         if np.linalg.det(place[:3, :3]) < 0:
             corners = corners[:, ::-1]
-    material = ""
+    material = ("", "")
     if primitive.material is not None and 0 <= primitive.material < len(found.materials or []):
-        material = found.materials[primitive.material].name or f"part {primitive.material}"
+        one = found.materials[primitive.material]
+        was = one.extras.get(_WAS) if isinstance(one.extras, dict) else None
+        material = (one.name or f"part {primitive.material}", was if isinstance(was, str) else "")
     return attributes, np.ascontiguousarray(corners), material
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, Field
@@ -175,6 +176,26 @@ class MeshKind(AssetKind[MeshFile]):
         ]
         return list(dict.fromkeys(found))
 
+    def spelt(self, asset: MeshFile, name: str) -> str:
+        said = None if asset.faces is None else asset.faces.said(asset.name, name)
+        if said is None:
+            raise FormatError(
+                f"'{name}' cannot be a material of this model.",
+                expected=None if asset.faces is None else asset.faces.materials or asset.faces.textures,
+            )
+        return said
+
+    def renamed(self, original: MeshFile, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
+        """The model with other materials on its parts; each says whose place it is in."""
+        mesh = files.from_gltf(file.data)
+        parts = tuple(
+            replace(part, material=instead[part.material], was=part.was or part.material)
+            if part.material in instead else part
+            for part in matching.ordered(mesh, original.mesh.parts).parts
+        )  # fmt: skip
+        mesh = replace(matching.ordered(mesh, original.mesh.parts), parts=parts)
+        return ExchangeFile("model.glb", files.to_glb(mesh))
+
     def recipe(self, asset: MeshFile) -> MeshRecipe:
         faces = asset.faces
         return MeshRecipe(
@@ -206,7 +227,14 @@ class MeshKind(AssetKind[MeshFile]):
         if version.file.data == self.send(original).data and not version.remedies:
             # Nothing was changed, so nothing is worked out anew.
             return MatchSheet(properties=[], findings=[]), Encoded(original.rewrite(original.mesh))
-        sheet, data = matching.match(original, files.from_gltf(version.file.data), version.remedies)
+        came = files.from_gltf(version.file.data)
+        sent = files.from_gltf(self.send(original).data)
+        if not version.remedies and matching.only_names_differ(came, sent):
+            made = replace(original.mesh, parts=matching.renamed_parts(original.mesh.parts, came.parts))
+            return MatchSheet(properties=matching.properties(original.mesh, came, made), findings=[]), Encoded(
+                original.rewrite(made)
+            )
+        sheet, data = matching.match(original, came, version.remedies)
         return sheet, Encoded(data)
 
     def again(self, original: MeshFile, encoded: Encoded) -> MeshFile:

@@ -32,7 +32,7 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
 
     mesh, notes = _in_form(original, came)
     findings += notes
-    mesh = _ordered(mesh, original.mesh.parts)
+    mesh = ordered(mesh, original.mesh.parts)
     if len(mesh.parts) != len(original.mesh.parts):
         more = len(mesh.parts) - len(original.mesh.parts)
         words = f"{abs(more)} {'part' if abs(more) == 1 else 'parts'} {'more' if more > 0 else 'fewer'}"
@@ -64,7 +64,7 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
             f"The model has {len(mesh):,} vertices, and the indices of this file can name {original.limit:,}.",
             remedy="Make it simpler, or split it into several models.",
         )
-    return MatchSheet(properties=_properties(original.mesh, came, mesh), findings=findings), original.rewrite(mesh)
+    return MatchSheet(properties=properties(original.mesh, came, mesh), findings=findings), original.rewrite(mesh)
 
 
 def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
@@ -120,20 +120,36 @@ def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
     return Mesh({name: found[name] for name in wanted}, came.corners, came.parts), notes
 
 
-def _ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
+def only_names_differ(one: Mesh, other: Mesh) -> bool:
+    """Whether two models are the same but for the names of their materials."""
+    return (
+        [(part.first, part.count) for part in one.parts] == [(part.first, part.count) for part in other.parts]
+        and one.attributes.keys() == other.attributes.keys()
+        and np.array_equal(one.corners, other.corners)
+        and all(np.array_equal(values, other.attributes[name]) for name, values in one.attributes.items())
+    )
+
+
+def renamed_parts(parts: Sequence[Part], came: Sequence[Part]) -> tuple[Part, ...]:
+    """The original's parts with the materials that are said to be in the place of theirs."""
+    instead = {part.was: part.material for part in came if part.was}
+    return tuple(replace(part, material=instead.get(part.material, part.material)) for part in parts)
+
+
+def ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
     """Parts in the original's order, by their materials; those that the original has not come last."""
     names = [part.material for part in wanted]
     places = {name: names.index(name) for name in names}
-    order = sorted(mesh.parts, key=lambda part: places.get(part.material, len(names)))
-    if len(order) == len(names) and not any(part.material in places for part in order):
+    order = sorted(mesh.parts, key=lambda part: places.get(part.was or part.material, len(names)))
+    if len(order) == len(names) and not any((part.was or part.material) in places for part in order):
         order = [replace(part, material=name) for part, name in zip(mesh.parts, names, strict=True)]  # other names
-    return _laid(mesh, [(part.material, mesh.corners_of(part)) for part in order])
+    return _laid(mesh, [(part, mesh.corners_of(part)) for part in order])
 
 
-def _laid(mesh: Mesh, pieces: Sequence[tuple[str, np.ndarray]]) -> Mesh:
+def _laid(mesh: Mesh, pieces: Sequence[tuple[Part, np.ndarray]]) -> Mesh:
     corners, parts, first = [np.zeros((0, 3), np.uint32)], [], 0
-    for material, some in pieces:
-        parts.append(Part(material, first, len(some)))
+    for part, some in pieces:
+        parts.append(Part(part.material, first, len(some), part.was))
         corners.append(some)
         first += len(some)
     return replace(mesh, corners=np.concatenate(corners), parts=tuple(parts))
@@ -141,9 +157,9 @@ def _laid(mesh: Mesh, pieces: Sequence[tuple[str, np.ndarray]]) -> Mesh:
 
 def _as_many(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
     """As many parts as the original: what is more is joined to the last, what is missing is empty."""
-    by_name = {part.material: mesh.corners_of(part) for part in mesh.parts}
-    pieces = [(part.material, by_name.pop(part.material, np.zeros((0, 3), np.uint32))) for part in wanted]
-    rest = list(by_name.values())
+    by_name = {part.was or part.material: (part, mesh.corners_of(part)) for part in mesh.parts}
+    pieces = [by_name.pop(part.material, (part, np.zeros((0, 3), np.uint32))) for part in wanted]
+    rest = [some for _, some in by_name.values()]
     if rest and pieces:
         pieces[-1] = (pieces[-1][0], np.concatenate([pieces[-1][1], *rest]))
     return _laid(mesh, pieces)
@@ -194,7 +210,7 @@ def _inside_out(original: Mesh, mesh: Mesh) -> bool:
     return min(abs(before), abs(now)) > _HOLLOW and (before > 0) != (now > 0)
 
 
-def _properties(original: Mesh, came: Mesh, made: Mesh) -> list[Property]:
+def properties(original: Mesh, came: Mesh, made: Mesh) -> list[Property]:
     def size(mesh: Mesh) -> str:
         least, most = bounds(mesh)
         return " × ".join(f"{side:.3g}" for side in (most - least).tolist())

@@ -18,6 +18,8 @@ class Part:
     material: str
     first: int
     count: int
+    #: the original's material that this one is in the place of, where that was said
+    was: str = ""
 
 
 @dataclass(frozen=True)

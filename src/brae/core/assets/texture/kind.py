@@ -23,8 +23,9 @@ from brae.core.assets.base import (
     Sniffed,
     Version,
     Viewed,
+    fit_to_begin,
 )
-from brae.core.assets.texture import described, formats, looking
+from brae.core.assets.texture import beginning, described, formats, looking
 from brae.core.assets.texture.facts import SaidFacts, TextureFacts, facts_of, header_of
 from brae.core.assets.texture.files import (
     TGA_END,
@@ -143,6 +144,7 @@ class TextureKind(AssetKind[TextureFile]):
     layout_facts = SaidFacts
     exchange = _EXCHANGE
     remedies: ClassVar[Mapping[Any, str]] = REMEDIES
+    wishes = beginning.NewTexture
     choices = Departures
     query = TextureQuery
     preview_media = "image"
@@ -257,6 +259,12 @@ class TextureKind(AssetKind[TextureFile]):
             target=among(original, version.others),
         )  # fmt: skip
         return sheet, Encoded(made.data, made.elsewhere, version.others)
+
+    def begun(
+        self, original: TextureFile, file: ExchangeFile, recipe: Mapping[str, Any], wish: beginning.NewTexture
+    ) -> bytes:
+        sheet, data = beginning.begun(original, file.data, file.name, Recipe.model_validate(recipe), wish)
+        return fit_to_begin(sheet, Encoded(data))
 
     def again(self, original: TextureFile, encoded: Encoded) -> TextureFile:
         return original.again(encoded.data, {**encoded.elsewhere, **encoded.others})
