@@ -21,7 +21,7 @@ from tests.e2e.test_pages import check_access
 from tests.e2e.tour import open_folder, stage, unknown_game, wait_for_jobs
 from tests.work.test_first_look import FILE
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
+pytestmark = [pytest.mark.browser]
 
 
 @pytest.fixture

@@ -16,7 +16,7 @@ from brae.core.assets.texture.encode import encode_new
 from tests.e2e.driver import base, chromium, served
 from tests.e2e.tour import open_folder, stage
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
+pytestmark = [pytest.mark.browser]
 MANY = 100_000
 
 

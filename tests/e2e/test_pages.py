@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import io
 import re
-import shutil
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -37,6 +36,7 @@ from tests.core.assets.sound.test_spoken import points_of
 from tests.core.families import BY_NAME
 from tests.core.voices.spoken import speak
 from tests.e2e.driver import base, chromium, served
+from tests.e2e.homes import moved, opened_home
 from tests.e2e.tour import (
     DISC,
     edit_one,
@@ -67,15 +67,11 @@ def browser() -> Iterator[Browser]:
 
 @pytest.fixture
 def home(request: pytest.FixtureRequest, tmp_path: Path, made_demo: Path, made_disc: Path) -> Path:
-    """A Brae folder in which the demo games are made already; the disc is a small one unless a test asks."""
-    games = tmp_path / "home/games"
-    shutil.copytree(made_demo, games / made_demo.name)
-    if request.node.get_closest_marker("whole_disc"):
-        whole: Path = request.getfixturevalue("whole_disc")
-        shutil.copytree(whole, games / whole.name)
-    else:
-        shutil.copytree(made_disc, games / made_disc.name)
-    return tmp_path / "home"
+    """A Brae folder in which the demo games are opened already; the disc is a small one unless a test asks."""
+    whole = request.node.get_closest_marker("whole_disc") is not None
+    disc: Path = request.getfixturevalue("whole_disc") if whole else made_disc
+    kept = opened_home(made_demo.parents[1] / f"brae-{'whole' if whole else 'small'}-home", made_demo, disc)
+    return moved(kept, tmp_path / "home")
 
 
 @pytest.fixture

@@ -6,7 +6,6 @@ import base64
 import io
 import json
 import re
-import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -18,37 +17,19 @@ from playwright.sync_api import Page, expect
 
 from brae.demo import stamps, strollers
 from tests.e2e.driver import base, chromium, served
+from tests.e2e.homes import moved, opened_home
 from tests.e2e.tour import DISC, open_folder, stage, wait_for_jobs
 
-pytestmark = [pytest.mark.browser, pytest.mark.xdist_group("browser-2")]
+pytestmark = [pytest.mark.browser]
 POSTWOMAN = "skerry.bin//CARGO.VOL//POSTWOM.STR"
 WHITE = (240, 240, 240, 255)
 
 
-# Of the session: tests of other files run between these.
-@pytest.fixture(scope="session")
-def opened(tmp_path_factory: pytest.TempPathFactory, made_demo: Path, whole_disc: Path) -> tuple[Path, Path]:
-    """Brae's folder with both editions opened, and a copy of it as it was then."""
-    place = tmp_path_factory.mktemp("sprites")
-    home, kept = place / "home", place / "kept"
-    shutil.copytree(made_demo, home / "games" / made_demo.name)
-    # The whole of it: the game in the trial reads screens that a small one has not.
-    shutil.copytree(whole_disc, home / "games" / whole_disc.name)
-    with chromium() as browser, served(home, "demo") as address:
-        page = browser.new_page(base_url=base(address))
-        page.goto(address)
-        page.get_by_role("button", name="Go to the demo game").wait_for(timeout=60_000)
-        page.goto("/")
-        wait_for_jobs(page)
-    shutil.copytree(home, kept)
-    return home, kept
-
-
 @pytest.fixture
-def page(opened: tuple[Path, Path]) -> Iterator[Page]:
-    home, kept = opened
-    shutil.rmtree(home)
-    shutil.copytree(kept, home)
+def page(tmp_path: Path, made_demo: Path, whole_disc: Path) -> Iterator[Page]:
+    # The whole disc: the game in the trial reads screens that a small one has not.
+    kept = opened_home(made_demo.parents[1] / "brae-whole-home", made_demo, whole_disc)
+    home = moved(kept, tmp_path / "home")
     with chromium() as browser, served(home, "demo") as address:
         context = browser.new_context(
             viewport={"width": 1280, "height": 800}, base_url=base(address), reduced_motion="reduce"

@@ -17,7 +17,7 @@ from packaging.utils import canonicalize_name
 from tests.e2e.driver import chromium, served
 
 ROOT = Path(__file__).parents[2]
-pytestmark = [pytest.mark.install, pytest.mark.xdist_group("browser-2")]
+pytestmark = [pytest.mark.install]
 
 
 def test_installed_wheel_drives_the_demo(tmp_path: Path) -> None:

@@ -155,6 +155,11 @@ class Member(Base):
     #: of an item that the game has not and a person made: the hash of its bytes
     base: Mapped[str | None]
 
+    @property
+    def made(self) -> bool:
+        """Whether a person made it."""
+        return self.base is not None
+
 
 class Addition(Base):
     """An item that a person made: the game has none of that name until it is built."""

@@ -255,6 +255,7 @@ class Proposed:
 
     name: str
     from_file: bool
+    sized: bool
     uses: list[Nearby]
     used_by: list[Nearby]
     ready: bool
@@ -285,6 +286,7 @@ def proposal(workspace: Workspace, project_id: str, like: str) -> Proposed:
     return Proposed(
         name=_free(workspace, project_id, found),
         from_file=bool(kind.exchange),
+        sized=kind.wishes is not NoWords,
         uses=[one for one in _nearby(workspace, project_id, uses) if kinds()[one.kind].wishes is not NoWords],
         used_by=[one for one in _nearby(workspace, project_id, sorted(owners)) if _can_say(one.kind)],
         ready=known is not None,

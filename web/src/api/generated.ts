@@ -1346,6 +1346,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/new": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Propose
+         * @description What a new item like another one could be called, what it names, what uses it, and how large it may be.
+         */
+        get: operations["propose_api_projects__project_id__new_get"];
+        put?: never;
+        /**
+         * Make
+         * @description A new item like another; with a body it is made of that file, encoded like it. All of it or nothing.
+         */
+        post: operations["make_api_projects__project_id__new_post"];
+        /**
+         * Unmake
+         * @description A new item taken away again; its versions are kept.
+         */
+        delete: operations["unmake_api_projects__project_id__new_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/open": {
         parameters: {
             query?: never;
@@ -3395,6 +3423,14 @@ export interface components {
             used_by: components["schemas"]["Link"][];
         };
         /**
+         * MadeNew
+         * @description The addresses of what was made.
+         */
+        MadeNew: {
+            /** Made */
+            made: string[];
+        };
+        /**
          * MakeRequest
          * @description A new archive from a folder.
          */
@@ -3572,6 +3608,11 @@ export interface components {
             fault: string | null;
             /** Kind */
             kind: string;
+            /**
+             * Made
+             * @default false
+             */
+            made: boolean;
             /** Name */
             name: string;
             /** Packer */
@@ -3682,6 +3723,40 @@ export interface components {
             id: string;
             /** Words */
             words: string;
+        };
+        /**
+         * Neighbour
+         * @description An item that another one names, or that names it.
+         */
+        Neighbour: {
+            /** Address */
+            address: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * NewProposal
+         * @description What a new item like another one could be.
+         */
+        NewProposal: {
+            /** From File */
+            from_file: boolean;
+            /** Most */
+            most: number;
+            /** Name */
+            name: string;
+            /** Ready */
+            ready: boolean;
+            /** Scale */
+            scale: number;
+            /** Sized */
+            sized: boolean;
+            /** Used By */
+            used_by: components["schemas"]["Neighbour"][];
+            /** Uses */
+            uses: components["schemas"]["Neighbour"][];
         };
         /**
          * OpenRequest
@@ -7418,6 +7493,117 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["MeshView"];
                 };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_api_projects__project_id__new_get: {
+        parameters: {
+            query: {
+                like: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewProposal"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_api_projects__project_id__new_post: {
+        parameters: {
+            query: {
+                like: string;
+                name: string;
+                /** @description the name of the file that is the body */
+                file?: string;
+                /** @description how long its longer side is in the world */
+                units?: number | null;
+                /** @description units that a texel covers */
+                scale?: number | null;
+                /** @description the longest side in pixels */
+                most?: number | null;
+                /** @description an item that names the other one, to be copied as well */
+                copy?: string | null;
+                copy_name?: string;
+                /** @description items that use the last one made from now on */
+                users?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeNew"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unmake_api_projects__project_id__new_delete: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Default Response */
             default: {

@@ -330,6 +330,55 @@ export const useUpload = (project: string) =>
     ),
   );
 
+/** What a new item like another one could be. */
+export const useProposal = (project: string, like: string | null) =>
+  useQuery({
+    queryKey: ["new", project, like],
+    enabled: like !== null,
+    queryFn: () =>
+      take(
+        client.GET("/api/projects/{project_id}/new", {
+          params: { path: { project_id: project }, query: { like: like ?? "" } },
+        }),
+      ),
+  });
+
+/** A new item like another one, of a file where there is one. */
+export const useMakeNew = (project: string, after: (made: string[]) => void) =>
+  useAct(
+    async ({
+      file,
+      ...query
+    }: {
+      like: string;
+      name: string;
+      file: File | null;
+      units?: number;
+      scale?: number;
+      most?: number;
+      copy?: string;
+      copy_name?: string;
+      users?: string[];
+    }) =>
+      take(
+        client.POST("/api/projects/{project_id}/new", {
+          params: { path: { project_id: project }, query: { ...query, file: file?.name ?? "" } },
+          body: (file ?? new Blob([])) as never,
+          bodySerializer: (body: unknown) => body as Blob,
+          headers: { "Content-Type": "application/octet-stream" },
+        }),
+      ),
+    ({ made }) => after(made),
+  );
+
+export const useTakeAway = (project: string) =>
+  useAct(
+    (address: string) => take(client.DELETE("/api/projects/{project_id}/new", item(project, address))),
+    () => {
+      toast("Taken away; its versions are kept under its name.");
+    },
+  );
+
 /** A file that replaces one part of an item; without a file it is worked out again. */
 export const useTakeBeside = (project: string) =>
   useAct(async ({ address, part, file }: { address: string; part: string; file: File | null }) =>

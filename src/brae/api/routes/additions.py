@@ -9,7 +9,7 @@ from starlette.concurrency import run_in_threadpool
 
 from brae.api.routes import Work
 from brae.api.routes.edits import body_of, kind_at
-from brae.api.schemas.additions import MadeNew, Neighbour, Proposal
+from brae.api.schemas.additions import MadeNew, Neighbour, NewProposal
 from brae.core.assets.base import ExchangeFile
 from brae.work.adding import Beginning, make_with, proposal, take_away
 
@@ -17,11 +17,12 @@ router = APIRouter(prefix="/projects/{project_id}/new", tags=["new"])
 
 
 @router.get("")
-def propose(project_id: str, like: str, workspace: Work) -> Proposal:
+def propose(project_id: str, like: str, workspace: Work) -> NewProposal:
     """What a new item like another one could be called, what it names, what uses it, and how large it may be."""
     found = proposal(workspace, project_id, like)
-    return Proposal(
-        name=found.name, from_file=found.from_file, scale=found.scale, most=found.most, ready=found.ready,
+    return NewProposal(
+        name=found.name, from_file=found.from_file, sized=found.sized, scale=found.scale, most=found.most,
+        ready=found.ready,
         uses=[Neighbour.model_validate(one) for one in found.uses],
         used_by=[Neighbour.model_validate(one) for one in found.used_by],
     )  # fmt: skip

@@ -15,13 +15,15 @@ class Neighbour(Row):
     kind: str
 
 
-class Proposal(BaseModel):
+class NewProposal(BaseModel):
     """What a new item like another one could be."""
 
     #: a name that is free
     name: str
     #: whether it can be made of a file
     from_file: bool
+    #: whether its sides follow from the game's world
+    sized: bool
     #: what it surely names, and can be made of a file; what names it
     uses: list[Neighbour]
     used_by: list[Neighbour]

@@ -25,6 +25,8 @@ class MemberView(Row):
     fault: str | None
     #: the address of the copy that the game uses instead
     winner: str | None = None
+    #: whether a person made it: the game has none of that name until it is built
+    made: bool = False
     edit: str | None = None
 
 

@@ -8,7 +8,7 @@ from typing import Literal
 from brae.core.addresses import quote
 from brae.core.containers.base import Container, Proof, as_edits
 from brae.core.errors import ReadOnlyError
-from brae.core.layouts.edits import Edits
+from brae.core.layouts.edits import Edits, MemberChange
 from brae.core.layouts.segments import Composed
 
 Way = Literal["patch", "rebuild", "replace"]

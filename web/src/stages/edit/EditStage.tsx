@@ -9,6 +9,7 @@ import { useKind } from "../../assets/kinds";
 import { faceOf } from "../../assets/registry";
 import { Button, Copyable, Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
+import { NewItem } from "../../components/NewItem";
 import { Sheet } from "../../components/Sheet";
 import { StateMark } from "../../components/StateMark";
 import { ANYWHERE, BY_KEY } from "../../lib/keys";
@@ -138,6 +139,9 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
         {hasEdit && <Findings project={project} edit={edit} />}
         {hasEdit && <Sheet edit={edit} />}
         <Copies project={project} edit={edit} />
+        <div>
+          <NewItem project={project} address={edit.address} name={edit.name} />
+        </div>
         {face.Forms && (
           <Suspense>
             <face.Forms

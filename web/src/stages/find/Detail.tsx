@@ -2,10 +2,11 @@ import { Package } from "lucide-react";
 import { Suspense } from "react";
 import { Link } from "react-router";
 import { BY_SIGNS, bytesUrl, type Member } from "../../api/client";
-import { useItem } from "../../api/queries";
+import { useItem, useTakeAway } from "../../api/queries";
 import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
+import { NewItem } from "../../components/NewItem";
 import { bytes, count } from "../../lib/format";
 import { Lines, Links, Places } from "./Links";
 import { Marks } from "./Marks";
@@ -40,6 +41,7 @@ export function Detail({
   const kinds = useKinds().data?.kinds;
   const face = faceOf(member.kind);
   const editable = canEdit(kind, member);
+  const takeAway = useTakeAway(project);
   const facts = (kind?.facts ?? [])
     .filter((fact) => fact.line)
     .map((fact): [string, string] | null => {
@@ -68,6 +70,15 @@ export function Detail({
         <Button look="act" onClick={onEdit}>
           {member.edit ? "Look at the edit" : "Edit this"}
         </Button>
+      )}
+      {alone && editable && <NewItem project={project} address={member.address} name={member.name} />}
+      {member.made && (
+        <div className="grid gap-2 rounded-lg bg-moss-soft p-3">
+          <p>You made this one: the game gets it with the next build.</p>
+          <Button disabled={takeAway.isPending} onClick={() => takeAway.mutate(member.address)}>
+            Take it away
+          </Button>
+        </div>
       )}
       {alone && editable && kind && kind.marks.length > 0 && (
         <Marks project={project} choose={async () => [member.address]} />

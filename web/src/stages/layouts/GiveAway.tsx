@@ -6,8 +6,8 @@ import { toast } from "sonner";
 import { client, take } from "../../api/client";
 import { useAct } from "../../api/queries";
 import { Button } from "../../components/controls";
+import { Field, RoomDialog } from "../../components/Dialog";
 import { many } from "../../lib/format";
-import { Field, RoomDialog } from "./Dialog";
 import type { Known } from "./words";
 
 export function GiveAway({ project, known }: { project: string; known: Known }) {

@@ -5,8 +5,8 @@ import { useState } from "react";
 import { client, take } from "../../api/client";
 import { useAct, useJobs, useProject, useServer } from "../../api/queries";
 import { Button, Copyable } from "../../components/controls";
+import { Field, RoomDialog } from "../../components/Dialog";
 import { isActive, many } from "../../lib/format";
-import { Field, RoomDialog } from "./Dialog";
 import type { Known } from "./words";
 
 type Made = { members: number; files: string[] };

@@ -1,4 +1,4 @@
-/** A dialog of this room: its title, what it does in words, its fields. */
+/** A dialog: its title, what it does in words, its fields. */
 import { Dialog } from "radix-ui";
 import { type ReactNode, useId } from "react";
 
@@ -7,16 +7,18 @@ export function RoomDialog({
   title,
   words,
   children,
+  open,
   onOpen,
 }: {
   button: ReactNode;
   title: string;
   words: string;
   children: ReactNode;
+  open?: boolean;
   onOpen?: (open: boolean) => void;
 }) {
   return (
-    <Dialog.Root onOpenChange={onOpen}>
+    <Dialog.Root open={open} onOpenChange={onOpen}>
       <Dialog.Trigger asChild>{button}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-20 bg-black/50" />
