@@ -128,7 +128,7 @@ def list_again(workspace: Workspace, project_id: str) -> None:
             if row is None:
                 loose = ArchiveRow(
                     project_id=project_id, address=one.address, layout=None, title="New file",
-                    files={MAIN: one.name}, member_count=1,
+                    files={MAIN: one.name}, member_count=0,
                 )  # fmt: skip
                 session.add(loose)
                 session.flush()
@@ -160,8 +160,7 @@ def names_of(workspace: Workspace, project_id: str, user: str, target: str) -> l
         return []
     asset = viewed.edit or viewed.original
     known, _ = naming.known_names(workspace, project_id)
-    mentions = mentions_of(kind, asset) if kind.worded else pointed(kind, asset)
-    return list(dict.fromkeys(one.text for one in mentions if target in known.resolve(one)[1]))
+    return list(dict.fromkeys(one.text for one in mentions_of(kind, asset) if target in known.resolve(one)[1]))
 
 
 def use_instead(workspace: Workspace, project_id: str, user: str, old: str, new: str) -> None:
@@ -402,7 +401,7 @@ def _bytes(
     shown = asset.edit or asset.original
     instead: dict[str, str] = {}
     known, _ = naming.known_names(workspace, project.id)
-    for mention in mentions_of(kind, shown) if kind.worded else pointed(kind, shown):
+    for mention in mentions_of(kind, shown):
         for address in known.resolve(mention)[1]:
             with suppress(NotFoundError):
                 old = workspace.find(project.id, address).member.name

@@ -24,7 +24,7 @@ from brae.core.catalogue import Item
 from brae.core.errors import FormatError
 from brae.core.find import words
 from brae.store.database import Database
-from brae.store.models import Edit, Project
+from brae.store.models import Addition, Edit, Project
 
 Flags = np.ndarray[Any, np.dtype[np.bool_]]
 Numbers = np.ndarray[Any, np.dtype[np.int64]]
@@ -42,6 +42,8 @@ SIZES = ("bytes", "stored")
 _OTHERWISE = {"size": "bytes"}
 #: what is asked of an item beside its own facts: whether it is edited, and where it lies
 EDITED, ARCHIVE = "edited", "archive"
+#: of an item that a person made, and that is not in work
+MADE = "made"
 #: what other items say of it, and it of them; answered by ``Told``
 TEXT, USES, USED_BY, MISSING, UNUSED, FINDING = "text", "uses", "used-by", "missing", "unused", "finding"
 #: bytes that stand in it
@@ -458,10 +460,12 @@ class Catalogues:
             kept.columns, kept.last = columns, int(columns.ids[-1])
 
     def in_work(self, project_id: str) -> dict[str, str]:
-        """The state of every item in work, by its address."""
+        """The state of every item in work, by its address; ``MADE`` of one that a person made and nobody edits."""
         query = select(Edit.address, Edit.state).where(Edit.project_id == project_id, Edit.in_work)
+        here = Addition.project_id == project_id, Addition.gone.is_(False)
         with self._database.session() as session:
-            return {row.address: row.state for row in session.execute(query)}
+            made = dict.fromkeys(session.scalars(select(Addition.address).where(*here)), MADE)
+            return made | {row.address: row.state for row in session.execute(query)}
 
 
 @dataclass

@@ -65,7 +65,7 @@ def told(
     sheet: MatchSheet,
 ) -> MatchSheet:
     """An edit's sheet with the names of nothing in it that its original has not."""
-    if not kind.worded:
+    if not (kind.worded or kind.refers):
         return sheet
     try:
         came = kind.came(original, version.file)

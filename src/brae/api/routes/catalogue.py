@@ -22,6 +22,7 @@ from brae.core.errors import FormatError
 from brae.core.find.graph import Line
 from brae.store.models import Member
 from brae.work import Workspace, columns, grouping, linking, telling
+from brae.work.columns import MADE
 from brae.work.holding import Places, places_in
 
 router = APIRouter(tags=["find"])
@@ -187,7 +188,8 @@ def groups(project_id: str, workspace: Work, search: Search, arranged: Arranged)
 
 def _view(row: object, states: dict[str, str]) -> MemberView:
     view = MemberView.model_validate(row)
-    view.edit = states.get(view.address)
+    state = states.get(view.address)
+    view.edit = None if state == MADE else state
     return view
 
 

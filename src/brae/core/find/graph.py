@@ -47,18 +47,17 @@ def words_in(kind: str, data: bytes, context: Context) -> Iterator[tuple[int, st
 def _mentions(kind: str, data: bytes, context: Context) -> Iterator[Mention]:
     """What an item mentions: one with words, or one of which nothing is known."""
     known = kinds().get(kind)
-    if known is not None and known.refers and not known.worded:
-        yield from pointed(known, known.read(data, context))
-        return
-    if known is None or not known.worded:
+    if known is None or not (known.worded or known.refers):
         yield from mentions_in(words_in(kind, data, context), strings=kind == DATA)
         return
     yield from mentions_of(known, known.read(data, context))
 
 
 def mentions_of(kind: AssetKind[Any], asset: Any) -> Iterator[Mention]:
-    """What an item with words mentions; first what its kind surely knows."""
+    """What an item mentions: first what its kind surely knows, then its words where it has any."""
     yield from pointed(kind, asset)
+    if not kind.worded:
+        return
     yield from mentions_in(lines_of(kind.words(asset)))
 
 

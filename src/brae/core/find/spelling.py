@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 
+from brae.core.errors import FormatError
 from brae.core.find.links import Names
 from brae.core.find.mentions import Mention
 
@@ -39,9 +41,10 @@ def wrong_names(
             continue
         near = [(one, item_names[one]) for one in names.nearest(mention) if one in item_names]
         ruled = spell if mention.means else None
-        instead = dict.fromkeys(
-            ruled(name) if ruled else spelt_like(mention, address, name, names) for address, name in near
-        )
+        instead: dict[str, None] = {}
+        for address, name in near:
+            with suppress(FormatError):  # what its rules cannot write is no remedy
+                instead[ruled(name) if ruled else spelt_like(mention, address, name, names)] = None
         found[key] = Wrong(mention.text, mention.place, tuple(instead))
     return list(found.values())
 

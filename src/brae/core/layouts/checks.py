@@ -8,7 +8,7 @@ from brae.core.layouts import expressions
 from brae.core.layouts.areas import AreasPart, check_areas
 from brae.core.layouts.fields import BytesPart, FieldPart, near
 from brae.core.layouts.frames import FramesPart, Sequences, check_frames
-from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.geometry import IndicesPart, SkeletonPart, VerticesPart, check_skeleton
 from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.parts import ChunksPart, MembersPart, Part, TablePart
 from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
@@ -42,6 +42,9 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
     if kind == "mesh":
         _check_mesh(known)
     for part in known.values():
+        if isinstance(part, SkeletonPart):
+            table = known.get(part.of)
+            check_skeleton(part, table if isinstance(table, TablePart) else None)
         if isinstance(part, PixelsPart):
             _check_pixels(part, known, values)
         if isinstance(part, FramesPart):
@@ -121,6 +124,8 @@ def _check_mesh(known: Known) -> None:
         raise ValueError(f"two buffers of vertices have '{twice}'")
     if len({(part.axes, part.metres, part.origin) for part in streams}) > 1:
         raise ValueError("all buffers of vertices have the same axes, metres and origin")
+    if sum(isinstance(part, SkeletonPart) for part in known.values()) > 1:
+        raise ValueError("a layout of kind 'mesh' has one part 'skeleton' at most")
     faces = [part for part in known.values() if isinstance(part, IndicesPart)]
     if len(faces) > 1:
         raise ValueError("a layout of kind 'mesh' has one part 'indices' at most")

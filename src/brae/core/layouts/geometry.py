@@ -11,8 +11,9 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from brae.core.layouts.fields import Expression, Hidden, Name, Strict, check_inside
+from brae.core.layouts.fields import Expression, Hidden, Name, Strict, check_inside, near
 from brae.core.layouts.pixels import beside
+from brae.core.layouts.records import Records
 
 Scalars = Literal["u8", "i8", "u16", "i16", "u32", "i32", "f16", "f32", "f64"]
 SEMANTICS = r"^(POSITION|NORMAL|TANGENT|TEXCOORD_[0-7]|COLOR_[0-3]|JOINTS_[0-3]|WEIGHTS_[0-3])$"
@@ -175,3 +176,53 @@ class IndicesPart(Hidden):
     def width(self) -> int:
         """Bytes of an index."""
         return int(self.type[1:]) // 8
+
+
+class SkeletonPart(Hidden):
+    """The bones that the vertices of a model move with; they lie in a table, and take no bytes themselves."""
+
+    skeleton: Name
+    of: Name = Field(description="the table whose records are the bones: role name, and the fields named here")
+    parent: Name = Field(description="its field with the number of the bone above; a number of none is a root")
+    place: Annotated[list[Name], Field(min_length=3, max_length=3)] | None = Field(
+        None, description="fields (f32): where it is, seen from the bone above"
+    )
+    turn: Annotated[list[Name], Field(min_length=4, max_length=4)] | None = Field(
+        None, description="fields (f32): how it is turned, a quaternion x, y, z, w"
+    )
+    inverse: Annotated[list[Name], Field(min_length=12, max_length=16)] | None = Field(
+        None, description="fields (f32): the inverse bind matrix, row by row; 12 without the last row, or 16"
+    )
+
+    @property
+    def name(self) -> str:
+        return self.skeleton
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> SkeletonPart:
+        if self.place is None and self.inverse is None:
+            raise ValueError("bones have a place, or an inverse bind matrix")
+        if self.inverse is not None and len(self.inverse) not in (12, 16):
+            raise ValueError("an inverse bind matrix has 12 fields, or 16")
+        return self
+
+    @property
+    def fields(self) -> list[str]:
+        """The fields of its table that it reads as numbers with a point."""
+        return [*(self.place or ()), *(self.turn or ()), *(self.inverse or ())]
+
+
+def check_skeleton(part: SkeletonPart, table: Records | None) -> None:
+    """Its bones lie in a table with their names and numbers. Raises ValueError."""
+    if table is None:
+        raise ValueError(f"'{part.of}' is no table of bones")
+    leaves = {leaf.field: leaf for leaf in table.leaves}
+    if "name" not in {str(leaf.meant.role) for leaf in table.leaves if leaf.meant.role}:
+        raise ValueError(f"the bones of '{part.of}' need the role name")
+    for field in [part.parent, *part.fields]:
+        if field not in leaves:
+            raise ValueError(f"'{part.of}' has no field '{field}'{near(field, leaves)}")
+    if not leaves[part.parent].column.number_like:
+        raise ValueError(f"'{part.parent}' is the number of a bone, a whole one")
+    if lost := next((field for field in part.fields if leaves[field].column.type != "f32"), None):
+        raise ValueError(f"'{lost}' of a bone is no field of type f32")

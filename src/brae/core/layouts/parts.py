@@ -22,7 +22,7 @@ from brae.core.layouts.fields import (
     Strict,
 )
 from brae.core.layouts.frames import FramesPart
-from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.geometry import IndicesPart, SkeletonPart, VerticesPart
 from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.pixels import ColoursPart, PixelsPart
@@ -286,8 +286,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "areas", "material", "track", "colours", "frames",
-    "pixels", "vertices", "indices", "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "skeleton", "material", "track", "colours",
+    "frames", "pixels", "vertices", "indices", "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -303,6 +303,7 @@ Part = Annotated[
     | Annotated[PixelsPart, Tag("pixels")]
     | Annotated[FramesPart, Tag("frames")]
     | Annotated[AreasPart, Tag("areas")]
+    | Annotated[SkeletonPart, Tag("skeleton")]
     | Annotated[MaterialPart, Tag("material")]
     | Annotated[TrackPart, Tag("track")]
     | Annotated[ColoursPart, Tag("colours")],

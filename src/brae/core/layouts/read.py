@@ -15,7 +15,7 @@ from brae.core.layouts.chunks import Chunks, walk_chunks
 from brae.core.layouts.digits import BASES, as_text, number_of
 from brae.core.layouts.fields import BytesPart, FieldPart, Hidden, Value
 from brae.core.layouts.frames import FramesPart
-from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.geometry import IndicesPart, SkeletonPart, VerticesPart
 from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.model import Layout
 from brae.core.layouts.obfuscation import reveal, with_keys
@@ -255,7 +255,8 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             end = min(end + -end % part.align, source.size)
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end
-    if isinstance(part, AreasPart | MaterialPart | TrackPart) or (isinstance(part, FramesPart) and not part.own):
+    inside = isinstance(part, AreasPart | SkeletonPart | MaterialPart | TrackPart)
+    if inside or (isinstance(part, FramesPart) and not part.own):
         # What they are lies in a table, and in the picture that frames are cut out of.
         parsed.regions[part.name] = Region(part, part.file, start, start)
         return start

@@ -18,8 +18,9 @@ from brae.core.assets.base import Context, ExchangeFile, Version
 from brae.core.assets.mesh import described, files
 from brae.core.assets.mesh.kind import KIND
 from brae.core.assets.mesh.looking import picture
-from brae.core.assets.mesh.mesh import Mesh, Part, normals_of, tangents_of, welded
+from brae.core.assets.mesh.mesh import Mesh, Part, normals_of, welded
 from brae.core.assets.mesh.overlay import edges, to_png, to_svg
+from brae.core.assets.mesh.tangents import with_tangents
 from brae.core.errors import BraeError, FormatError, LayoutError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
@@ -301,7 +302,8 @@ def test_tangents_of_a_plane_go_along_u_on_the_side_of_v() -> None:
     corners = np.array([[0, 1, 2], [1, 3, 2]], np.uint32)
     for mirrored, wanted in ((False, [1, 0, 0]), (True, [-1, 0, 0])):
         uv = at * np.array([-1, 1], np.float32) if mirrored else at
-        found = tangents_of(Mesh({"POSITION": places, "NORMAL": normal, "TEXCOORD_0": uv}, corners))
+        made = with_tangents(Mesh({"POSITION": places, "NORMAL": normal, "TEXCOORD_0": uv}, corners))
+        found = made.attributes["TANGENT"]
         assert np.allclose(found[:, :3], wanted)
         assert np.ptp(found[:, 3]) == 0
         assert found[0, 3] == (1 if mirrored else -1)

@@ -417,9 +417,9 @@ function Tile({ project, member, side, opened }: ItemProps) {
             overridden
           </span>
         )}
-        {member.edit && (
+        {(member.edit || member.made) && (
           <span className="absolute top-1.5 right-1.5 rounded-full bg-gorse px-2 text-[12.5px] font-bold text-gorse-ink">
-            editing
+            {member.edit ? "editing" : "new"}
           </span>
         )}
       </div>
@@ -446,8 +446,10 @@ function Line({ project, member, side, opened, columns }: ItemProps) {
         <span className="ml-3 text-quiet">{member.name.slice(0, -baseName(member.name).length)}</span>
       </span>
       {member.winner && <span className="text-quiet">overridden</span>}
-      {member.edit && (
-        <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">editing</span>
+      {(member.edit || member.made) && (
+        <span className="rounded-full bg-gorse px-2 text-[13px] font-bold text-gorse-ink">
+          {member.edit ? "editing" : "new"}
+        </span>
       )}
       {columns.map((column) => (
         <span

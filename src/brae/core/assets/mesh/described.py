@@ -8,11 +8,13 @@ from typing import Any
 
 import numpy as np
 
+from brae.core.assets.mesh.levels import near
 from brae.core.assets.mesh.mesh import Corners, Floats, Mesh, Part, bounds
+from brae.core.assets.mesh.skeleton import bones_of
 from brae.core.errors import FormatError, LimitError
 from brae.core.layouts.directory import record_names
 from brae.core.layouts.fields import FieldPart
-from brae.core.layouts.geometry import Attribute, IndicesPart, VerticesPart
+from brae.core.layouts.geometry import Attribute, IndicesPart, SkeletonPart, VerticesPart
 from brae.core.layouts.heads import alike
 from brae.core.layouts.model import Layout
 from brae.core.layouts.parts import TablePart
@@ -45,6 +47,11 @@ class MeshFile:
     def faces(self) -> IndicesPart | None:
         """Its indices; None where three vertices each make a triangle."""
         return self.layout.only(IndicesPart)  # type: ignore[no-any-return]
+
+    @property
+    def near(self) -> Mesh:
+        """The model as it is seen near by, without its copies for further away."""
+        return near(self.mesh)
 
     @property
     def limit(self) -> int:
@@ -192,7 +199,10 @@ def read(layout: Layout, data: bytes, name: str = "") -> MeshFile:
         row = int(np.flatnonzero(~np.isfinite(attributes["POSITION"]).all(axis=1))[0])
         raise FormatError(f"The position of vertex {row} is no number.")
     corners, parts = _triangles(layout, parsed, number)
-    return MeshFile(layout, Mesh(attributes, corners, parts), len(data), parsed, name)
+    skeleton = next((part for part in layout.parts if isinstance(part, SkeletonPart)), None)
+    stream = next(part for part in layout.parts if isinstance(part, VerticesPart))
+    bones = () if skeleton is None else bones_of(parsed, skeleton, stream)
+    return MeshFile(layout, Mesh(attributes, corners, parts, bones=bones), len(data), parsed, name)
 
 
 def _rows(parsed: Parsed, part: VerticesPart) -> Raw:
@@ -219,20 +229,20 @@ def _triangles(layout: Layout, parsed: Parsed, vertices: int) -> tuple[Corners, 
         )
     runs = _runs(faces, parsed, len(raw))
     pieces, parts, first = [], [], 0
-    for material, start, count in runs:
+    for material, start, count, level in runs:
         some = raw[start : start + count]
         triangles = unstripped(some, end) if faces.form == "strip" else some[: count - count % 3].reshape(-1, 3)
         pieces.append(triangles[:, ::-1] if faces.turned else triangles)
-        parts.append(Part(material, first, len(triangles)))
+        parts.append(Part(material, first, len(triangles), level=level))
         first += len(triangles)
     corners = np.concatenate(pieces) if pieces else np.zeros((0, 3), np.uint32)
     return np.ascontiguousarray(corners, np.uint32), tuple(parts)
 
 
-def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[tuple[str, int, int]]:
-    """The runs of indices that the table of parts tells: material, first index, count."""
+def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[tuple[str, int, int, int]]:
+    """The runs of indices that the table of parts tells: material, first index, count, level of detail."""
     if faces.parts is None:
-        return [("", 0, number)]
+        return [("", 0, number, 0)]
     table, part = parsed.tables[faces.parts], parsed.regions[faces.parts].part
     assert isinstance(part, TablePart)
     count, first = part.column("index-count"), part.column("first-index")
@@ -248,7 +258,9 @@ def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[tuple[str, in
             f"are {number}.",
             offset=parsed.place(faces.parts, table.start(row)),
         )
-    return list(zip(names, firsts.tolist(), counts.tolist(), strict=True))
+    detail = part.column("detail-level")
+    levels = [0] * len(table) if detail is None else table.numbers(detail.field).tolist()
+    return list(zip(names, firsts.tolist(), counts.tolist(), levels, strict=True))
 
 
 # ---- one attribute ------------------------------------------------------------------------------------------

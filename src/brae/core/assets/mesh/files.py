@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import base64
 import io
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import unquote_to_bytes
 
 import numpy as np
 
-from brae.core.assets.mesh.mesh import Floats, Mesh, Part, normals_of
+from brae.core.assets.mesh.mesh import Bone, Floats, Mesh, Part, normals_of
+from brae.core.assets.mesh.skeleton import rotation
 from brae.core.errors import FormatError, LimitError
 
 #: glTF 2.0, tables of section 3.6.2.2: component types and what they are in numpy
@@ -22,6 +23,8 @@ _FLOAT, _UNSIGNED = 5126, 5125
 LARGEST, _DEEPEST = 1 << 30, 64
 #: of a material in a file: the name of the one that it is in the place of
 _WAS = "was"
+#: what a skin does to a vertex at rest is nothing, so near
+_AT_REST = 1e-4
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 
 
@@ -32,14 +35,14 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
     found = gl.GLTF2(asset=gl.Asset(version="2.0", generator="Brae"), scene=0, scenes=[gl.Scene(nodes=[0])])
     blob = bytearray()
 
-    def view(data: bytes, target: int) -> int:
+    def view(data: bytes, target: int | None) -> int:
         blob.extend(bytes(-len(blob) % 4))
         found.bufferViews.append(gl.BufferView(buffer=0, byteOffset=len(blob), byteLength=len(data), target=target))
         blob.extend(data)
         return len(found.bufferViews) - 1
 
     def accessor(
-        values: np.ndarray[Any, Any], component: int, shape: str, target: int, *, box: bool = False
+        values: np.ndarray[Any, Any], component: int, shape: str, target: int | None, *, box: bool = False
     ) -> int:
         one = gl.Accessor(
             bufferView=view(np.ascontiguousarray(values).tobytes(), target), byteOffset=0, componentType=component,
@@ -78,6 +81,19 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
         )  # fmt: skip
     if primitives:
         found.meshes, found.nodes = [gl.Mesh(name=name, primitives=primitives)], [gl.Node(name=name, mesh=0)]
+        if mesh.bones and "JOINTS_0" in attributes:
+            inverses = np.array([bone.inverse for bone in mesh.bones], "<f4").transpose(0, 2, 1)
+            skin = gl.Skin(
+                joints=list(range(1, len(mesh.bones) + 1)),
+                inverseBindMatrices=accessor(inverses.reshape(-1, 16), _FLOAT, "MAT4", None),
+            )
+            found.skins, found.nodes[0].skin = [skin], 0
+            for number, bone in enumerate(mesh.bones):
+                below = [child + 1 for child, one in enumerate(mesh.bones) if one.parent == number]
+                local = None if np.allclose(bone.local, np.eye(4)) else np.array(bone.local).T.reshape(-1).tolist()
+                found.nodes.append(gl.Node(name=bone.name, matrix=local, children=below))
+            roots = [number + 1 for number, bone in enumerate(mesh.bones) if bone.parent < 0]
+            found.scenes[0].nodes += roots
         found.buffers = [gl.Buffer(byteLength=len(blob))]
         found.set_binary_blob(bytes(blob))
     else:
@@ -102,6 +118,10 @@ def sendable(mesh: Mesh) -> dict[str, Floats]:
             values = values[:, :2]
         elif sort in ("JOINTS", "WEIGHTS") and values.shape[1] < 4:
             values = np.pad(values, ((0, 0), (0, 4 - values.shape[1])))
+        weights = mesh.attributes.get(name.replace("JOINTS", "WEIGHTS")) if sort == "JOINTS" else None
+        if weights is not None:
+            # What has no weight names the first bone (section 3.7.3.3).
+            values = np.where(np.pad(weights, ((0, 0), (0, 4 - weights.shape[1]))) > 0, values, 0)
         found[name] = values.astype(np.float32)
     return found
 
@@ -127,6 +147,17 @@ def to_obj(mesh: Mesh) -> bytes:
     return out.getvalue().encode()
 
 
+def with_materials(data: bytes, instead: Mapping[str, tuple[str, str]]) -> bytes:
+    """A glTF file with other names on its materials: the new one, and the original's whose place it is in."""
+    found = _loaded(data)
+    for number, material in enumerate(found.materials or []):
+        name = material.name or f"part {number}"
+        if name in instead:
+            material.name, was = instead[name]
+            material.extras = {**(material.extras if isinstance(material.extras, dict) else {}), _WAS: was}
+    return b"".join(found.save_to_bytes()) if data[:4] == b"glTF" else found.to_json().encode()
+
+
 # ---- back ---------------------------------------------------------------------------------------------------
 
 
@@ -138,25 +169,32 @@ def from_gltf(data: bytes) -> Mesh:
     if len(data) > LARGEST:
         raise LimitError(f"A model of {len(data):,} bytes is more than {LARGEST >> 30} GiB.")
     found = _loaded(data)
-    pieces = list(_pieces(found))
+    places = {number: (here, above) for number, here, above in _placed(found)}
+    bones, skins = _skins(found, places)
+    pieces = list(_pieces(found, places, skins))
     if not pieces:
         raise FormatError("There is no mesh in this model.", expected="one with triangles")
-    names = [name for attributes, _, _ in pieces for name in attributes]
-    lacking = [name for name in dict.fromkeys(names) if names.count(name) < len(pieces)]
-    for attributes, corners, _ in pieces:
+    # Attributes that several primitives share are there once.
+    sets = list({id(attributes): attributes for attributes, _, _ in pieces}.values())
+    names = [name for attributes in sets for name in attributes]
+    lacking = [name for name in dict.fromkeys(names) if names.count(name) < len(sets)]
+    for attributes, _, _ in pieces:
         if "NORMAL" in lacking and "NORMAL" not in attributes:
-            attributes["NORMAL"] = normals_of(Mesh(attributes, corners))
+            every = [some for other, some, _ in pieces if other is attributes]
+            attributes["NORMAL"] = normals_of(Mesh(attributes, np.concatenate(every)))
     joined: dict[str, Floats] = {}
     for name in dict.fromkeys(names):
         if name == "TANGENT" and name in lacking:
             continue  # worked out anew for all
-        columns = max(piece[0][name].shape[1] for piece in pieces if name in piece[0])
-        joined[name] = np.concatenate([_wide(piece[0], name, columns) for piece in pieces])
+        columns = max(one[name].shape[1] for one in sets if name in one)
+        joined[name] = np.concatenate([_wide(one, name, columns) for one in sets])
     told = tuple(name for name in lacking if name not in ("NORMAL", "TANGENT"))
-    starts = np.cumsum([0, *(len(piece[0]["POSITION"]) for piece in pieces)])
+    starts = dict(
+        zip(map(id, sets), np.cumsum([0, *(len(one["POSITION"]) for one in sets)]).tolist(), strict=False)
+    )
     by_material: dict[tuple[str, str], list[np.ndarray[Any, Any]]] = {}
-    for (_, corners, material), start in zip(pieces, starts.tolist(), strict=False):
-        by_material.setdefault(material, []).append(corners + np.uint32(start))
+    for attributes, corners, material in pieces:
+        by_material.setdefault(material, []).append(corners + np.uint32(starts[id(attributes)]))
     joined_up: list[np.ndarray[Any, Any]] = []
     parts, first = [], 0
     for (called, was), some in by_material.items():
@@ -164,7 +202,7 @@ def from_gltf(data: bytes) -> Mesh:
         joined_up.append(run)
         parts.append(Part(called, first, len(run), was))
         first += len(run)
-    mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told)
+    mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told, bones)
     if "NORMAL" not in mesh.attributes:
         mesh = replace(mesh, attributes={**mesh.attributes, "NORMAL": normals_of(mesh)})
     return mesh
@@ -177,6 +215,30 @@ def _wide(attributes: dict[str, Floats], name: str, columns: int) -> Floats:
         return fill((len(attributes["POSITION"]), columns), np.float32)
     values = attributes[name]
     return np.pad(values, ((0, 0), (0, columns - values.shape[1])))
+
+
+def is_gltf(data: bytes) -> bool:
+    """Whether a file says that it is glTF: binary, or a text that begins with a brace."""
+    return data[:4] == b"glTF" or data.lstrip(b" \t\r\n\xef\xbb\xbf")[:1] == b"{"
+
+
+def materials(data: bytes) -> list[Part]:
+    """The materials of a model that its triangles have, each once, as parts without triangles."""
+    found = _loaded(data)
+    names: dict[tuple[str, str], None] = {}
+    for mesh in found.meshes or []:
+        for primitive in mesh.primitives:
+            names[_material(found, primitive)] = None
+    return [Part(name, 0, 0, was) for name, was in names]
+
+
+def _material(found: Any, primitive: Any) -> tuple[str, str]:
+    """The name of a primitive's material, and the original's whose place it is in."""
+    if primitive.material is None or not 0 <= primitive.material < len(found.materials or []):
+        return "", ""
+    one = found.materials[primitive.material]
+    was = one.extras.get(_WAS) if isinstance(one.extras, dict) else None
+    return one.name or f"part {primitive.material}", was if isinstance(was, str) else ""
 
 
 def _loaded(data: bytes) -> Any:
@@ -201,15 +263,23 @@ def _loaded(data: bytes) -> Any:
     return found
 
 
-def _pieces(found: Any) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any], tuple[str, str]]]:
-    """Each primitive of triangles, with its node's place: attributes, corners, material."""
+@dataclass(frozen=True)
+class _Skin:
+    """A skin of the file: the bones of the model that its joints are, and what each does to a vertex at rest."""
+
+    bones: np.ndarray[Any, Any]
+    moves: np.ndarray[Any, Any]
+
+
+def _placed(found: Any) -> Iterator[tuple[int, np.ndarray[Any, Any], int]]:
+    """Each node of the scene once: its number, where it puts what hangs on it, and the node above it (-1: none)."""
     scenes = found.scenes or []
     number = found.scene if isinstance(found.scene, int) and 0 <= found.scene < len(scenes) else 0
     roots = scenes[number].nodes if scenes and scenes[number].nodes else range(len(found.nodes))
-    waiting = [(node, np.eye(4), 0) for node in reversed(list(roots))]
+    waiting = [(node, np.eye(4), 0, -1) for node in reversed(list(roots))]
     seen: set[int] = set()
     while waiting:
-        number, outer, depth = waiting.pop()
+        number, outer, depth, above = waiting.pop()
         if not 0 <= number < len(found.nodes) or depth > _DEEPEST:
             raise FormatError(f"Node {number} is not there, or lies more than {_DEEPEST} deep.")
         if number in seen:
@@ -217,13 +287,78 @@ def _pieces(found: Any) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any
         seen.add(number)
         node = found.nodes[number]
         here = outer @ _matrix(node)
-        waiting += [(child, here, depth + 1) for child in reversed(node.children or [])]
+        yield number, here, above
+        waiting += [(child, here, depth + 1, number) for child in reversed(node.children or [])]
+
+
+def _skins(
+    found: Any, places: Mapping[int, tuple[np.ndarray[Any, Any], int]]
+) -> tuple[tuple[Bone, ...], list[_Skin]]:
+    """The bones that the file's skins name, each name once, and the skins."""
+    numbers: dict[str, int] = {}
+    joints: list[int] = []
+    skins = []
+    for skin in found.skins or []:
+        own = [int(one) for one in skin.joints or []]
+        if not own or not all(0 <= one < len(found.nodes) for one in own):
+            raise FormatError("A skin names bones that are not there.")
+        inverses = np.tile(np.eye(4), (len(own), 1, 1))
+        if skin.inverseBindMatrices is not None:
+            told = _values(found, skin.inverseBindMatrices, "the inverse bind matrices")
+            if told.shape != (len(own), 16):
+                raise FormatError("A skin has not as many inverse bind matrices as bones.")
+            inverses = told.reshape(-1, 4, 4).transpose(0, 2, 1).astype(np.float64)
+        which = []
+        for one in own:
+            name = found.nodes[one].name or f"bone {one}"
+            if name not in numbers:
+                numbers[name] = len(joints)
+                joints.append(one)
+            which.append(numbers[name])
+        worlds = np.stack([places[one][0] if one in places else np.eye(4) for one in own])
+        skins.append(_Skin(np.array(which), worlds @ inverses))
+    of_node = {node: number for number, node in enumerate(joints)}
+    names = list(numbers)
+
+    def above(node: int) -> int:
+        for _ in range(_DEEPEST):
+            node = places[node][1] if node in places else -1
+            if node < 0 or node in of_node:
+                break
+        return of_node.get(node, -1)
+
+    rest = tuple(tuple(row) for row in np.eye(4).tolist())
+    return tuple(Bone(names[k], above(node), rest, rest) for k, node in enumerate(joints)), skins
+
+
+def _pieces(
+    found: Any, places: Mapping[int, tuple[np.ndarray[Any, Any], int]], skins: Sequence[_Skin]
+) -> Iterator[tuple[dict[str, Floats], np.ndarray[Any, Any], tuple[str, str]]]:
+    """Each primitive of triangles, with its node's place: attributes, corners, material.
+
+    Primitives that share their attributes give the very same ones.
+    """
+    shared: dict[tuple[Any, ...], dict[str, Floats]] = {}
+    for number, (here, _) in places.items():
+        node = found.nodes[number]
         if node.mesh is None:
             continue
         if not 0 <= node.mesh < len(found.meshes):
             raise FormatError(f"Node {number} has mesh {node.mesh}, and there are {len(found.meshes)}.")
+        if node.skin is not None and not 0 <= node.skin < len(skins):
+            raise FormatError(f"Node {number} has skin {node.skin}, and there are {len(skins)}.")
+        skin = None if node.skin is None else skins[node.skin]
         for primitive in found.meshes[node.mesh].primitives:
-            yield _piece(found, primitive, here if node.skin is None else np.eye(4))
+            key = (
+                number,
+                *sorted((name, one) for name, one in vars(primitive.attributes).items() if one is not None),
+            )
+            if key not in shared:
+                shared[key] = _attributes(found, primitive, here, skin)
+            corners, material = _piece(found, primitive, len(shared[key]["POSITION"]))
+            if skin is None and np.linalg.det(here[:3, :3]) < 0:
+                corners = np.ascontiguousarray(corners[:, ::-1])
+            yield shared[key], corners, material
 
 
 def _matrix(node: Any) -> np.ndarray[Any, Any]:
@@ -231,22 +366,13 @@ def _matrix(node: Any) -> np.ndarray[Any, Any]:
     if node.matrix and len(node.matrix) == 16:
         return np.array(node.matrix, np.float64).reshape(4, 4).T
     result = np.eye(4)
-    x, y, z, w = node.rotation or (0.0, 0.0, 0.0, 1.0)
-    turn = np.array(
-        [
-            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-        ]
-    )
-    result[:3, :3] = turn * np.array(node.scale or (1.0, 1.0, 1.0))
+    result[:3, :3] = rotation(*(node.rotation or (0.0, 0.0, 0.0, 1.0))) * np.array(node.scale or (1.0, 1.0, 1.0))
     result[:3, 3] = node.translation or (0.0, 0.0, 0.0)
     return result
 
 
-def _piece(
-    found: Any, primitive: Any, place: Any
-) -> tuple[dict[str, Floats], np.ndarray[Any, Any], tuple[str, str]]:
+def _attributes(found: Any, primitive: Any, place: Any, skin: _Skin | None) -> dict[str, Floats]:
+    """The attributes of a primitive where its node, or its bones at rest, put them."""
     attributes: dict[str, Floats] = {}
     for name, number in vars(primitive.attributes).items():
         if number is not None and name[:1].isupper():
@@ -258,6 +384,41 @@ def _piece(
         raise FormatError("The attributes of a mesh have different lengths.")
     if not np.isfinite(attributes["POSITION"]).all():
         raise FormatError("A position of the model is no number.")
+    if skin is not None:
+        _skinned(attributes, skin)
+    elif not np.array_equal(place, np.eye(4)):
+        _move(attributes, place)
+    return attributes
+
+
+def _skinned(attributes: dict[str, Floats], skin: _Skin) -> None:
+    """Joints named by the model's bones; vertices where the bones put them at rest (glTF 2.0, section 3.7.3.3)."""
+    still = np.abs(skin.moves - np.eye(4)).max() < _AT_REST
+    sums = np.zeros((len(attributes["POSITION"]), 4, 4))
+    total = np.zeros(len(sums))
+    for name in [one for one in attributes if one.startswith("JOINTS")]:
+        numbers = np.rint(attributes[name]).astype(np.int64)
+        if len(numbers) and (numbers.min() < 0 or numbers.max() >= len(skin.bones)):
+            raise FormatError(f"{name} names bone {int(numbers.max())}, and its skin has {len(skin.bones)}.")
+        weights = attributes.get(name.replace("JOINTS", "WEIGHTS"))
+        for column in range(numbers.shape[1] if weights is not None and not still else 0):
+            assert weights is not None
+            sums += weights[:, column, None, None] * skin.moves[numbers[:, column]]
+            total += weights[:, column]
+        attributes[name] = skin.bones[numbers].astype(np.float32)
+    if still:
+        return
+    sums = np.where((total > 1e-6)[:, None, None], sums / np.maximum(total, 1e-6)[:, None, None], np.eye(4))
+    places = attributes["POSITION"]
+    attributes["POSITION"] = (np.einsum("nij,nj->ni", sums[:, :3, :3], places) + sums[:, :3, 3]).astype(np.float32)
+    for name in ("NORMAL", "TANGENT"):
+        if name in attributes:
+            moved = np.einsum("nij,nj->ni", sums[:, :3, :3], attributes[name][:, :3])
+            attributes[name][:, :3] = moved / np.maximum(np.linalg.norm(moved, axis=1, keepdims=True), 1e-12)
+
+
+def _piece(found: Any, primitive: Any, count: int) -> tuple[np.ndarray[Any, Any], tuple[str, str]]:
+    """The triangles of a primitive of so many vertices, and its material."""
     if primitive.indices is None:
         raw = np.arange(count, dtype=np.uint32)
     else:
@@ -275,16 +436,7 @@ def _piece(
         corners = np.stack([np.full(len(raw) - 2, raw[0]), raw[1:-1], raw[2:]], axis=1)
     else:
         raise FormatError("A mesh is made of points or lines.", expected="triangles")
-    if not np.array_equal(place, np.eye(4)):
-        _move(attributes, place)
-        if np.linalg.det(place[:3, :3]) < 0:
-            corners = corners[:, ::-1]
-    material = ("", "")
-    if primitive.material is not None and 0 <= primitive.material < len(found.materials or []):
-        one = found.materials[primitive.material]
-        was = one.extras.get(_WAS) if isinstance(one.extras, dict) else None
-        material = (one.name or f"part {primitive.material}", was if isinstance(was, str) else "")
-    return attributes, np.ascontiguousarray(corners), material
+    return np.ascontiguousarray(corners), _material(found, primitive)
 
 
 def _move(attributes: dict[str, Floats], place: np.ndarray[Any, Any]) -> None:

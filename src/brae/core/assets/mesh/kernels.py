@@ -59,3 +59,27 @@ def shade(
                 for k in range(3):
                     out[y, x, k] = min(255.0, (colours[t, k] * dull + shine) * 255.0 + 0.5)
                 out[y, x, 3] = 255
+
+
+@kernel
+def joined(pairs: Any, number: int) -> Any:
+    """The group of each of ``number`` things, by its first: ``pairs`` (shape (pairs, 2)) belong together."""
+    parent = np.arange(number)
+    for k in range(len(pairs)):
+        a, b = pairs[k, 0], pairs[k, 1]
+        while parent[a] != a:
+            parent[a] = parent[parent[a]]
+            a = parent[a]
+        while parent[b] != b:
+            parent[b] = parent[parent[b]]
+            b = parent[b]
+        if a < b:
+            parent[b] = a
+        else:
+            parent[a] = b
+    for k in range(number):
+        root = k
+        while parent[root] != root:
+            root = parent[root]
+        parent[k] = root
+    return parent

@@ -12,6 +12,7 @@ from brae.core.assets import recognised
 from brae.core.assets.base import (
     Around,
     AssetKind,
+    Change,
     Context,
     Encoded,
     Exchange,
@@ -26,10 +27,11 @@ from brae.core.assets.base import (
     Viewed,
 )
 from brae.core.assets.facts import Fact, Facts
-from brae.core.assets.mesh import described, files, matching
+from brae.core.assets.mesh import described, files, matching, own, shells
 from brae.core.assets.mesh.described import MeshFile
 from brae.core.assets.mesh.lighting import Light
 from brae.core.assets.mesh.looking import as_png, colour_of, picture, radius
+from brae.core.assets.mesh.mesh import Mesh
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts import expressions
@@ -113,7 +115,7 @@ def _parts(file: MeshFile) -> list[MeshPart]:
             material_item=None if faces is None else faces.item(faces.materials, file.name, part.material),
             texture_item=None if faces is None else faces.item(faces.textures, file.name, part.material),
         )
-        for number, part in enumerate(file.mesh.parts)
+        for number, part in enumerate(file.near.parts)
     ]  # fmt: skip
 
 
@@ -128,6 +130,48 @@ def _view(viewed: Viewed[MeshFile], query: NoWords, around: Around) -> MeshView:
     )  # fmt: skip
 
 
+class Outline(BaseModel):
+    """A second shell around a model."""
+
+    #: metres by which it is pushed out
+    width: Annotated[float, Field(gt=0, le=1e6)]
+    #: the part that it is joined to, by its material; another name makes a part of its own
+    material: Annotated[str, Field(min_length=1, max_length=200)]
+    #: where on that part's texture all of it lies, 0 to 1
+    u: Annotated[float, Field(ge=0, le=1)] | None = None
+    v: Annotated[float, Field(ge=0, le=1)] | None = None
+
+
+class Coordinates(BaseModel):
+    """Texture coordinates of some parts turned over."""
+
+    materials: Annotated[list[str], Field(min_length=1, max_length=1000)]
+    how: Literal["mirror", "flip"]
+
+
+def _now(viewed: Viewed[MeshFile]) -> Mesh:
+    """The model as it was edited last."""
+    return files.from_gltf(
+        files.to_glb(viewed.original.near) if viewed.version is None else viewed.version.file.data
+    )
+
+
+def _outline(viewed: Viewed[MeshFile], query: Outline, file: ExchangeFile | None) -> tuple[ExchangeFile, str]:
+    spot = None if query.u is None or query.v is None else (query.u, query.v)
+    made = shells.outlined(_now(viewed), query.width, query.material, spot)
+    return ExchangeFile(
+        "model.glb", files.to_glb(made)
+    ), f"an outline of {query.width:g} metres in {query.material}"
+
+
+def _coordinates(
+    viewed: Viewed[MeshFile], query: Coordinates, file: ExchangeFile | None
+) -> tuple[ExchangeFile, str]:
+    made = shells.turned_over(_now(viewed), query.materials, query.how)
+    words = "mirrored" if query.how == "mirror" else "flipped"
+    return ExchangeFile("model.glb", files.to_glb(made)), f"coordinates {words}: {', '.join(query.materials)}"
+
+
 class MeshKind(AssetKind[MeshFile]):
     """Models that a layout describes."""
 
@@ -140,6 +184,10 @@ class MeshKind(AssetKind[MeshFile]):
     query = MeshQuery
     preview_media = "image"
     refers = True
+    changes: ClassVar[Mapping[str, Change]] = {
+        "outline": Change(Outline, _outline),
+        "coordinates": Change(Coordinates, _coordinates),
+    }
     questions: ClassVar[Mapping[str, Question]] = {"parts": Question(NoWords, MeshView, _view)}
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
@@ -162,9 +210,9 @@ class MeshKind(AssetKind[MeshFile]):
     def preview(self, viewed: Viewed[MeshFile], query: MeshQuery) -> Preview:
         shown = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
         if query.view == "model":
-            return Preview(files.to_glb(shown.mesh), "model/gltf-binary")
+            return Preview(files.to_glb(shown.near), "model/gltf-binary")
         light = Light(floor=query.floor, highlight=query.highlight, shininess=query.shininess)
-        drawn = picture(shown.mesh, query.side, query.yaw, query.pitch, light, steady=query.steady)
+        drawn = picture(shown.near, query.side, query.yaw, query.pitch, light, steady=query.steady)
         return Preview(as_png(drawn), "image/png")
 
     def pointed(self, asset: MeshFile) -> list[tuple[str, str, int]]:
@@ -188,13 +236,12 @@ class MeshKind(AssetKind[MeshFile]):
     def renamed(self, original: MeshFile, file: ExchangeFile, instead: Mapping[str, str]) -> ExchangeFile:
         """The model with other materials on its parts; each says whose place it is in."""
         mesh = files.from_gltf(file.data)
-        parts = tuple(
-            replace(part, material=instead[part.material], was=part.was or part.material)
-            if part.material in instead else part
-            for part in matching.ordered(mesh, original.mesh.parts).parts
-        )  # fmt: skip
-        mesh = replace(matching.ordered(mesh, original.mesh.parts), parts=parts)
-        return ExchangeFile("model.glb", files.to_glb(mesh))
+        new = {
+            came: (instead[name], name)
+            for came, name in matching.places_of(mesh.parts, original.mesh.parts)
+            if name in instead
+        }
+        return ExchangeFile(file.name, files.with_materials(file.data, new))
 
     def recipe(self, asset: MeshFile) -> MeshRecipe:
         faces = asset.faces
@@ -208,22 +255,33 @@ class MeshKind(AssetKind[MeshFile]):
         )
 
     def send(self, asset: MeshFile) -> ExchangeFile:
-        return ExchangeFile("model.glb", files.to_glb(asset.mesh))
+        return ExchangeFile("model.glb", files.to_glb(asset.near))
 
     def saved(self, asset: MeshFile, suffix: str) -> bytes:
         if suffix == ".glb":
-            return files.to_glb(asset.mesh)
+            return files.to_glb(asset.near)
         if suffix == ".obj":
-            return files.to_obj(asset.mesh)
+            return files.to_obj(asset.near)
         raise FormatError(f"Models are not written as '{suffix}'.", expected=".glb or .obj")
 
     def check_file(self, file: ExchangeFile) -> None:
+        if not files.is_gltf(file.data):
+            return  # a file of the game's own format: read beside its original
         try:
             files.from_gltf(file.data)
         except BraeError as error:
             raise error.at(file.name) from None
 
+    def came(self, original: MeshFile, file: ExchangeFile) -> MeshFile:
+        """The original with the materials of a file that came back."""
+        if not files.is_gltf(file.data):
+            return own.read(original, file.data)
+        parts = matching.as_said(files.materials(file.data), original.near.parts)
+        return replace(original, mesh=replace(original.mesh, parts=tuple(parts)))
+
     def match(self, original: MeshFile, version: Version, recipe: Mapping[str, Any]) -> tuple[MatchSheet, Encoded]:
+        if not files.is_gltf(version.file.data):
+            return own.match(original, version.file.data)
         if version.file.data == self.send(original).data and not version.remedies:
             # Nothing was changed, so nothing is worked out anew.
             return MatchSheet(properties=[], findings=[]), Encoded(original.rewrite(original.mesh))

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from brae.core.assets.mesh.described import MeshFile
-from brae.core.assets.mesh.mesh import Mesh, Part, bounds, normals_of, tangents_of, welded, without_unused
+from brae.core.assets.mesh.levels import Copies, has_copies, same_shape, with_copies
+from brae.core.assets.mesh.mesh import Mesh, Part, bounds, normals_of, welded, without_unused
+from brae.core.assets.mesh.skeleton import on_bones, strongest
+from brae.core.assets.mesh.tangents import side_of, with_tangents
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.errors import FormatError
 
@@ -16,11 +19,17 @@ REMEDIES = {
     "parts": "Keep the original's parts: join what is more, leave empty what is missing",
     "coordinates": "Move texture coordinates into 0 to 1 by whole pictures",
     "turned": "Turn the faces round",
+    "flip-coordinates": "Flip the texture coordinates as the original's are",
+    "mirror-coordinates": "Mirror the texture coordinates as the original's are",
+    "levels-anew": "Make the copies for further away anew of the new shape",
+    "levels-empty": "Leave the copies for further away empty",
 }
 #: coordinates may be so far outside before it is told: rounding, and a texel or two
 _NEARLY = 0.01
 #: a model whose volume has the other sign is turned inside out; below this share of its box it has no inside
 _HOLLOW = 0.02
+#: so many corners that stayed where they were tell whether coordinates are turned; and what counts as equal
+_TOLD, _SAME = 12, 0.01
 
 
 def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[MatchSheet, bytes]:
@@ -30,25 +39,33 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
     def remedy(name: str) -> Remedy:
         return Remedy(id=name, label=REMEDIES[name], applied=name in remedies)
 
+    near = original.near
     mesh, notes = _in_form(original, came)
     findings += notes
-    mesh = ordered(mesh, original.mesh.parts)
-    if len(mesh.parts) != len(original.mesh.parts):
-        more = len(mesh.parts) - len(original.mesh.parts)
+    mesh = ordered(mesh, near.parts)
+    if len(mesh.parts) != len(near.parts):
+        more = len(mesh.parts) - len(near.parts)
         words = f"{abs(more)} {'part' if abs(more) == 1 else 'parts'} {'more' if more > 0 else 'fewer'}"
         findings.append(
             Finding(
                 id="parts", severity="stops", remedy=remedy("parts"),
-                title=f"{words} than the original's {len(original.mesh.parts)}",
+                title=f"{words} than the original's {len(near.parts)}",
                 in_game="A game that expects as many parts as before does not load the model.",
             )
         )  # fmt: skip
         if "parts" in remedies or original.parts_table is None:
-            mesh = _as_many(mesh, original.mesh.parts)
-    findings += _coordinates(original.mesh, mesh, remedy("coordinates"))
+            mesh = _as_many(mesh, near.parts)
+    for name, column in (("flip-coordinates", 1), ("mirror-coordinates", 0)):
+        if (turned := _turned_over(near, mesh, column)) is not None:
+            findings.append(turned.model_copy(update={"remedy": remedy(name)}))
+            if name in remedies:
+                at = mesh.attributes["TEXCOORD_0"].copy()
+                at[:, column] = 1 - at[:, column]
+                mesh = replace(mesh, attributes={**mesh.attributes, "TEXCOORD_0": at})
+    findings += _coordinates(near, mesh, remedy("coordinates"))
     if "coordinates" in remedies:
         mesh = _inside(mesh)
-    if _inside_out(original.mesh, mesh):
+    if _inside_out(near, mesh):
         findings.append(
             Finding(
                 id="turned", severity="shows", sure="likely", remedy=remedy("turned"),
@@ -58,6 +75,12 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
         )  # fmt: skip
         if "turned" in remedies:
             mesh = replace(mesh, corners=np.ascontiguousarray(mesh.corners[:, ::-1]))
+    findings += _open(near, mesh)
+    if has_copies(original.mesh):
+        if not same_shape(near, mesh):
+            findings.append(_old_copies(original.mesh, remedy))
+        copies: Copies = "anew" if "levels-anew" in remedies else "empty" if "levels-empty" in remedies else "kept"
+        mesh = with_copies(original.mesh, mesh, copies)
     mesh = welded(without_unused(mesh))
     if len(mesh) > original.limit:
         raise FormatError(
@@ -65,6 +88,66 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
             remedy="Make it simpler, or split it into several models.",
         )
     return MatchSheet(properties=properties(original.mesh, came, mesh), findings=findings), original.rewrite(mesh)
+
+
+def _old_copies(original: Mesh, remedy: Callable[[str], Remedy]) -> Finding:
+    levels = sorted({part.level for part in original.parts})[1:]
+    words = (
+        "The copy for further away still shows"
+        if len(levels) == 1
+        else f"{len(levels)} copies for further away still show"
+    )
+    return Finding(
+        id="levels", severity="shows", title=f"{words} the old shape",
+        in_game="From some way off the model changes to what it was.",
+        remedy=remedy("levels-anew"), others=[remedy("levels-empty")] if not remedy("levels-anew").applied else [],
+    )  # fmt: skip
+
+
+def _turned_over(before: Mesh, now: Mesh, column: int) -> Finding | None:
+    """Whether coordinates are upside down (column 1) or mirrored (0), told by corners that stayed in place."""
+    if not {"TEXCOORD_0"} <= before.attributes.keys() & now.attributes.keys():
+        return None
+    rows = [np.ascontiguousarray(np.round(one.positions, 4) + np.float32(0)) for one in (before, now)]
+    old, new = (one.view(np.dtype((np.void, 12)))[:, 0] for one in rows)
+    _, one, other = np.intersect1d(old, new, return_indices=True)
+    if len(one) < _TOLD:
+        return None
+    was = before.attributes["TEXCOORD_0"][one, :2].astype(np.float64)
+    here = now.attributes["TEXCOORD_0"][other, :2].astype(np.float64)
+    as_it_was = np.abs(here[:, column] - was[:, column])
+    over = np.abs(here[:, column] - (1 - was[:, column]))
+    # The other column is as it was, or turned as well; a corner may lie at several places of the picture.
+    if np.median(over) > _SAME or np.median(as_it_was) < 5 * _SAME:
+        return None
+    words, how = ("upside down", "flip") if column else ("mirrored", "mirror")
+    return Finding(
+        id=f"{how}-coordinates", severity="shows", sure="likely", title=f"The texture coordinates are {words}",
+        in_game="The texture lies on it the wrong way round: some programs count from the other edge.",
+    )  # fmt: skip
+
+
+def _open(before: Mesh, now: Mesh) -> list[Finding]:
+    """Holes that a closed original had not."""
+    if not len(before.corners) or _edges_alone(before) or not (alone := _edges_alone(now)):
+        return []
+    return [
+        Finding(
+            id="holes", severity="note", title=f"It has holes: {alone:,} edges of one face; the original had none",
+            in_game="One sees through it there, or its shadow is wrong.",
+        )
+    ]  # fmt: skip
+
+
+def _edges_alone(mesh: Mesh) -> int:
+    """Edges that one triangle has alone, vertices at one place counted as one."""
+    _, point = np.unique(np.round(mesh.positions, 5), axis=0, return_inverse=True)
+    corners = point.reshape(-1)[mesh.corners]
+    a, b, c = corners.T
+    corners = corners[(a != b) & (b != c) & (c != a)]
+    edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
+    _, counts = np.unique(edges, axis=0, return_counts=True)
+    return int((counts == 1).sum())
 
 
 def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
@@ -76,6 +159,21 @@ def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
     def note(name: str, title: str, in_game: str, severity: str = "note") -> None:
         notes.append(Finding(id=name, severity=severity, title=title, in_game=in_game))
 
+    if original.mesh.bones and came.bones:
+        found, lost_bones = on_bones(found, came.bones, original.mesh.bones)
+        if lost_bones:
+            note(
+                "bones", f"Bones that the original has not: {', '.join(lost_bones[:6])}",
+                "What hung on them hangs on the nearest bone above that it has.", "shows",
+            )  # fmt: skip
+    if "JOINTS_0" in wanted and "JOINTS_1" not in wanted and "JOINTS_0" in found:
+        most = wanted["JOINTS_0"].of
+        found, beyond = strongest(found, most)
+        if beyond:
+            note(
+                "weights", f"{beyond:,} vertices hang on more than {most} bones",
+                f"The {most} strongest are kept, and made one in all.",
+            )  # fmt: skip
     if "NORMAL" in wanted and "NORMAL" not in found:
         found["NORMAL"] = normals_of(came)
         note("normals", "Normals worked out anew", "It is lit by the faces' directions.")
@@ -110,14 +208,15 @@ def _in_form(original: MeshFile, came: Mesh) -> tuple[Mesh, list[Finding]]:
                 found[name][:, 0] = 1
     mesh = Mesh(found, came.corners, came.parts)
     if "TANGENT" in wanted and "TANGENT" not in found and "TEXCOORD_0" in found:
-        found["TANGENT"] = tangents_of(mesh)
+        mesh = with_tangents(mesh, side=side_of(original.mesh))
+        found = mesh.attributes
         note("tangents", "Tangents worked out anew", "Normal maps are lit as by the new coordinates.")
     elif "TANGENT" in wanted and "TANGENT" not in found:
-        found["TANGENT"] = np.tile(np.array([1, 0, 0, 1], np.float32), (len(came), 1))
+        found = {**found, "TANGENT": np.tile(np.array([1, 0, 0, 1], np.float32), (len(came), 1))}
     lost = [name for name in found if name not in wanted]
     if lost:
         note("lost", f"Not kept: {', '.join(lost)}", "This file's vertices have no place for it.")
-    return Mesh({name: found[name] for name in wanted}, came.corners, came.parts), notes
+    return Mesh({name: found[name] for name in wanted}, mesh.corners, mesh.parts), notes
 
 
 def only_names_differ(one: Mesh, other: Mesh) -> bool:
@@ -125,6 +224,7 @@ def only_names_differ(one: Mesh, other: Mesh) -> bool:
     return (
         [(part.first, part.count) for part in one.parts] == [(part.first, part.count) for part in other.parts]
         and one.attributes.keys() == other.attributes.keys()
+        and [bone.name for bone in one.bones] == [bone.name for bone in other.bones]
         and np.array_equal(one.corners, other.corners)
         and all(np.array_equal(values, other.attributes[name]) for name, values in one.attributes.items())
     )
@@ -134,6 +234,23 @@ def renamed_parts(parts: Sequence[Part], came: Sequence[Part]) -> tuple[Part, ..
     """The original's parts with the materials that are said to be in the place of theirs."""
     instead = {part.was: part.material for part in came if part.was}
     return tuple(replace(part, material=instead.get(part.material, part.material)) for part in parts)
+
+
+def places_of(came: Sequence[Part], wanted: Sequence[Part]) -> list[tuple[str, str]]:
+    """Materials of a model that came back, and those of the original in whose place they are."""
+    names = [part.material for part in wanted]
+    known = [(part.material, part.was or part.material) for part in came]
+    if len(came) == len(wanted) and not any(name in names for _, name in known):
+        return [(part.material, name) for part, name in zip(came, names, strict=True)]
+    return known
+
+
+def as_said(came: Sequence[Part], wanted: Sequence[Part]) -> list[Part]:
+    """The parts of a model that came back with the materials that they will have in the game."""
+    names = {part.material for part in wanted}
+    if len(came) == len(wanted) and not any((part.was or part.material) in names for part in came):
+        return [replace(part, material=one.material) for part, one in zip(came, wanted, strict=True)]
+    return list(came)
 
 
 def ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:

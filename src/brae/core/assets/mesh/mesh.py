@@ -20,6 +20,20 @@ class Part:
     count: int
     #: the original's material that this one is in the place of, where that was said
     was: str = ""
+    #: 0 near by; more is a copy with less detail, for further away
+    level: int = 0
+
+
+@dataclass(frozen=True)
+class Bone:
+    """A joint of a skeleton: the number of the one above (-1: none), where it is seen from there, and its inverse
+    bind matrix, in glTF's terms; rows of numbers, so that two can be compared.
+    """
+
+    name: str
+    parent: int
+    local: tuple[tuple[float, ...], ...]
+    inverse: tuple[tuple[float, ...], ...]
 
 
 @dataclass(frozen=True)
@@ -35,6 +49,8 @@ class Mesh:
     parts: tuple[Part, ...] = field(default=())
     #: attributes that some of its parts came without: these are zero there
     lacking: tuple[str, ...] = ()
+    #: what the numbers of JOINTS name
+    bones: tuple[Bone, ...] = ()
 
     @property
     def positions(self) -> Floats:
@@ -67,34 +83,6 @@ def normals_of(mesh: Mesh) -> Floats:
     lengths = np.linalg.norm(total, axis=1, keepdims=True)
     up = np.array([0.0, 1.0, 0.0])
     return np.where(lengths > 1e-20, total / np.maximum(lengths, 1e-20), up).astype(np.float32)
-
-
-def tangents_of(mesh: Mesh) -> Floats:
-    """Tangents with the side of the bitangent as the fourth number, from positions, normals and coordinates.
-
-    Lengyel's method (Computing Tangent Space Basis Vectors for an Arbitrary Mesh, 2001), from memory: per triangle,
-    summed at the corners, made perpendicular to the normal.
-    """
-    places, turned = mesh.positions.astype(np.float64), mesh.attributes["NORMAL"][:, :3].astype(np.float64)
-    at = mesh.attributes["TEXCOORD_0"][:, :2].astype(np.float64)
-    a, b, c = (mesh.corners[:, k] for k in range(3))
-    one, two = places[b] - places[a], places[c] - places[a]
-    s, t = at[b] - at[a], at[c] - at[a]
-    area = s[:, 0] * t[:, 1] - t[:, 0] * s[:, 1]
-    share = np.where(np.abs(area) > 1e-20, 1 / np.where(area == 0, 1, area), 0)[:, None]
-    along = (one * t[:, 1:2] - two * s[:, 1:2]) * share
-    down = (two * s[:, 0:1] - one * t[:, 0:1]) * share
-    sums = np.zeros((2, len(mesh), 3))
-    for k in range(3):
-        np.add.at(sums[0], mesh.corners[:, k], along)
-        np.add.at(sums[1], mesh.corners[:, k], down)
-    flat = sums[0] - turned * (turned * sums[0]).sum(axis=1, keepdims=True)
-    lengths = np.linalg.norm(flat, axis=1, keepdims=True)
-    spare = np.cross(turned, np.where(np.abs(turned[:, :1]) < 0.9, [1.0, 0, 0], [0, 1.0, 0]))
-    spare /= np.maximum(np.linalg.norm(spare, axis=1, keepdims=True), 1e-20)
-    flat = np.where(lengths > 1e-12, flat / np.maximum(lengths, 1e-20), spare)
-    side = np.where((np.cross(turned, flat) * sums[1]).sum(axis=1) < 0, -1.0, 1.0)
-    return np.concatenate([flat, side[:, None]], axis=1).astype(np.float32)
 
 
 def without_unused(mesh: Mesh) -> Mesh:
