@@ -311,7 +311,7 @@ def test_models_are_loaded_strictly(game: Path, data: bytes | None, reason: str)
 
 def test_a_model_without_its_material_or_texture(game: Path) -> None:
     before = play(game)
-    assert "models/postwoman: 480 triangles in 3 parts" in before.trace
+    assert "models/postwoman: 480 triangles in 3 parts, 102 from some way off" in before.trace
     hidden = _with_object(game, "txt", "materials/sail", None)
     assert hidden.refused is None
     assert "materials/sail is not there: nothing is drawn of it on the boat" in hidden.trace
@@ -326,14 +326,40 @@ def test_a_model_without_its_material_or_texture(game: Path) -> None:
 def test_the_demos_models_are_proved_by_their_layout(game: Path, library: Library) -> None:
     bundle = open_path(game / "data/figures.bundle", [], library).container
     for name, parts in shapes.TABLE.items():
-        data = bundle.read(bundle.index_of(f"models/{name}.shp"))
-        model = kinds()["mesh"].read(data, Context(library, f"models/{name}.shp"))
+        walks = name == "postwoman"
+        file = f"models/{name}.{'wlk' if walks else 'shp'}"
+        data = bundle.read(bundle.index_of(file))
+        model = kinds()["mesh"].read(data, Context(library, file))
         assert kinds()["mesh"].rebuild(model) == data
-        assert len(model.mesh.parts) == parts
-        own = shapes.read_shape(data, name, parts)
+        assert len(model.near.parts) == parts
+        near, far = shapes.read_walker(data, name, parts) if walks else (shapes.read_shape(data, name, parts), [])
+        own = [*near, *far]
         assert [len(some) for _, some in own] == [part.count for part in model.mesh.parts]
         point = own[0][1][0][0].point
         assert model.mesh.positions[model.mesh.corners[0, 0]] == pytest.approx(point, abs=1e-6)
+
+
+def test_walkers_and_swaps_that_do_not_fit_stop_the_game(game: Path, library: Library) -> None:
+    bundle = open_path(game / "data/figures.bundle", [], library).container
+    data = bundle.read(bundle.index_of("models/postwoman.wlk"))
+    at = data.index(b"hip\0")
+    bones = kinds()["mesh"].read(data, Context(library, "models/postwoman.wlk")).mesh.bones
+    assert [bone.name for bone in bones] == ["ground", "hip", "chest", "head", "bag"]
+    for wrong, words in (
+        (data[:at] + b"leg" + data[at + 3 :], "movements are made for"),
+        (data[:-1], "bytes for"),
+        (b"WALL" + data[4:], "does not begin"),
+        (data[: 32 + 28 * 5 + 20] + b"\1" + data[32 + 28 * 5 + 21 :], "2 parts near by"),
+    ):
+        with pytest.raises(Refusal, match=words):
+            shapes.read_walker(wrong, "models/postwoman", 3)
+    swaps = {"swaps/harbour.txt": b"; none\nboat: hull -> sail\n*: sail -> lamp\n"}
+    told = shapes.read_swaps(swaps)
+    assert [shapes.worn(told, "boat", "hull"), shapes.worn(told, "lighthouse", "hull")] == ["lamp", "hull"]
+    with pytest.raises(Refusal, match="no swap"):
+        shapes.read_swaps({"swaps/harbour.txt": b"hull is sail"})
+    with pytest.raises(Refusal, match="goes round"):
+        shapes.worn({("*", "a"): "b", ("*", "b"): "a"}, "boat", "a")
 
 
 # ---- menus

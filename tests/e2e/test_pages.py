@@ -207,7 +207,7 @@ def test_a_screenshot_leads_to_the_texture(page: Page, tmp_path: Path) -> None:
     expect(note).to_contain_text("appears in it, where it is marked")
     page.get_by_role("button", name="Show all items").click()
     expect(note).to_have_count(0)
-    expect(page.get_by_text("372 items")).to_be_visible()
+    expect(page.get_by_text("375 items")).to_be_visible()
 
 
 def test_what_is_asked_read_otherwise_kept_and_linked(page: Page) -> None:
@@ -672,7 +672,7 @@ def test_what_belongs_together_and_where_bytes_stand(page: Page) -> None:
     check_access(page, "what belongs together")
     drawn.get_by_role("button", name="Go to it").click()
     expect(page.get_by_role("heading", name="materials/ferryman.txt")).to_be_visible()
-    expect(page.get_by_role("status").filter(has_text="372 items")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="375 items")).to_be_visible()
 
     page.get_by_label("Search by name or path").fill('holds:"main = data/harbour"')
     expect(table.locator("[aria-rowindex]")).to_have_count(1, timeout=30_000)

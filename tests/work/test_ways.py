@@ -95,7 +95,7 @@ def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: 
     assert "textures/boat/sail.ptx: the loose file is used" in trial.after.trace
     assert "textures/boat/sail.ptx: the loose file is used" not in trial.before.trace
     # Opened again, what Brae made is no part of the game.
-    assert open_game(workspace, opened)["members"] == 372
+    assert open_game(workspace, opened)["members"] == 375
     # One edit is taken back: its file goes, with the folder made for it.
     go_to(workspace, "skerry", SAIL, 0)
     assert [(file.path, file.way) for file in planning.plan(workspace, "skerry").files] == [

@@ -416,6 +416,8 @@ def _models() -> list[tuple[str, str, int, bytes]]:
         objects.append(("ptx", f"skins/{name}", -1, ptx(picture, "bc1", None, stamp=720 + number)))
     for number, (name, make) in enumerate(models.MODELS.items()):
         objects.append(("shp", f"models/{name}", -1, models.shape(make(), 40 + number)))
+    walker = models.walker(models.postwoman(), models.postwoman(6), 61)
+    objects += [("wlk", "models/postwoman", -1, walker), ("txt", "swaps/harbour", -1, models.swaps())]
     return objects
 
 

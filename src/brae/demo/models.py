@@ -1,4 +1,4 @@
-"""The models of the desktop edition: a lighthouse, a boat and a postwoman, and the game's own writer for them."""
+"""The models of the desktop edition: a lighthouse, boats and a postwoman, and the game's own writers for them."""
 
 from __future__ import annotations
 
@@ -92,19 +92,33 @@ def boat() -> list[Piece]:
     return [hull, _grid("sail", sheet, np.stack([u, 1 - v], axis=-1))]
 
 
-def postwoman() -> list[Piece]:
-    """A coat, a head and a bag."""
+def dinghy() -> list[Piece]:
+    """The boat once more, painted otherwise: what it shows lies in a corner of its own on a texture."""
+    return [
+        Piece(one.material, one.points * [0.7, 0.6, 0.7], one.normals, 0.55 + 0.4 * one.at[:, ::-1], one.corners)
+        for one in boat()
+    ]
+
+
+def postwoman(sides: int = 16) -> list[Piece]:
+    """A coat, a head and a bag, with more or fewer sides."""
     coat = [(0.34, 0.0), (0.36, 0.1), (0.27, 0.75), (0.3, 1.15), (0.24, 1.3), (0.08, 1.36)]
-    head = _ball("face", 0.16, (0, 1.52, 0))
-    bag = _ball("bag", 0.15, (0.32, 0.72, 0.08), 8)
-    return [_turned("coat", coat, 16), head, bag]
+    head = _ball("face", 0.16, (0, 1.52, 0), sides)
+    bag = _ball("bag", 0.15, (0.32, 0.72, 0.08), sides // 2)
+    return [_turned("coat", coat, sides), head, bag]
 
 
-MODELS = {"lighthouse": lighthouse, "boat": boat, "postwoman": postwoman}
+MODELS = {"lighthouse": lighthouse, "boat": boat, "dinghy": dinghy}
+#: the postwoman's bones: their names, the bone above, where they are seen from that (right, up, near)
+BONES = [
+    ("ground", -1, (0.0, 0.0, 0.0)), ("hip", 0, (0.0, 0.75, 0.0)), ("chest", 1, (0.0, 0.4, 0.0)),
+    ("head", 2, (0.0, 0.37, 0.0)), ("bag", 1, (0.32, -0.03, 0.08)),
+]  # fmt: skip
 #: each material: its texture, light from everywhere, highlight, whether its back is seen
 MATERIALS = {
     "lighthouse": ("skins/tower", (0.45, 0.47, 0.52), 0.1, False),
-    "lamp": ("skins/lamp", (0.8, 0.8, 0.7), 0.8, False),
+    "lamp": ("skins/lamp", (0.5, 0.5, 0.45), 0.8, False),
+    "lamp_lit": ("skins/lamp", (1.0, 1.0, 0.9), 0.4, False),
     "hull": ("skins/hull", (0.4, 0.42, 0.48), 0.3, True),
     "sail": ("skins/sail", (0.6, 0.6, 0.6), 0.0, True),
     "coat": ("figures/ishbel", (0.4, 0.4, 0.45), 0.1, False),
@@ -167,3 +181,52 @@ def shape(pieces: list[Piece], stamp: int) -> bytes:
     every = np.concatenate([one.points for one in pieces])[:, [0, 2, 1]] * [1, -1, 1]
     box = struct.pack("<6f", *every.min(axis=0), *every.max(axis=0))
     return struct.pack("<4sIII", b"SHPE", start, first, len(pieces)) + box + tables + body + indices
+
+
+def _hung(piece: Piece) -> tuple[Picture, Picture]:
+    """The two bones on which each point of a part of the postwoman hangs, and their weights: 255 in all."""
+    names = [name for name, _, _ in BONES]
+    height = piece.points[:, 1]
+    if piece.material == "coat":
+        low, high = names.index("hip"), names.index("chest")
+        share = np.clip((height - 0.75) / 0.4, 0, 1)
+    else:
+        low = high = names.index("head" if piece.material == "face" else "bag")
+        share = np.zeros(len(height))
+    second = np.rint(share * 255).astype(np.uint8)
+    joints = np.tile(np.array([low, high], np.uint8), (len(height), 1))
+    return joints, np.stack([255 - second, second], axis=1).astype(np.uint8)
+
+
+def walker(near: list[Piece], far: list[Piece], stamp: int) -> bytes:
+    """A model's file with bones, z up: the parts near by, then the same for far away."""
+    first, tables, body, indices, start = 0, b"", b"", b"", 0
+    for distance, pieces in enumerate((near, far)):
+        for one in pieces:
+            tables += struct.pack("<II12sHH", first, one.corners.size, one.material.encode(), distance, stamp % 89)
+            first += one.corners.size
+            joints, weights = _hung(one)
+            for row in range(len(one.points)):
+                point, normal = one.points[row], one.normals[row]
+                body += struct.pack("<3f", point[0], -point[2], point[1])
+                body += np.rint(np.array([normal[0], -normal[2], normal[1]]) * 127).astype("i1").tobytes()
+                body += bytes([(stamp + len(body)) % 251]) + np.asarray(one.at[row], "<f2").tobytes()
+                body += joints[row].tobytes() + weights[row].tobytes()
+            indices += (one.corners + start).astype("<u2").tobytes()
+            start += len(one.points)
+    every = np.concatenate([one.points for one in [*near, *far]])[:, [0, 2, 1]] * [1, -1, 1]
+    middle = (every.min(axis=0) + every.max(axis=0)) / 2
+    reach = float(np.linalg.norm(every - middle, axis=1).max())
+    bones = b"".join(
+        struct.pack("<12si3f", name.encode(), above, place[0], -place[2], place[1]) for name, above, place in BONES
+    )
+    head = struct.pack("<4sIIHH4f", b"WALK", start, first, len(near) + len(far), len(BONES), *middle, reach)
+    return head + bones + tables + body + indices
+
+
+def swaps() -> bytes:
+    """What the harbour puts in the place of what."""
+    return (
+        b"; what stands in for what: a model (or * for all), a material, and the one in its place\n"
+        b"lighthouse: lamp -> lamp_lit\n"
+    )

@@ -1326,6 +1326,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/mesh/coordinates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Model: coordinates
+         * @description Texture coordinates of some parts turned over.
+         */
+        put: operations["mesh_coordinates"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/mesh/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Model: outline
+         * @description A second shell around a model.
+         */
+        put: operations["mesh_outline"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/mesh/parts": {
         parameters: {
             query?: never;
@@ -1736,6 +1776,46 @@ export interface paths {
          * @description Look for the structure of a file that no layout describes, as a job; its result holds the proposals.
          */
         post: operations["structure_api_projects__project_id__structure_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/swap/set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Swap list: set
+         * @description All swaps anew: the body is a list of objects with ``object``, ``old`` and ``new``.
+         */
+        put: operations["swap_set"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/swap/swaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Swap list: swaps
+         * @description A question without more words.
+         */
+        get: operations["swap_swaps"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4548,6 +4628,40 @@ export interface components {
             data?: string | null;
             /** Path */
             path: string;
+        };
+        /**
+         * SwapRow
+         * @description One swap, and the items that its names mean.
+         */
+        SwapRow: {
+            /** New */
+            new: string;
+            /** New Item */
+            new_item: string;
+            /** Object */
+            object: string;
+            /** Object Item */
+            object_item: string | null;
+            /** Old */
+            old: string;
+            /** Old Item */
+            old_item: string;
+            /** Same */
+            same: boolean;
+        };
+        /**
+         * SwapView
+         * @description The swaps of the version in use, and how names are said.
+         */
+        SwapView: {
+            /** Item Pattern */
+            item_pattern: string;
+            /** Object Pattern */
+            object_pattern: string;
+            /** Objects */
+            objects: boolean;
+            /** Swaps */
+            swaps: components["schemas"]["SwapRow"][];
         };
         /**
          * TakeRequest
@@ -7472,6 +7586,82 @@ export interface operations {
             };
         };
     };
+    mesh_coordinates: {
+        parameters: {
+            query: {
+                materials: string[];
+                how: "mirror" | "flip";
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mesh_outline: {
+        parameters: {
+            query: {
+                width: number;
+                material: string;
+                u?: number | null;
+                v?: number | null;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     mesh_parts: {
         parameters: {
             query: {
@@ -8272,6 +8462,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swap_set: {
+        parameters: {
+            query: {
+                done?: string;
+                address: string;
+            };
+            header?: {
+                "X-File-Name"?: string;
+            };
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swap_swaps: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwapView"];
                 };
             };
             /** @description Default Response */

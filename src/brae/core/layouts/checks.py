@@ -13,12 +13,14 @@ from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.parts import ChunksPart, MembersPart, Part, TablePart
 from brae.core.layouts.pixels import ColoursPart, PaletteOf, PixelsPart
 from brae.core.layouts.records import Fact, Said
+from brae.core.layouts.swaps import SwapsPart, check_swaps
 from brae.core.layouts.tracks import TrackPart, check_track
 
 #: the parts of which a kind has one each; ``archive`` has either of two, and ``mesh`` may have several buffers
 _ONE: dict[str, tuple[type[Part], ...]] = {
     "texture": (PixelsPart,), "sprite": (FramesPart,), "screen": (AreasPart, PixelsPart), "palette": (ColoursPart,),
     "material": (MaterialPart,), "track": (TrackPart,), "sound": (TrackPart,),
+    "swap": (SwapsPart,),
 }  # fmt: skip
 _KEYS = {
     PixelsPart: "pixels",
@@ -27,6 +29,7 @@ _KEYS = {
     ColoursPart: "colours",
     MaterialPart: "material",
     TrackPart: "track",
+    SwapsPart: "swaps",
 }
 Known = Mapping[str, Part]
 
@@ -58,6 +61,9 @@ def check_kind(kind: str, known: Known, values: Collection[str]) -> None:
             if not isinstance(table, TablePart):
                 raise ValueError(f"'{part.name}' needs the table '{part.of}'{near(part.of, known)}")
             check_areas(part, table)
+        if isinstance(part, SwapsPart) and part.of is not None:
+            table = known.get(part.of)
+            check_swaps(part, table if isinstance(table, TablePart) else None)
         if isinstance(part, TrackPart) and bool(part.cues or part.chunk) != (kind == "sound"):
             raise ValueError("words of a layout of kind 'sound' are in its 'cues' or a 'chunk', and only there")
         if isinstance(part, TrackPart) and part.of is not None:

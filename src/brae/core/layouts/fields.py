@@ -45,7 +45,7 @@ MemberRole = Literal[
     "direction", "next-sequence",
     "area-x", "area-y", "area-width", "area-height", "area-right", "area-bottom", "area-order", "action", "target",
     "shows", "cursor-up", "cursor-down", "cursor-left", "cursor-right",
-    "time-start", "time-end", "time-length", "phoneme", "track-level",
+    "time-start", "time-end", "time-length", "phoneme", "track-level", "swap-object", "swap-old", "swap-new",
 ]  # fmt: skip
 
 

@@ -111,7 +111,7 @@ class Layout(Strict):
 
     layout: Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9\-]{0,63}$", description="its identifier")]
     title: str
-    kind: Literal["archive", "texture", "mesh", "sprite", "screen", "palette", "material", "track", "sound"]
+    kind: Literal["archive", "texture", "mesh", "sprite", "screen", "palette", "material", "track", "sound", "swap"]
     about: str | None = None
     endian: Literal["little", "big"] = "little"
     match: Match = Field(default_factory=Match)

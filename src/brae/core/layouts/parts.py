@@ -27,6 +27,7 @@ from brae.core.layouts.materials import MaterialPart
 from brae.core.layouts.obfuscation import Steps
 from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Fact, Records, Said, check_columns
+from brae.core.layouts.swaps import SwapsPart
 from brae.core.layouts.tracks import TrackPart
 
 
@@ -286,8 +287,8 @@ def _part_kind(value: Any) -> str | None:
 
 
 _PART_KINDS = (
-    "table", "tree", "chunks", "stream", "names", "members", "areas", "skeleton", "material", "track", "colours",
-    "frames", "pixels", "vertices", "indices", "bytes", "field",
+    "table", "tree", "chunks", "stream", "names", "members", "areas", "skeleton", "material", "track", "swaps",
+    "colours", "frames", "pixels", "vertices", "indices", "bytes", "field",
 )  # fmt: skip
 Part = Annotated[
     Annotated[FieldPart, Tag("field")]
@@ -306,6 +307,7 @@ Part = Annotated[
     | Annotated[SkeletonPart, Tag("skeleton")]
     | Annotated[MaterialPart, Tag("material")]
     | Annotated[TrackPart, Tag("track")]
+    | Annotated[SwapsPart, Tag("swaps")]
     | Annotated[ColoursPart, Tag("colours")],
     Discriminator(
         _part_kind,

@@ -32,6 +32,7 @@ from brae.core.layouts.pixels import ColoursPart, PixelsPart
 from brae.core.layouts.records import Records, resolved, shifts
 from brae.core.layouts.rows import Bytes, FixedRows, Rows, check_constants, decode, encode, rows_of, trimmed, walk
 from brae.core.layouts.streams import BlockSource, Described, blocks_of
+from brae.core.layouts.swaps import SwapsPart
 from brae.core.layouts.tracks import TrackPart
 from brae.core.layouts.trees import Tree, walk_tree
 from brae.core.sources import MAIN, ByteSource
@@ -255,7 +256,7 @@ def _read_part(part: Part, parsed: Parsed, start: int) -> int | None:
             end = min(end + -end % part.align, source.size)
         parsed.regions[part.name] = Region(part, part.file, start, end)
         return end
-    inside = isinstance(part, AreasPart | SkeletonPart | MaterialPart | TrackPart)
+    inside = isinstance(part, AreasPart | SkeletonPart | MaterialPart | TrackPart | SwapsPart)
     if inside or (isinstance(part, FramesPart) and not part.own):
         # What they are lies in a table, and in the picture that frames are cut out of.
         parsed.regions[part.name] = Region(part, part.file, start, start)

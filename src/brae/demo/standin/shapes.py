@@ -14,10 +14,15 @@ from brae.demo.standin.report import BadTexture, Refusal, Report, placeholder
 
 #: the models of the scene, and how many parts the game expects of each
 TABLE = {"lighthouse": 2, "boat": 2, "postwoman": 3}
+#: those with bones
+_WALKERS = {"postwoman"}
 _SIDE, _FINER = 96, 2
 _LIGHT = (-0.6, 0.3, 0.74)
+#: the bones that movements of the postwoman are made for, in their order
+_BONES = ["ground", "hip", "chest", "head", "bag"]
 _TURNS = {"lighthouse": 30.0, "boat": 28.0, "postwoman": -20.0}
 Vector = tuple[float, float, float]
+Piece = tuple[str, list[tuple["Vertex", "Vertex", "Vertex"]]]
 
 
 @dataclass
@@ -29,7 +34,7 @@ class Vertex:
     at: tuple[float, float]
 
 
-def read_shape(data: bytes, name: str, parts: int) -> list[tuple[str, list[tuple[Vertex, Vertex, Vertex]]]]:
+def read_shape(data: bytes, name: str, parts: int) -> list[Piece]:
     """Each part's material and triangles. Anything that does not fit stops the game."""
     if data[:4] != b"SHPE" or len(data) < 40:
         raise Refusal(f"{name} does not begin with SHPE")
@@ -60,6 +65,74 @@ def read_shape(data: bytes, name: str, parts: int) -> list[tuple[str, list[tuple
     return pieces
 
 
+def read_walker(data: bytes, name: str, parts: int) -> tuple[list[Piece], list[Piece]]:
+    """The parts near by and those for far away of a model with bones. Anything that does not fit stops the game."""
+    if data[:4] != b"WALK" or len(data) < 32:
+        raise Refusal(f"{name} does not begin with WALK")
+    vertices, indices, found, bones = struct.unpack_from("<IIHH", data, 4)
+    *middle, reach = struct.unpack_from("<4f", data, 16)
+    if found != 2 * parts:
+        raise Refusal(f"{name} has {found} parts; the game expects {parts} near by and {parts} for far away")
+    table = 32 + 28 * bones
+    at = table + 24 * found
+    if len(data) != at + 24 * vertices + 2 * indices:
+        raise Refusal(f"{name} has {len(data)} bytes for {vertices} vertices and {indices} indices")
+    names = []
+    for bone in range(bones):
+        text, above = struct.unpack_from("<12si", data, 32 + 28 * bone)
+        if not -1 <= above < bone:
+            raise Refusal(f"bone {bone} of {name} hangs on bone {above}")
+        names.append(text.rstrip(b"\0").decode("ascii", "replace"))
+    if names != _BONES:
+        raise Refusal(f"{name} has the bones {', '.join(names)}; movements are made for {', '.join(_BONES)}")
+    corners: list[Vertex] = []
+    for number in range(vertices):
+        x, y, z, nx, ny, nz, _, u, v, *hung = struct.unpack_from("<3f3bB2e4B", data, at + 24 * number)
+        if math.dist((x, y, z), middle) > reach + 1e-4:
+            raise Refusal(f"vertex {number} of {name} lies outside of its sphere")
+        if max(hung[:2]) >= bones or sum(hung[2:]) != 255:
+            raise Refusal(f"vertex {number} of {name} hangs on bones {hung[:2]} by {hung[2:]} of 255")
+        corners.append(Vertex((x, z, -y), (nx / 127, nz / 127, -ny / 127), (u, v)))
+    numbers = struct.unpack_from(f"<{indices}H", data, at + 24 * vertices)
+    if numbers and max(numbers) >= vertices:
+        raise Refusal(f"{name} names vertex {max(numbers)}, and has {vertices}")
+    both: tuple[list[Piece], list[Piece]] = ([], [])
+    for part in range(found):
+        first, count, material, distance, _ = struct.unpack_from("<II12sHH", data, table + 24 * part)
+        if first + count > indices or count % 3 or distance > 1:
+            raise Refusal(f"part {part} of {name} has indices {first} to {first + count} at distance {distance}")
+        run = [corners[one] for one in numbers[first : first + count]]
+        triangles = list(zip(run[::3], run[1::3], run[2::3], strict=True))
+        both[distance].append((material.rstrip(b"\0").decode("ascii", "replace"), triangles))
+    if len(both[0]) != parts:
+        raise Refusal(f"{name} has {len(both[0])} parts near by; the game expects {parts}")
+    return both
+
+
+def read_swaps(objects: Mapping[str, bytes]) -> dict[tuple[str, str], str]:
+    """What stands in for what: by model (or *) and material. A line that is none stops the game."""
+    found: dict[tuple[str, str], str] = {}
+    for line in objects.get("swaps/harbour.txt", b"").decode("ascii", "replace").splitlines():
+        if not line.strip() or line.startswith(";"):
+            continue
+        where, colon, rest = line.partition(":")
+        old, arrow, new = rest.partition("->")
+        if not colon or not arrow or not old.strip() or not new.strip():
+            raise Refusal(f"swaps/harbour: '{line}' is no swap")
+        found[where.strip(), old.strip()] = new.strip()
+    return found
+
+
+def worn(swaps: Mapping[tuple[str, str], str], model: str, material: str) -> str:
+    """The material that a part wears in the end. Swaps that go round stop the game."""
+    seen = [material]
+    while (new := swaps.get((model, seen[-1]), swaps.get(("*", seen[-1])))) is not None:
+        if new in seen:
+            raise Refusal(f"swaps/harbour: {' -> '.join([*seen, new])} goes round")
+        seen.append(new)
+    return seen[-1]
+
+
 def _seen(vector: Vector, yaw: float) -> Vector:
     """A direction or a place as the eye has it: turned about the height, and from a little above."""
     turn, tilt = math.radians(yaw), math.radians(14)
@@ -77,7 +150,7 @@ def _colour(texture: Image.Image, u: float, v: float) -> tuple[int, int, int]:
 
 
 def draw(
-    pieces: list[tuple[str, list[tuple[Vertex, Vertex, Vertex]]]],
+    pieces: list[Piece],
     cloths: Mapping[str, tuple[Cloth, Image.Image]],
     yaw: float,
 ) -> Image.Image:
@@ -124,11 +197,22 @@ def models(
 ) -> dict[str, Image.Image]:
     """All models of the scene; a missing material hides its part, a missing texture shows the placeholder."""
     found: dict[str, Image.Image] = {}
+    swaps = read_swaps(objects)
     for name, parts in TABLE.items():
-        data = objects.get(f"models/{name}.shp")
+        file = f"models/{name}.{'wlk' if name in _WALKERS else 'shp'}"
+        data = objects.get(file)
         if data is None:
-            raise Refusal(f"models/{name}.shp is missing")
-        pieces = read_shape(data, f"models/{name}", parts)
+            raise Refusal(f"{file} is missing")
+        far: list[Piece] = []
+        if name in _WALKERS:
+            pieces, far = read_walker(data, f"models/{name}", parts)
+        else:
+            pieces = read_shape(data, f"models/{name}", parts)
+        named = [(material, worn(swaps, name, material), triangles) for material, triangles in pieces]
+        for material, new, _ in named:
+            if material != new:
+                report.trace.append(f"the {name} wears {new} in the place of {material}")
+        pieces = [(new, triangles) for _, new, triangles in named]
         cloths: dict[str, tuple[Cloth, Image.Image]] = {}
         for material, _ in pieces:
             text = objects.get(f"materials/{material}.txt")
@@ -143,6 +227,7 @@ def models(
                 picture = placeholder(64, 64)
             cloths[material] = cloth, picture.convert("RGB")
         triangles = sum(len(some) for _, some in pieces)
-        report.trace.append(f"models/{name}: {triangles} triangles in {parts} parts")
+        away = f", {sum(len(some) for _, some in far)} from some way off" if far else ""
+        report.trace.append(f"models/{name}: {triangles} triangles in {parts} parts{away}")
         found[name] = draw(pieces, cloths, _TURNS[name])
     return found
