@@ -121,6 +121,8 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     page.get_by_text("rectangles: areas.json").first.wait_for()
     stage(page, "Build").click()
     expect(page.get_by_text("CARGO.VOL · MENUS.SCR")).to_be_visible()
+    # Until the plan is whole it is shown paler.
+    expect(page.get_by_role("button", name="Build", exact=True)).to_be_enabled()
     check_access(page, "build of the disc")
     page.get_by_role("button", name="Build", exact=True).click()
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)
@@ -1146,6 +1148,83 @@ def test_the_lighthouse_gets_another_texture_and_is_seen_in_it(page: Page) -> No
     build(page)
     page.get_by_role("link", name="See it in the game").click()
     expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+
+
+def test_the_lighthouse_gets_a_new_material_with_a_new_texture(page: Page, tmp_path: Path, game: Path) -> None:
+    before = digests(game)
+    bands = np.full((300, 150, 3), (190, 40, 40), np.uint8)
+    bands[::60] = bands[30::60] = (245, 240, 230)
+    Image.fromarray(bands).save(tmp_path / "bands.png")
+    page.goto("/p/skerry-post/find?q=materials/lighthouse kind:material")
+    page.get_by_role("button", name="Make a new one like it").click()
+    page.get_by_label("Its name in the game").fill("materials/bands.txt")
+    page.get_by_role("radio", name="a new one for tower.ptx").click()
+    expect(page.get_by_label("The name of the new one")).to_have_value("skins/bands.ptx")
+    page.get_by_label("The file that it is made of").set_input_files(tmp_path / "bands.png")
+    page.get_by_role("radio", name="by its length in the world").click()
+    page.get_by_label("Units of its longer side").fill("32")
+    page.get_by_label("models/lighthouse.shp").check()
+    check_access(page, "a new item")
+    page.get_by_role("button", name="Make it").click()
+    # The model is shown in the light, in its new texture beside the old one.
+    expect(page.get_by_role("heading", name="models/lighthouse.shp")).to_be_visible()
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    assert (drawn(page, "edit") != drawn(page)).mean() > 0.02
+    page.goto("/p/skerry-post/find?q=edited:made")
+    expect(page.get_by_role("status").filter(has_text="2 items")).to_be_visible()
+    page.get_by_role("option", name=re.compile("bands.ptx")).or_(page.get_by_text("bands.ptx")).first.click()
+    expect(page.get_by_label("Chosen item").get_by_text("128")).to_be_visible()
+    page.goto("/p/skerry-post/build")
+    expect(page.get_by_text("2 of its members are new: what follows moves")).to_be_visible()
+    page.get_by_role("button", name="Build", exact=True).click()
+    expect(page.get_by_role("heading", name="The game has your edits")).to_be_visible(timeout=20_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+    stage(page, "Build").click()
+    page.get_by_role("button", name="Restore every original").click()
+    page.get_by_role("button", name="Put all of it back").click()
+    expect(page.get_by_text("as it was").or_(page.get_by_text("as they were")).first).to_be_visible(timeout=20_000)
+    assert digests(game) == before
+    page.goto("/p/skerry-post/find?q=edited:made")
+    page.get_by_role("button", name="Take it away").click()
+    expect(page.get_by_role("status").filter(has_text="1 item")).to_be_visible()
+
+
+def test_the_postwoman_gets_an_outline_and_keeps_her_bones(page: Page) -> None:
+    edit_one(page, "models/postwoman kind:mesh")
+    parts = page.get_by_role("region", name="Parts")
+    canvas = page.get_by_role("img", name=re.compile("^The model, original"))
+    room = canvas.bounding_box()
+    assert room is not None
+    page.mouse.move(room["x"] + room["width"] / 2, room["y"] + room["height"] * 0.6)
+    expect(page.locator("figure").get_by_text("coat")).to_be_visible()
+    parts.get_by_label("bag").check()
+    parts.get_by_role("button", name="Flip coordinates").click()
+    expect(page.get_by_text("coordinates flipped: bag")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_text("The copy for further away still shows the old shape")).to_be_visible(timeout=15_000)
+    page.get_by_role("button", name="Make the copies for further away anew of the new shape").click()
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    expect(page.get_by_role("img", name="The triangles over it")).to_be_visible()
+    check_access(page, "a model with bones")
+    page.goto("/p/skerry-post/find")
+    edit_one(page, "swaps/harbour kind:swap")
+    page.get_by_role("button", name="Another swap").click()
+    for label, text in (("Object of", "boat"), ("Replaced by", "sail"), ("In its place by", "hul")):
+        page.get_by_label(f"{label} swap 2").fill(text)
+    page.get_by_role("button", name="Take this over").click()
+    page.get_by_role("button", name="Write hull").click()
+    expect(page.get_by_text("ready to build").first).to_be_visible(timeout=15_000)
+    check_access(page, "a swap list")
+    page.goto("/p/skerry-post/build")
+    page.get_by_role("button", name="Build", exact=True).click()
+    expect(page.get_by_role("heading", name="The game has your edits")).to_be_visible(timeout=20_000)
+    page.get_by_role("link", name="See it in the game").click()
+    expect(page.get_by_text("The game takes everything")).to_be_visible(timeout=20_000)
+    expect(
+        page.get_by_text(re.compile("models/postwoman: 960 triangles in 3 parts, [0-9]+ from some"))
+    ).to_be_visible()
+    expect(page.get_by_text("the boat wears hull in the place of sail")).to_be_visible()
 
 
 def test_a_boat_that_an_editor_joined_is_put_right_and_sails(page: Page) -> None:

@@ -30,6 +30,7 @@ from tests.core.assets.palette.test_palette import LAYOUT as COLOURS_LAYOUT
 from tests.core.assets.screen.test_screen import BUTTONS, menu
 from tests.core.assets.screen.test_screen import LAYOUT as MENU
 from tests.core.assets.sprite import writers
+from tests.core.assets.swap.test_swaps import DRESS, LINES
 from tests.core.assets.track.test_tracks import FORMS
 from tests.core.assets.track.test_tracks import HEAD as TRACK
 
@@ -77,6 +78,11 @@ def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Models]:
             {f"wall_{n}.mat": STONE.replace("12", str(n)).encode() for n in range(12)},
             [WALL],
         ),
+        "swap": _archive(
+            folder / "swaps.zip",
+            {f"dress_{n}.swp": LINES.replace(b"hull", b"hull_%d" % n) for n in range(12)},
+            [DRESS],
+        ),
         "track": _archive(
             folder / "mouths.zip",
             {f"line_{n}.{name}": FORMS[name][1] for n in range(3) for name in FORMS},
@@ -98,14 +104,27 @@ def _archive(path: Path, files: dict[str, bytes], layouts: list[str]) -> Models:
 
 
 def test_kinds_are_found_by_themselves_and_in_order() -> None:
-    assert list(kinds()) == ["texture", "screen", "sprite", "sound", "track", "material", "text", "mesh", "palette"]
+    assert list(kinds()) == [
+        "texture",
+        "screen",
+        "sprite",
+        "sound",
+        "track",
+        "swap",
+        "material",
+        "text",
+        "mesh",
+        "palette",
+    ]
     for kind in kinds().values():
         assert kind_of(kind.id) is kind
         assert declared(kind.facts)
         assert kind.exchange or kind.rebuild.__qualname__.startswith("AssetKind"), "what is edited is written again"
         assert issubclass(kind.query, Query)
         assert {one.suffix for one in kind.exchange} == {one.suffix.lower() for one in kind.exchange}
-    with pytest.raises(NotFoundError, match="texture, screen, sprite, sound, track, material, text, mesh, palette"):
+    with pytest.raises(
+        NotFoundError, match="texture, screen, sprite, sound, track, swap, material, text, mesh, palette"
+    ):
         kind_of("smell")
 
 

@@ -125,7 +125,7 @@ def members(
 
 _SHOWN = (
     Member.id, Member.address, Member.name, Member.kind, Member.container, Member.packer, Member.stored,
-    Member.real, Member.facts, Member.fault, Member.winner,
+    Member.real, Member.facts, Member.fault, Member.winner, Member.base,
 )  # fmt: skip
 
 
@@ -190,6 +190,7 @@ def _view(row: object, states: dict[str, str]) -> MemberView:
     view = MemberView.model_validate(row)
     state = states.get(view.address)
     view.edit = None if state == MADE else state
+    view.made = getattr(row, "base", None) is not None
     return view
 
 

@@ -17,8 +17,7 @@ from brae.core.assets.swap.swaps import Swap, SwapList, from_csv, read, to_csv
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.load import parse
 
-TEXT = parse(
-    """
+DRESS = """
 layout: dress
 title: Swaps
 kind: swap
@@ -27,7 +26,7 @@ parts:
   - {swaps: list, line: "{object}: {old} -> {new}", comments: [";"], items: "materials/{name}.txt",
      objects: "models/{name}.shp"}
 """
-)
+TEXT = parse(DRESS)
 TABLE = parse(
     """
 layout: dress-table

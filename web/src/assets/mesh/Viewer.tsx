@@ -2,6 +2,7 @@
 import { type KeyboardEvent, type PointerEvent, useEffect, useRef, useState } from "react";
 import type { Group } from "three";
 import { Button, Tick } from "../../components/controls";
+import { light as lightUp, useLit } from "./lit";
 import { type Dress, type Look, load, Stage } from "./scene";
 
 export type Shown = { name: string; url: string; dresses: Dress[] | undefined };
@@ -24,6 +25,7 @@ export function Viewer({
   const [floor, setFloor] = useState<number | null>(null);
   const [highlight, setHighlight] = useState<number | null>(null);
   const [shininess, setShininess] = useState(light.shininess);
+  const lit = useLit();
   const look: Look = {
     ...view,
     textured: textured && canBeTextured,
@@ -33,6 +35,7 @@ export function Viewer({
     highlight,
     shininess,
     usual: light,
+    lit: lit.part,
   };
   const own = floor === null && highlight === null;
   const turn = (across: number, up: number) =>
@@ -197,7 +200,12 @@ function Pane({
   useEffect(() => stage.current?.see(look));
   const drag = (event: PointerEvent) => {
     const from = held.current;
-    if (!from) return;
+    if (!from) {
+      const room = event.currentTarget.getBoundingClientRect();
+      const [x, y] = [(event.clientX - room.left) / room.width, (event.clientY - room.top) / room.height];
+      lightUp(stage.current?.part(2 * x - 1, 1 - 2 * y) ?? null, "model");
+      return;
+    }
     onTurn((event.clientX - from.x) * 0.5, (event.clientY - from.y) * 0.5);
     held.current = { x: event.clientX, y: event.clientY };
   };
@@ -216,6 +224,7 @@ function Pane({
             event.currentTarget.setPointerCapture(event.pointerId);
           }}
           onPointerMove={drag}
+          onPointerLeave={() => lightUp(null, "model")}
           onPointerUp={() => {
             held.current = null;
           }}
@@ -224,6 +233,9 @@ function Pane({
           }}
         />
       </div>
+      {look.lit !== null && (
+        <span className="absolute top-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">{look.lit}</span>
+      )}
       {fault && <p className="absolute inset-x-4 top-1/2 text-center text-[#161616]">{fault}</p>}
       <figcaption className="absolute bottom-2 left-2 rounded bg-raised/90 px-2 text-[13.5px]">
         {model.name}

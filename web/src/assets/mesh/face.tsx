@@ -11,5 +11,6 @@ const face: Face = {
   summary: (member) =>
     typeof member.facts.triangles === "number" ? many(member.facts.triangles, "triangle") : "model",
   Compare: lazy(() => import("./Compare")),
+  Forms: lazy(() => import("./Forms")),
 };
 export default face;

@@ -11,11 +11,13 @@ import {
   Mesh,
   NoColorSpace,
   OrthographicCamera,
+  Raycaster,
   RepeatWrapping,
   Scene,
   ShaderMaterial,
   type Texture,
   TextureLoader,
+  Vector2,
   Vector3,
   WebGLRenderer,
   WireframeGeometry,
@@ -24,6 +26,8 @@ import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
 
 /** A part as it is dressed: its texture's address, or a colour; and what its material says of light. */
 export type Dress = {
+  name: string;
+  normal: string | null;
   colour: readonly number[];
   texture: string | null;
   floor: readonly number[] | null;
@@ -42,25 +46,46 @@ export type Look = {
   highlight: number | null;
   shininess: number;
   usual: { floor: number; highlight: number };
+  /** the part that lights up */
+  lit: string | null;
 };
 
 /** The share of its room that a model fills, as in the core's pictures. */
 const FILLS = 0.92;
 const VERTEX = `
-varying vec3 turned; varying vec2 place;
-void main() { turned = normalMatrix * normal; place = uv; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }`;
+varying vec3 turned; varying vec2 place; varying vec3 seen;
+void main() {
+  turned = normalMatrix * normal; place = uv;
+  vec4 here = modelViewMatrix * vec4(position, 1.0);
+  seen = here.xyz;
+  gl_Position = projectionMatrix * here;
+}`;
 const FRAGMENT = `
-varying vec3 turned; varying vec2 place;
+varying vec3 turned; varying vec2 place; varying vec3 seen;
+uniform sampler2D bumps; uniform bool bumped; uniform float lit;
 uniform sampler2D map; uniform bool textured; uniform vec3 colour; uniform vec3 least; uniform vec3 light; uniform vec3 halfway;
 uniform float highlight; uniform float shininess;
 void main() {
   vec4 base = textured ? texture2D(map, place) : vec4(colour, 1.0);
   if (base.a < 0.5) discard;
   vec3 n = normalize(turned);
+  if (bumped) {
+    // Where u and v lead on the screen (without tangents): green is up on the picture, so v goes down.
+    vec3 across = dFdx(seen), down = dFdy(seen);
+    vec2 s = dFdx(place), t = dFdy(place);
+    float area = s.x * t.y - s.y * t.x;
+    if (abs(area) > 1e-12) {
+      vec3 u = normalize((across * t.y - down * s.y) / area), v = normalize((down * s.x - across * t.x) / area);
+      vec3 told = texture2D(bumps, place).xyz * 2.0 - 1.0;
+      if (told.z <= 0.0) told.z = sqrt(max(1.0 - dot(told.xy, told.xy), 0.0));
+      n = normalize(u * told.x - v * told.y + n * told.z);
+    }
+  }
   if (n.z < 0.0) n = -n;
   float facing = max(dot(n, light), 0.0);
   float shine = facing > 0.0 ? highlight * pow(max(dot(n, halfway), 0.0), shininess) : 0.0;
-  gl_FragColor = vec4(base.rgb * (least + (1.0 - least) * facing) + shine, 1.0);
+  vec3 shown = base.rgb * (least + (1.0 - least) * facing) + shine;
+  gl_FragColor = vec4(mix(shown, vec3(0.95, 0.75, 0.2), lit), 1.0);
 }`;
 
 export async function load(url: string): Promise<Group> {
@@ -75,7 +100,7 @@ export class Stage {
   private readonly scene = new Scene();
   private readonly camera = new OrthographicCamera(-1, 1, 1, -1, -10, 10);
   private readonly turning = new Group();
-  private parts: { mesh: Mesh; shader: ShaderMaterial; lines: LineSegments | null }[] = [];
+  private parts: { name: string; mesh: Mesh; shader: ShaderMaterial; lines: LineSegments | null }[] = [];
   private readonly textures = new Map<string, Texture>();
   private look: Look | null = null;
   private dresses: Dress[] = [];
@@ -106,6 +131,9 @@ export class Stage {
         fragmentShader: FRAGMENT,
         uniforms: {
           map: { value: null },
+          bumps: { value: null },
+          bumped: { value: false },
+          lit: { value: 0 },
           textured: { value: false },
           colour: { value: new Color(0.8, 0.8, 0.8) },
           least: { value: new Vector3() },
@@ -115,7 +143,8 @@ export class Stage {
           shininess: { value: 24 },
         },
       });
-      this.parts.push({ mesh: new Mesh(geometry, shader), shader, lines: null });
+      const name = (mesh.material as { name?: string }).name ?? "";
+      this.parts.push({ name, mesh: new Mesh(geometry, shader), shader, lines: null });
     }
     const held = new Group();
     for (const { mesh } of this.parts) held.add(mesh);
@@ -127,7 +156,7 @@ export class Stage {
 
   dress(dresses: Dress[]): void {
     this.dresses = dresses;
-    for (const { texture } of dresses) {
+    for (const texture of dresses.flatMap((one) => [one.texture, one.normal])) {
       if (texture === null || this.textures.has(texture)) continue;
       const made = new TextureLoader().load(texture, () => this.draw());
       made.flipY = false;
@@ -141,6 +170,18 @@ export class Stage {
   see(look: Look): void {
     this.look = look;
     this.draw();
+  }
+
+  /** The part at a place of the canvas, -1 to 1 to the right and up. */
+  part(x: number, y: number): string | null {
+    const ray = new Raycaster();
+    ray.setFromCamera(new Vector2(x, y), this.camera);
+    ray.ray.origin.setZ(this.camera.far); // before all of it: the camera stands in the middle
+    const hit = ray.intersectObjects(
+      this.parts.map(({ mesh }) => mesh),
+      false,
+    )[0];
+    return this.parts.find(({ mesh }) => mesh === hit?.object)?.name ?? null;
   }
 
   resize(width: number, height: number): void {
@@ -166,8 +207,9 @@ export class Stage {
       .clone()
       .add(new Vector3(0, 0, 1))
       .normalize();
-    for (const [number, part] of this.parts.entries()) {
-      const dress = this.dresses[number];
+    for (const part of this.parts) {
+      const dress = this.dresses.find((one) => one.name === part.name);
+      const bumps = dress?.normal ? this.textures.get(dress.normal) : undefined;
       const texture = dress?.texture ? this.textures.get(dress.texture) : undefined;
       const values = part.shader.uniforms as Record<string, { value: unknown }>;
       const set = (name: string, value: unknown) => {
@@ -175,6 +217,9 @@ export class Stage {
         if (uniform) uniform.value = value;
       };
       set("map", texture ?? null);
+      set("bumps", bumps ?? null);
+      set("bumped", look.textured && bumps?.image != null);
+      set("lit", look.lit === part.name ? 0.45 : 0);
       set("textured", look.textured && texture?.image != null);
       set("colour", new Color().fromArray([...(dress?.colour ?? [0.8, 0.8, 0.8])]));
       const least = look.floor ?? dress?.floor ?? look.usual.floor;

@@ -21,13 +21,27 @@ export function useDresses(project: string, parts: Part[] | undefined): Dress[] 
     queryKey: ["dresses", project, JSON.stringify(parts), revisions],
     enabled: parts !== undefined && edits !== undefined,
     queryFn: () =>
-      Promise.all((parts ?? []).map((part, place) => dress(project, part, edits ?? [], place < MOST))),
+      Promise.all((parts ?? []).map((part, place) => dress(project, part, place, edits ?? [], place < MOST))),
     placeholderData: (before) => before,
   }).data;
 }
 
-async function dress(project: string, part: Part, edits: Edit[], looked: boolean): Promise<Dress> {
-  const plain = { colour: part.colour, texture: null, floor: null, highlight: null, twoSided: true };
+async function dress(
+  project: string,
+  part: Part,
+  place: number,
+  edits: Edit[],
+  looked: boolean,
+): Promise<Dress> {
+  const plain = {
+    name: part.material || `part ${place}`,
+    colour: part.colour,
+    texture: null,
+    normal: null,
+    floor: null,
+    highlight: null,
+    twoSided: true,
+  };
   if (!looked) return plain;
   const named = async (kind: string, name: string) => {
     const found = await take(
@@ -61,9 +75,11 @@ async function dress(project: string, part: Part, edits: Edit[], looked: boolean
   const said = (sort: string, role: string) =>
     values.find((one) => one.sort === sort && one.role === role)?.value ?? null;
   const path = said("texture", "colour");
+  const bumps = said("texture", "normal");
   return {
     ...plain,
     texture: path ? await picture(itemOf({ under, ending }, path)) : null,
+    normal: bumps ? await picture(itemOf({ under, ending }, bumps)) : null,
     floor: numbers(said("colour", "ambient"), 3),
     highlight: numbers(said("number", "highlight"), 1)?.[0] ?? null,
     twoSided: !/^(no|false|off|0)$/i.test(said("switch", "two-sided") ?? ""),

@@ -2,7 +2,7 @@ import { Package } from "lucide-react";
 import { Suspense } from "react";
 import { Link } from "react-router";
 import { BY_SIGNS, bytesUrl, type Member } from "../../api/client";
-import { useItem, useTakeAway } from "../../api/queries";
+import { useItem } from "../../api/queries";
 import { useKind, useKinds } from "../../assets/kinds";
 import { canEdit, faceOf, factWords } from "../../assets/registry";
 import { Button, Copyable, Facts } from "../../components/controls";
@@ -23,6 +23,7 @@ export function Detail({
   onFolder,
   onSearch,
   onGo,
+  onTakeAway,
 }: {
   project: string;
   member: Member;
@@ -35,13 +36,13 @@ export function Detail({
   onFolder: (folder: string) => void;
   onSearch: (name: string) => void;
   onGo: (address: string) => void;
+  onTakeAway: () => void;
 }) {
   const { data } = useItem(project, member.address);
   const kind = useKind(member.kind);
   const kinds = useKinds().data?.kinds;
   const face = faceOf(member.kind);
   const editable = canEdit(kind, member);
-  const takeAway = useTakeAway(project);
   const facts = (kind?.facts ?? [])
     .filter((fact) => fact.line)
     .map((fact): [string, string] | null => {
@@ -75,9 +76,7 @@ export function Detail({
       {member.made && (
         <div className="grid gap-2 rounded-lg bg-moss-soft p-3">
           <p>You made this one: the game gets it with the next build.</p>
-          <Button disabled={takeAway.isPending} onClick={() => takeAway.mutate(member.address)}>
-            Take it away
-          </Button>
+          <Button onClick={onTakeAway}>Take it away</Button>
         </div>
       )}
       {alone && editable && kind && kind.marks.length > 0 && (

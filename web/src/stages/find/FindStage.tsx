@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { useHotkeys } from "react-hotkeys-hook";
 import { Link, Navigate, useLocation, useNavigate } from "react-router";
 import { type Member, Problem } from "../../api/client";
-import { useJobs, useLike, useProject, usePutInWork, usePutManyInWork } from "../../api/queries";
+import { useJobs, useLike, useProject, usePutInWork, usePutManyInWork, useTakeAway } from "../../api/queries";
 import { type Kind, useKinds } from "../../assets/kinds";
 import { canEdit, titlesOf } from "../../assets/registry";
 import { Button, Choice, Empty } from "../../components/controls";
@@ -41,6 +41,8 @@ export function FindStage({ project }: { project: string }) {
   const field = useRef<HTMLInputElement>(null);
   const putInWork = usePutInWork(project);
   const editMany = usePutManyInWork(project);
+  const takeAway = useTakeAway(project);
+  const [leaving, setLeaving] = useState<string | null>(null);
   const opened = useProject(project).data?.opened ?? "";
   const { data: jobs = [] } = useJobs();
   const listing = jobs.some((job) => job.kind === "open" && isActive(job) && job.project_id === project);
@@ -240,7 +242,7 @@ export function FindStage({ project }: { project: string }) {
       </Pane>
       {(current || catalogue.total > 0) && (
         <Pane id="detail" size={wide ? 300 : 250} least={220} most={620}>
-          {current && (
+          {current && current.address !== leaving && (
             <Detail
               project={project}
               member={current}
@@ -251,6 +253,11 @@ export function FindStage({ project }: { project: string }) {
               onFolder={(folder) => change({ folder, where: [], q: "" })}
               onSearch={(q) => change({ ...EVERYTHING, q })}
               onGo={(address) => change(EVERYTHING, address)}
+              onTakeAway={() => {
+                // First it is looked at no more: of what is gone nothing more is asked.
+                setLeaving(current.address);
+                takeAway.mutate(current.address, { onError: () => setLeaving(null) });
+              }}
             />
           )}
         </Pane>

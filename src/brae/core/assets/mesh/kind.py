@@ -29,9 +29,11 @@ from brae.core.assets.base import (
 from brae.core.assets.facts import Fact, Facts
 from brae.core.assets.mesh import described, files, matching, own, shells
 from brae.core.assets.mesh.described import MeshFile
+from brae.core.assets.mesh.levels import near
 from brae.core.assets.mesh.lighting import Light
 from brae.core.assets.mesh.looking import as_png, colour_of, picture, radius
 from brae.core.assets.mesh.mesh import Mesh
+from brae.core.assets.mesh.overlay import lines_svg
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts import expressions
@@ -66,11 +68,13 @@ class MeshQuery(Query):
     """What can be asked of a model's preview."""
 
     which: Literal["original", "edit"] = "original"
-    #: a picture, or the model itself (glTF 2.0) for what draws it on the page
-    view: Literal["picture", "model"] = "picture"
+    #: a picture, the model itself (glTF 2.0) for what draws it on the page, or its lines over a texture (SVG)
+    view: Literal["picture", "model", "lines"] = "picture"
     side: Annotated[int, Field(ge=16, le=1024)] = 320
     yaw: Annotated[float, Field(ge=-360, le=360)] = 35.0
     pitch: Annotated[float, Field(ge=-90, le=90)] = 18.0
+    #: of lines: the part that they are of, by its number; else of all
+    part: Annotated[int, Field(ge=0, le=1_000_000)] | None = None
     #: as large from every side
     steady: bool = False
     floor: Annotated[float, Field(ge=0, le=1)] = 0.28
@@ -211,6 +215,8 @@ class MeshKind(AssetKind[MeshFile]):
         shown = viewed.edit if query.which == "edit" and viewed.edit is not None else viewed.original
         if query.view == "model":
             return Preview(files.to_glb(shown.near), "model/gltf-binary")
+        if query.view == "lines":
+            return Preview(lines_svg(shown.near, query.part), "image/svg+xml")
         light = Light(floor=query.floor, highlight=query.highlight, shininess=query.shininess)
         drawn = picture(shown.near, query.side, query.yaw, query.pitch, light, steady=query.steady)
         return Preview(as_png(drawn), "image/png")
@@ -265,7 +271,7 @@ class MeshKind(AssetKind[MeshFile]):
         raise FormatError(f"Models are not written as '{suffix}'.", expected=".glb or .obj")
 
     def check_file(self, file: ExchangeFile) -> None:
-        if not files.is_gltf(file.data):
+        if file.suffix not in self.suffixes() and not files.is_gltf(file.data):
             return  # a file of the game's own format: read beside its original
         try:
             files.from_gltf(file.data)
@@ -289,9 +295,9 @@ class MeshKind(AssetKind[MeshFile]):
         sent = files.from_gltf(self.send(original).data)
         if not version.remedies and matching.only_names_differ(came, sent):
             made = replace(original.mesh, parts=matching.renamed_parts(original.mesh.parts, came.parts))
-            return MatchSheet(properties=matching.properties(original.mesh, came, made), findings=[]), Encoded(
-                original.rewrite(made)
-            )
+            return MatchSheet(
+                properties=matching.properties(original.near, came, near(made)), findings=[]
+            ), Encoded(original.rewrite(made))
         sheet, data = matching.match(original, came, version.remedies)
         return sheet, Encoded(data)
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from brae.core.assets.mesh import levels
 from brae.core.assets.mesh.described import MeshFile
 from brae.core.assets.mesh.levels import Copies, has_copies, same_shape, with_copies
 from brae.core.assets.mesh.mesh import Mesh, Part, bounds, normals_of, welded, without_unused
@@ -87,15 +88,17 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
             f"The model has {len(mesh):,} vertices, and the indices of this file can name {original.limit:,}.",
             remedy="Make it simpler, or split it into several models.",
         )
-    return MatchSheet(properties=properties(original.mesh, came, mesh), findings=findings), original.rewrite(mesh)
+    return MatchSheet(properties=properties(near, came, levels.near(mesh)), findings=findings), original.rewrite(
+        mesh
+    )
 
 
 def _old_copies(original: Mesh, remedy: Callable[[str], Remedy]) -> Finding:
-    levels = sorted({part.level for part in original.parts})[1:]
+    further = sorted({part.level for part in original.parts})[1:]
     words = (
         "The copy for further away still shows"
-        if len(levels) == 1
-        else f"{len(levels)} copies for further away still show"
+        if len(further) == 1
+        else f"{len(further)} copies for further away still show"
     )
     return Finding(
         id="levels", severity="shows", title=f"{words} the old shape",
@@ -324,7 +327,9 @@ def _volume(mesh: Mesh) -> float:
 
 def _inside_out(original: Mesh, mesh: Mesh) -> bool:
     before, now = _volume(original), _volume(mesh)
-    return min(abs(before), abs(now)) > _HOLLOW and (before > 0) != (now > 0)
+    # A shell around it that is turned on purpose leaves next to nothing of the sum.
+    much = max(_HOLLOW, abs(before) / 4)
+    return abs(before) > _HOLLOW and abs(now) > much and (before > 0) != (now > 0)
 
 
 def properties(original: Mesh, came: Mesh, made: Mesh) -> list[Property]:

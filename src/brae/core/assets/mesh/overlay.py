@@ -12,6 +12,8 @@ from brae.core.errors import FormatError
 
 #: the longer side that a picture of lines has at least, so that they can be told apart
 _SIDE = 1024
+#: lines of a part that are drawn on the page at most
+_MOST_LINES = 40_000
 _COLOURS = ("#e0457b", "#2f7ed8", "#3aa655", "#d98f1f", "#8a5cd6", "#1fa5a5")
 
 
@@ -28,6 +30,23 @@ def edges(mesh: Mesh) -> list[np.ndarray]:
         unique = np.unique(lines, axis=0)
         found.append(unique.view(np.float32).reshape(-1, 2, 2))
     return found
+
+
+def lines_svg(mesh: Mesh, part: int | None = None) -> bytes:
+    """The lines alone as an SVG over a picture of any sides, a group for each part; what repeats is left out."""
+    out = io.StringIO()
+    out.write('<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 1000 1000" preserveAspectRatio="none">\n')
+    for number, lines in enumerate(edges(mesh)):
+        if part not in (None, number):
+            continue
+        path = "".join(
+            f"M{a[0] * 1000:.1f} {a[1] * 1000:.1f}L{b[0] * 1000:.1f} {b[1] * 1000:.1f}"
+            for a, b in lines[:_MOST_LINES].tolist()
+        )
+        way = f'<path id="part-{number}" d="{path}" fill="none" stroke="{_COLOURS[number % len(_COLOURS)]}"'
+        out.write(f'{way} vector-effect="non-scaling-stroke"/>\n')
+    out.write("</svg>\n")
+    return out.getvalue().encode()
 
 
 def to_svg(mesh: Mesh, picture: bytes, width: int, height: int) -> bytes:

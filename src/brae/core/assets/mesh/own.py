@@ -33,7 +33,7 @@ def match(original: MeshFile, data: bytes) -> tuple[MatchSheet, Encoded]:
     findings = list(_parts(original.mesh, came.mesh))
     findings += _bones(original.mesh, came.mesh)
     findings += _textures(original.near, came.near)
-    return MatchSheet(properties=properties(original.mesh, came.mesh, came.mesh), findings=findings), Encoded(data)
+    return MatchSheet(properties=properties(original.near, came.near, came.near), findings=findings), Encoded(data)
 
 
 def _parts(before: Mesh, now: Mesh) -> list[Finding]:
