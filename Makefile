@@ -56,7 +56,7 @@ demo: setup
 test: setup $(CHROMIUM) $(DISC_TOOLS) $(VOICE)
 	$(MAKE) --no-print-directory lint
 	cd web && npm run --silent test
-	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 40
+	$(BIN)/python -m pytest -n auto --maxprocesses 6 --dist loadgroup --durations 40
 
 # Killed before each call that changes something, and every two things at once; half an hour.
 trial: setup

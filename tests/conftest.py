@@ -115,3 +115,17 @@ def photo() -> np.ndarray:
     picture[:16, :32, 3] = 0
     picture[16:32, :32, 3] = np.linspace(0, 255, 32)
     return np.clip(np.rint(picture), 0, 255).astype(np.uint8)
+
+
+#: what takes longest comes first, so that no worker is left alone with it at the end
+_FIRST = ("tests/install/", "tests/e2e/", "tests/work/test_trial.py", "tests/demo/", "tests/work/")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Put the slow folders first; within one the order stays."""
+
+    def rank(item: pytest.Item) -> int:
+        path = item.nodeid
+        return next((place for place, start in enumerate(_FIRST) if path.startswith(start)), len(_FIRST))
+
+    items.sort(key=rank)

@@ -33,6 +33,7 @@ from brae.core.errors import BraeError
 from brae.demo import DESKTOP, DISC, desktop, disc
 from brae.store import Home
 from brae.work import Workspace, builds
+from brae.work.adding import Beginning, additions, make, take_away
 from brae.work.edits import exchange_file, put_in_work, set_remedies, take_file
 from brae.work.items import original_bytes
 from brae.work.opening import open_game
@@ -137,6 +138,8 @@ class Ready:
     before: dict[str, str]
     after: dict[str, str]
     addresses: list[str] = field(default_factory=list)
+    #: items that the game has not
+    made: list[str] = field(default_factory=list)
 
     @property
     def game(self) -> Path:
@@ -165,6 +168,8 @@ def prepare(way: str, made_desktop: Path, made_disc: Path, folder: Path) -> Read
         take_file(workspace, "skerry", address, data, "edit.png")
     if way in ("loose", "add-on"):
         choose(workspace, "skerry", way=way)
+    if way in ("rebuild", "add-on"):
+        ready.made.append(make(workspace, "skerry", Beginning(SKY, "textures/harbour/sky_new.ptx")))
     workspace.close()
     ready.before = digests(ready.game)
     shutil.copytree(folder / "now", folder / "before", copy_function=shutil.copy2)
@@ -204,6 +209,7 @@ def check_after_kill(ready: Ready) -> str:
         assert workspace.edit("skerry", address).position == 1, "the edits are kept"
         project, item = workspace.project("skerry"), workspace.find("skerry", address)
         original_bytes(workspace, project, item)
+    assert [one.address for one in additions(workspace, "skerry")] == ready.made
     back = builds.restore(workspace, "skerry")
     assert back["left"] == []
     assert digests(ready.game) == ready.before
@@ -286,6 +292,12 @@ def _update(stage: Stage, workspace: Workspace, number: int) -> None:
         draft.replace(stage.game / path)
 
 
+def _make(stage: Stage, workspace: Workspace, number: int) -> None:
+    """A new item, and away again."""
+    address = make(workspace, "skerry", Beginning(SKY, f"textures/harbour/new{number}.ptx"))
+    take_away(workspace, "skerry", address)
+
+
 ACTS: dict[str, Callable[[Stage, Workspace, int], None]] = {
     "open": _open,
     "take": _take,
@@ -293,6 +305,7 @@ ACTS: dict[str, Callable[[Stage, Workspace, int], None]] = {
     "build": lambda stage, workspace, number: _build(workspace),
     "restore": lambda stage, workspace, number: _restore(workspace),
     "update": _update,
+    "make": _make,
 }
 
 
@@ -383,6 +396,7 @@ def _check_nothing_lost(
 ) -> None:
     updated = "update" in acts
     open_game(workspace, stage.game)  # whatever an update brought is the original from now on
+    assert additions(workspace, "skerry") == []
     edit = workspace.edit("skerry", SAIL)
     kept = {step.file_sha256 for step in edit.steps}
     assert steps <= kept, "no version is lost"

@@ -2271,6 +2271,8 @@ export interface components {
             labelled: boolean;
             /** Least */
             least: number;
+            /** Line */
+            line: number | null;
             /** Lost */
             lost: number[];
             /** Original */

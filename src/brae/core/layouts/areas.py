@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
-from brae.core.layouts.fields import Hidden, Name, check_inside
+from brae.core.layouts.fields import Hidden, Name, Strict, check_inside
 from brae.core.layouts.pixels import beside
 from brae.core.layouts.records import Records
 
@@ -23,6 +23,21 @@ NUMBER_ROLES = (
 )
 
 
+class LabelFont(Strict):
+    """How large the game draws a label: in cells of one size, or letters of widths of their own."""
+
+    advance: Annotated[int, Field(ge=1, le=256)] = Field(description="pixels from one letter to the next")
+    height: Annotated[int, Field(ge=1, le=256)] = Field(description="pixels of a line")
+    widths: dict[Annotated[str, Field(min_length=1, max_length=40)], Annotated[int, Field(ge=0, le=256)]] = Field(
+        default_factory=dict, description="letters that are narrower or wider: {'il.': 3, 'MW': 9}"
+    )
+
+    def size(self, text: str) -> tuple[int, int]:
+        """Width and height of a label in pixels."""
+        own = {letter: width for letters, width in self.widths.items() for letter in letters}
+        return sum(own.get(letter, self.advance) for letter in text), self.height if text else 0
+
+
 class AreasPart(Hidden):
     """Rectangles on a screen's picture; they lie in a table, and take no bytes themselves."""
 
@@ -30,6 +45,7 @@ class AreasPart(Hidden):
     of: Name = Field(description="the table whose records are the rectangles")
     grid: Annotated[int, Field(ge=1, le=256)] = Field(1, description="places are multiples of so many pixels")
     least: Annotated[int, Field(ge=1, le=1024)] = Field(1, description="the smallest side that a cursor meets")
+    font: LabelFont | None = Field(None, description="what labels are drawn in, to tell those that do not fit")
     target: str | None = Field(
         None, description="how the item is called to which a target leads: '{number:04}', with {folder} of this one"
     )

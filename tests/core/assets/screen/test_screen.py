@@ -165,6 +165,21 @@ def test_what_a_game_would_not_take_is_told(changes: dict[str, object], finding:
         assert place.x % 2 == 0
 
 
+def test_a_label_that_does_not_fit_its_box_is_told() -> None:
+    """Letters of six pixels but for a narrow one: counted by hand."""
+    layout = LAYOUT.replace("least: 4}", "least: 4, font: {advance: 6, height: 6, widths: {'IL': 2}}}")
+    file = opened(layout=layout)
+    first = file.areas[0]
+    assert (first.label, first.width, first.height) == ("ROW", 12, 6)
+    assert file.part.font is not None
+    assert file.part.font.size("ILLS") == (2 + 2 + 2 + 6, 6)
+    told = matched(file, [first.model_copy(update={"label": "OARS"}), *file.areas[1:]])[0]
+    assert [(one.id, "24 x 6" in one.title) for one in told.findings] == [("label", True)]
+    assert matched(file, [first.model_copy(update={"label": "ILL"}), *file.areas[1:]])[0].findings == []
+    low = matched(file, [first.model_copy(update={"label": "ILL", "height": 4}), *file.areas[1:]])[0]
+    assert [one.id for one in low.findings] == ["label"]
+
+
 def test_what_the_game_itself_has_is_no_finding() -> None:
     file = opened(menu([(1, 1, 60, 9, 7, b"WIDE", 1, 0), (3, 3, 5, 5, 9, b"TINY", 0, 0)]))
     sheet, _, _ = matched(file, list(file.areas))

@@ -4,7 +4,7 @@ import { CopyPlus, SquareDashedMousePointer, Trash2 } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
 import { client, type Edit, previewUrl, take } from "../../api/client";
 import { useTakeBeside } from "../../api/queries";
-import { Button } from "../../components/controls";
+import { Button, Tick } from "../../components/controls";
 import { useInTurn } from "../../lib/useInTurn";
 import { type Area, type Areas, aligned, dragged, type Edge, type Grip } from "./areas";
 import { Numbers } from "./Numbers";
@@ -34,6 +34,7 @@ const TOGETHER = 600;
 export function AreasEditor({ project, edit, screen }: { project: string; edit: Edit; screen: Areas }) {
   const [chosen, setChosen] = useState<number[]>([]);
   const [drawing, setDrawing] = useState(false);
+  const [contents, setContents] = useState(true);
   const act = useTakeBeside(project);
   const [areas, save, setAreas] = useInTurn(screen.edit, (next) => {
     const file = new File([JSON.stringify({ areas: next })], "areas.json", { type: "application/json" });
@@ -112,6 +113,11 @@ export function AreasEditor({ project, edit, screen }: { project: string; edit: 
             </option>
           ))}
         </select>
+        {(screen.labelled || screen.roles.some(({ id }) => id === "shows")) && (
+          <Tick title="What the game draws in them" checked={contents} onChange={setContents}>
+            Contents
+          </Tick>
+        )}
         <span className="text-[14px] text-quiet">
           {areas.length} rectangles on {screen.width} × {screen.height}
           {screen.grid > 1 ? `, grid of ${screen.grid}` : ""}
@@ -127,6 +133,7 @@ export function AreasEditor({ project, edit, screen }: { project: string; edit: 
         areas={areas}
         chosen={chosen}
         drawing={drawing}
+        contents={contents}
         onChoose={setChosen}
         onShow={setAreas}
         onDone={save}

@@ -15,6 +15,8 @@ type StageProps = {
   areas: Area[];
   chosen: number[];
   drawing: boolean;
+  /** whether what the game draws in them is shown */
+  contents: boolean;
   onChoose: (chosen: number[]) => void;
   /** while it is dragged */
   onShow: (areas: Area[]) => void;
@@ -29,6 +31,7 @@ export function Stage({
   areas,
   chosen,
   drawing,
+  contents,
   onChoose,
   onShow,
   onDone,
@@ -118,6 +121,11 @@ export function Stage({
           }}
         >
           <title>The rectangles of the screen</title>
+          {contents &&
+            areas.map((area, number) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: rectangles are known by their numbers
+              <Content key={number} area={area} screen={screen} />
+            ))}
           {areas.map((area, number) => (
             <Rectangle
               // biome-ignore lint/suspicious/noArrayIndexKey: rectangles are known by their numbers
@@ -142,6 +150,50 @@ export function Stage({
         </svg>
       </div>
     </div>
+  );
+}
+
+/** What the game draws in a rectangle: its label, or something that stands for what it shows. */
+function Content({ area, screen }: { area: Area; screen: Areas }) {
+  const { x, y, width, height } = area;
+  const known = screen.roles.find(({ id }) => id === "shows")?.known ?? {};
+  const shows = String(known[String(area.numbers?.shows ?? "")] ?? "").toLowerCase();
+  const line = screen.line ?? Math.max(4, Math.min(10, height * 0.6));
+  const lines = Math.max(0, Math.floor(height / (line * 1.4)));
+  const rows = Array.from({ length: Math.min(lines, 40) }, (_, number) => y + line * (0.4 + 1.4 * number));
+  return (
+    <g aria-hidden pointerEvents="none" className="fill-[#161616] stroke-none">
+      {/list|text|words|letter/.test(shows) &&
+        rows.map((top, number) => (
+          <rect
+            key={top}
+            x={x + 2}
+            y={top}
+            width={Math.max(0, (width - 4) * (/list/.test(shows) ? 0.8 : ([1, 0.94, 0.7][number % 3] ?? 1)))}
+            height={line * 0.7}
+            opacity={0.35}
+          />
+        ))}
+      {/model|figure|picture|sprite|image|face/.test(shows) && (
+        <path
+          d={`M${x} ${y + height}L${x + width * 0.35} ${y + height * 0.4}L${x + width * 0.6} ${y + height * 0.75}L${x + width * 0.75} ${y + height * 0.6}L${x + width} ${y + height}Z`}
+          opacity={0.35}
+        />
+      )}
+      {(area.label ||
+        (shows && !/list|text|words|letter|model|figure|picture|sprite|image|face/.test(shows))) && (
+        <text
+          x={x + width / 2}
+          y={y + height / 2}
+          textAnchor="middle"
+          dominantBaseline="central"
+          fontSize={line}
+          opacity={0.85}
+        >
+          {area.label || shows}
+        </text>
+      )}
+    </g>
   );
 }
 

@@ -80,6 +80,8 @@ class AreasView(BaseModel):
     edit: list[Area]
     roles: list[Role]
     labelled: bool
+    #: pixels of a line of a label, where the game's font is known
+    line: int | None
     can_grow: bool
     #: where targets lead: the addresses of screens by their numbers
     ways: dict[int, str]
@@ -117,6 +119,7 @@ def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasVi
             if role != "label"
         ],
         labelled="label" in file.can_say,
+        line=None if file.part.font is None else file.part.font.height,
         can_grow=file.can_grow,
         ways=ways,
         lost=lost,

@@ -12,6 +12,7 @@ from brae.core.assets.screen.screen import Area, ScreenFile, from_json, read
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.assets.texture.kind import KIND as TEXTURE
 from brae.core.assets.texture.remedies import REMEDIES as TEXTURE_REMEDIES
+from brae.core.layouts.areas import LabelFont
 
 #: the file beside an edit that holds its rectangles
 PART = "areas"
@@ -88,6 +89,14 @@ def put_right(
     tell("small", "shows", small, f"less than {least} pixels wide or high", "The cursor does not meet it.")
     over = sorted({n for pair in _overlapping(areas) if not set(pair).isdisjoint(new) for n in pair})
     tell("overlap", "shows", over, "lie over each other", "Where they do, only one of them acts.")
+    font = original.part.font
+    if font is not None:
+        wide = [n for n in new if _sticks_out(areas[n], font)]
+        need = max((font.size(areas[n].label or "") for n in wide), default=(0, 0))
+        tell(
+            "label", "shows", wide, f"too small for what stands in it: it needs {need[0]} x {need[1]} pixels",
+            "The label is cut off, or goes on over its neighbours.",
+        )  # fmt: skip
     lost = _unreachable(areas)
     before = _unreachable(original.areas)
     tell(
@@ -103,6 +112,12 @@ def put_right(
 def _listed(numbers: Sequence[int]) -> str:
     words = ", ".join(map(str, numbers[:_TOLD])) + (" ..." if len(numbers) > _TOLD else "")
     return f"Rectangle {words}" if len(numbers) == 1 else f"Rectangles {words}"
+
+
+def _sticks_out(area: Area, font: LabelFont) -> bool:
+    """Whether a label is larger than its rectangle."""
+    width, height = font.size(area.label or "")
+    return width > area.width or height > area.height
 
 
 def _sides(area: Area) -> tuple[int, int, int, int]:
