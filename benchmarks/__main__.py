@@ -30,6 +30,7 @@ from benchmarks import (
     headerless,
     levels,
     likeness,
+    models,
     normals,
     palettes,
     recolour,
@@ -319,6 +320,7 @@ def main() -> None:
     normals.run()
     findings.run()
     likeness.run()
+    models.run()
     palettes.run()
     recolour.run()
     sizes.run()

@@ -101,13 +101,15 @@ class MeshFile:
             for name, (at, one) in stream.places.items():
                 if name not in mesh.attributes:
                     raise FormatError(f"The vertices have no {name}, which this file keeps.")
-                raw = encoded(mesh.attributes[name], one, stream, self.parsed.layout.endian)
-                stands = new[:both, at : at + one.width]
-                same = np.zeros(both, bool)
-                if both:
-                    values = self.mesh.attributes[name][:both] if self.faces is not None else None
-                    same = (mesh.attributes[name][:both] == values).all(axis=1) if values is not None else same
-                raw[:both][same] = stands[same]
+                now, before = mesh.attributes[name], self.mesh.attributes[name] if self.faces is not None else None
+                if before is not None and (now is before or np.array_equal(now, before)):
+                    continue  # its bytes are there already
+                raw = encoded(now, one, stream, self.parsed.layout.endian)
+                if both and before is not None:
+                    # A file may hold more numbers than glTF has of it: those of the same vertex stay.
+                    columns = min(now.shape[1], before.shape[1])
+                    same = (now[:both, :columns] == before[:both, :columns]).all(axis=1)
+                    raw[:both][same] = new[:both, at : at + one.width][same]
                 new[:, at : at + one.width] = raw
             yield stream.name, new.tobytes()
         if self.faces is not None:

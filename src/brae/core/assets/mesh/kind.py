@@ -292,8 +292,8 @@ class MeshKind(AssetKind[MeshFile]):
             # Nothing was changed, so nothing is worked out anew.
             return MatchSheet(properties=[], findings=[]), Encoded(original.rewrite(original.mesh))
         came = files.from_gltf(version.file.data)
-        sent = files.from_gltf(self.send(original).data)
-        if not version.remedies and matching.only_names_differ(came, sent):
+        renamed = not version.remedies and any(part.was for part in came.parts)
+        if renamed and matching.only_names_differ(came, files.from_gltf(self.send(original).data)):
             made = replace(original.mesh, parts=matching.renamed_parts(original.mesh.parts, came.parts))
             return MatchSheet(
                 properties=matching.properties(original.near, came, near(made)), findings=[]

@@ -10,7 +10,7 @@ import numpy as np
 from brae.core.assets.mesh import levels
 from brae.core.assets.mesh.described import MeshFile
 from brae.core.assets.mesh.levels import Copies, has_copies, same_shape, with_copies
-from brae.core.assets.mesh.mesh import Mesh, Part, bounds, normals_of, welded, without_unused
+from brae.core.assets.mesh.mesh import Mesh, Part, bounds, keys_of, normals_of, welded, without_unused
 from brae.core.assets.mesh.skeleton import on_bones, strongest
 from brae.core.assets.mesh.tangents import side_of, with_tangents
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
@@ -56,8 +56,9 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
         )  # fmt: skip
         if "parts" in remedies or original.parts_table is None:
             mesh = _as_many(mesh, near.parts)
+    stayed = _in_place(near, mesh)
     for name, column in (("flip-coordinates", 1), ("mirror-coordinates", 0)):
-        if (turned := _turned_over(near, mesh, column)) is not None:
+        if (turned := _turned_over(stayed, column)) is not None:
             findings.append(turned.model_copy(update={"remedy": remedy(name)}))
             if name in remedies:
                 at = mesh.attributes["TEXCOORD_0"].copy()
@@ -107,17 +108,23 @@ def _old_copies(original: Mesh, remedy: Callable[[str], Remedy]) -> Finding:
     )  # fmt: skip
 
 
-def _turned_over(before: Mesh, now: Mesh, column: int) -> Finding | None:
-    """Whether coordinates are upside down (column 1) or mirrored (0), told by corners that stayed in place."""
-    if not {"TEXCOORD_0"} <= before.attributes.keys() & now.attributes.keys():
+def _in_place(before: Mesh, now: Mesh) -> tuple[np.ndarray, np.ndarray] | None:
+    """The coordinates of corners that stayed where they were, before and now; None where too few did."""
+    if "TEXCOORD_0" not in before.attributes.keys() & now.attributes.keys():
         return None
-    rows = [np.ascontiguousarray(np.round(one.positions, 4) + np.float32(0)) for one in (before, now)]
-    old, new = (one.view(np.dtype((np.void, 12)))[:, 0] for one in rows)
+    old, new = (keys_of(np.round(one.positions, 4)) for one in (before, now))
     _, one, other = np.intersect1d(old, new, return_indices=True)
     if len(one) < _TOLD:
         return None
     was = before.attributes["TEXCOORD_0"][one, :2].astype(np.float64)
-    here = now.attributes["TEXCOORD_0"][other, :2].astype(np.float64)
+    return was, now.attributes["TEXCOORD_0"][other, :2].astype(np.float64)
+
+
+def _turned_over(stayed: tuple[np.ndarray, np.ndarray] | None, column: int) -> Finding | None:
+    """Whether coordinates are upside down (column 1) or mirrored (0), told by corners that stayed in place."""
+    if stayed is None:
+        return None
+    was, here = stayed
     as_it_was = np.abs(here[:, column] - was[:, column])
     over = np.abs(here[:, column] - (1 - was[:, column]))
     # The other column is as it was, or turned as well; a corner may lie at several places of the picture.
@@ -144,12 +151,12 @@ def _open(before: Mesh, now: Mesh) -> list[Finding]:
 
 def _edges_alone(mesh: Mesh) -> int:
     """Edges that one triangle has alone, vertices at one place counted as one."""
-    _, point = np.unique(np.round(mesh.positions, 5), axis=0, return_inverse=True)
+    _, point = np.unique(keys_of(np.round(mesh.positions, 5)), return_inverse=True)
     corners = point.reshape(-1)[mesh.corners]
     a, b, c = corners.T
     corners = corners[(a != b) & (b != c) & (c != a)]
-    edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
-    _, counts = np.unique(edges, axis=0, return_counts=True)
+    edges = np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]).astype(np.uint64)
+    _, counts = np.unique((edges.min(axis=1) << np.uint64(32)) | edges.max(axis=1), return_counts=True)
     return int((counts == 1).sum())
 
 
@@ -320,9 +327,11 @@ def _volume(mesh: Mesh) -> float:
     box = float(np.prod((most - least).astype(np.float64)))
     if box <= 0 or not len(mesh.corners):
         return 0.0
-    places = mesh.positions.astype(np.float64) - (least + most) / 2
-    a, b, c = (places[mesh.corners[:, k]] for k in range(3))
-    return float((a * np.cross(b, c)).sum() / 6 / box)
+    x, y, z = np.ascontiguousarray((mesh.positions - (least + most) / 2).T)
+    a, b, c = np.ascontiguousarray(mesh.corners.T)
+    total = x[a] * (y[b] * z[c] - z[b] * y[c]) + y[a] * (z[b] * x[c] - x[b] * z[c])
+    total += z[a] * (x[b] * y[c] - y[b] * x[c])
+    return float(total.sum(dtype=np.float64) / 6 / box)
 
 
 def _inside_out(original: Mesh, mesh: Mesh) -> bool:

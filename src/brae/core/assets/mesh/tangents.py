@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from brae.core.assets.mesh.mesh import Floats, Mesh
+from brae.core.assets.mesh.mesh import Floats, Mesh, keys_of
 
 Ints = np.ndarray[Any, np.dtype[np.int64]]
 #: what is shorter or smaller has no direction
@@ -99,8 +99,7 @@ def _groups(mesh: Mesh, keeps: Any, flat: Any) -> Ints:
     rows = np.concatenate(
         [mesh.positions, mesh.attributes["NORMAL"][:, :3], mesh.attributes["TEXCOORD_0"][:, :2]], axis=1
     ).astype(np.float32)
-    raw = np.ascontiguousarray(rows).view(np.dtype((np.void, rows.itemsize * rows.shape[1])))[:, 0]
-    point = np.unique(raw, return_inverse=True)[1].reshape(-1)[mesh.corners.astype(np.int64)]
+    point = np.unique(keys_of(rows), return_inverse=True)[1].reshape(-1)[mesh.corners.astype(np.int64)]
     number = len(point)
     starts = point.reshape(-1)
     ends = np.roll(point, -1, axis=1).reshape(-1)
