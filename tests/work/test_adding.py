@@ -18,8 +18,8 @@ from brae.core.layouts.library import Library
 from brae.store import Home
 from brae.work import Workspace, builds, trials
 from brae.work.adding import Beginning, additions, make, make_with, names_of, take_away, use_instead
-from brae.work.edits import exchange_file
-from brae.work.items import original_asset
+from brae.work.edits import exchange_file, put_in_work
+from brae.work.items import original_asset, original_bytes
 from brae.work.opening import open_game
 from brae.work.planning import plan
 from brae.work.projects import choose
@@ -92,16 +92,12 @@ def test_a_new_texture_its_material_and_the_model_that_wears_it(
 
 def original_asset_bytes(workspace: Workspace, project: str, address: str) -> bytes:
     """An item's bytes as they were."""
-    from brae.work.items import original_bytes
-
     return original_bytes(workspace, workspace.project(project), workspace.find(project, address))
 
 
 def test_a_new_item_is_edited_like_any_other(
     workspace: Workspace, project: str, game: Path, library: Library
 ) -> None:
-    from brae.work.edits import put_in_work
-
     address = make(workspace, project, Beginning(TOWER, "skins/tower_red.ptx"))
     put_in_work(workspace, project, address)
     builds.build(workspace, project)
@@ -197,3 +193,28 @@ def test_an_update_that_brings_the_name_wins(workspace: Workspace, tmp_path: Pat
     found = plan(workspace, project)
     assert "by now" in found.left_out["red.png"]
     assert not found.files
+
+
+def test_new_files_do_not_lead_through_links_or_other_letters(workspace: Workspace, tmp_path: Path) -> None:
+    folder = tmp_path / "game"
+    (folder / "Walls").mkdir(parents=True)
+    (folder / "Walls/wall.png").write_bytes(_picture().data)
+    (tmp_path / "elsewhere").mkdir()
+    (folder / "way").symlink_to(tmp_path / "elsewhere")
+    project = str(open_game(workspace, folder)["project"])
+    for name, words in (("way/new.png", "is a link"), ("walls/new.png", "lies there as 'Walls'")):
+        with pytest.raises(FormatError, match=words):
+            make(workspace, project, Beginning("Walls/wall.png", name))
+    assert make(workspace, project, Beginning("Walls/wall.png", "Walls/new.png")) == "Walls/new.png"
+
+
+def test_a_material_that_the_game_has_not_is_told_of_a_model(workspace: Workspace, project: str) -> None:
+    address = make(workspace, project, Beginning(MATERIAL, "materials/red.txt"))
+    use_instead(workspace, project, MODEL, MATERIAL, address)
+    assert workspace.edit(project, MODEL).state == "ready"
+    take_away(workspace, project, address)
+    sheet = workspace.edit(project, MODEL).sheet
+    assert sheet is not None
+    assert [one["title"] for one in sheet["findings"]] == ["It names red, and nothing in the game is called so"]
+    make(workspace, project, Beginning(MATERIAL, "materials/red.txt"))
+    assert workspace.edit(project, MODEL).state == "ready", "and it is there again"

@@ -6,6 +6,7 @@ import zipfile
 from pathlib import Path
 
 import pytest
+from PIL import Image
 
 from brae.core.assets.registry import kind_of
 from brae.core.containers.nesting import open_path
@@ -82,3 +83,28 @@ def test_a_half_saved_material_is_told_and_loses_nothing(workspace: Workspace, t
         take_file(workspace, project, address, b'{"colour": "a/br', "wall.txt")
     after = workspace.edit(project, address)
     assert (after.position, after.encoded_sha256) == (before.position, before.encoded_sha256)
+
+
+def test_textures_of_other_sides_than_the_game_takes_are_told(workspace: Workspace, tmp_path: Path) -> None:
+    folder = tmp_path / "walls"
+    folder.mkdir()
+    for name, sides in (("a", (64, 64)), ("b", (64, 32)), ("c", (48, 48)), ("d", (256, 256))):
+        Image.new("RGB", sides, (90, 120, 40)).save(folder / f"{name}.png")
+    (folder / "wall.mat").write_text('{"colour": "a.png", "normal": "a.png"}')
+    (workspace.home.layouts / "wall.yaml").write_text(
+        'layout: wall\ntitle: Wall\nkind: material\nmatch: {names: ["*.mat"]}\n'
+        "parts: [{material: values, text: {form: json}, textures: {colour: colour, normal: normal},\n"
+        "  sides: {same: true, powers: true, most: 128}}]\n"
+    )
+    project = str(open_game(workspace, folder)["project"])
+    put_in_work(workspace, project, "wall.mat")
+
+    def told(colour: str, normal: str) -> list[str]:
+        text = f'{{"colour": "{colour}.png", "normal": "{normal}.png"}}'
+        take_file(workspace, project, "wall.mat", text.encode(), "wall.txt")
+        return [one["id"] for one in workspace.edit(project, "wall.mat").sheet["findings"]]
+
+    assert told("a", "b") == ["sides-normal"]
+    assert told("c", "c") == ["sides-colour", "sides-normal"]
+    assert told("d", "d") == ["sides-colour", "sides-normal"]
+    assert told("a", "a") == []

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
@@ -14,14 +15,14 @@ from brae.core import addresses, catalogue
 from brae.core.assets.base import HEAD, AssetKind, ExchangeFile, NoWords, Version
 from brae.core.assets.registry import kinds
 from brae.core.catalogue import Item
-from brae.core.errors import BraeError, FormatError, NotFoundError
+from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError
 from brae.core.find.graph import mentions_of, pointed
 from brae.core.games.model import WorldRule
 from brae.core.layouts.edits import Edits, NewMember
 from brae.core.sources import MAIN
 from brae.store.models import Addition, ArchiveRow, Edit, Member, Project
 from brae.work import naming
-from brae.work.edits import add_step, change_edit, put_in_work, recipe_of, take_file, take_out_of_work
+from brae.work.edits import add_step, change_edit, encode_anew, put_in_work, recipe_of, take_file, take_out_of_work
 from brae.work.items import item_kind, look_at, original_asset, original_bytes
 from brae.work.linking import links_soon
 from brae.work.listing import listed_otherwise
@@ -77,6 +78,7 @@ def make(workspace: Workspace, project_id: str, beginning: Beginning) -> str:
         row.archive, row.name, row.like, row.sha256, row.gone = place, name, like, sha256, False
     _keep(workspace, project_id)
     list_again(workspace, project_id)
+    _tell_anew(workspace, project_id, _missing_one(workspace, project_id))
     return address
 
 
@@ -88,6 +90,7 @@ def take_away(workspace: Workspace, project_id: str, address: str) -> None:
     edit = workspace.edit_or_none(project_id, address)
     if edit is not None and edit.in_work:
         take_out_of_work(workspace, project_id, address)
+    users = [one for one in _edited(workspace, project_id) if names_of(workspace, project_id, one, address)]
     with workspace.database.change() as session:
         here = Addition.project_id == project_id, Addition.address == address
         session.execute(update(Addition).where(*here).values(gone=True))
@@ -97,6 +100,25 @@ def take_away(workspace: Workspace, project_id: str, address: str) -> None:
         listed_otherwise(session, project_id)
     _keep(workspace, project_id)
     workspace.events.publish("catalogue", project=project_id)
+    _tell_anew(workspace, project_id, users)
+
+
+def _missing_one(workspace: Workspace, project_id: str) -> list[str]:
+    """The edits of which it is told that they name what the game has not."""
+    query = select(Edit).where(Edit.project_id == project_id, Edit.in_work, Edit.state == "attention")
+    with workspace.database.session() as session:
+        return [
+            edit.address
+            for edit in session.scalars(query)
+            if any(one["id"].startswith(naming.NOTHING) for one in (edit.sheet or {}).get("findings", []))
+        ]
+
+
+def _tell_anew(workspace: Workspace, project_id: str, edits: Sequence[str]) -> None:
+    """Edits matched once more: what they name has come, or has gone."""
+    for address in edits:
+        with suppress(BraeError):  # told where it is looked at
+            encode_anew(workspace, project_id, address)
 
 
 def additions(workspace: Workspace, project_id: str) -> list[Addition]:
@@ -368,6 +390,8 @@ def _address(workspace: Workspace, project: Project, found: Located, name: str) 
         )
     if taken is not None or (place is None and workspace.has_file(project, name)):
         raise _taken(taken or name)
+    if place is None:
+        _check_path(Path(project.folder), name)
     layout = workspace.project_library(project).layouts.get(found.archive.layout or "")
     if layout is not None and layout.content is not None and layout.content.kind is not None:
         raise FormatError(
@@ -377,6 +401,18 @@ def _address(workspace: Workspace, project: Project, found: Located, name: str) 
     if found.archive.parent_id is not None and found.member.base is None and found.archive.fault:
         raise FormatError(f"Nothing can be added: {found.archive.fault}", address=found.archive.address)
     return address, place
+
+
+def _check_path(folder: Path, name: str) -> None:
+    """Refuse a path that leads through a link, or differs from one that is there in letter case only."""
+    for step in name.split("/"):
+        if folder.is_dir():
+            twin = next((one.name for one in folder.iterdir() if one.name.casefold() == step.casefold()), step)
+            if twin != step:
+                raise FormatError(f"'{step}' lies there as '{twin}': names must agree to the letter.", address=name)
+        folder /= step
+        if folder.is_symlink():
+            raise FormatError(f"'{step}' is a link: it could lead anywhere.", address=name)
 
 
 def _bytes(
@@ -433,6 +469,12 @@ def _check_goes_in(workspace: Workspace, project: Project, found: Located, name:
     way = profile.way(project.way).way if profile is not None else "archive"
     if found.archive.layout is None or way != "archive":
         return
+    proof = found.archive.proof
+    if proof and not proof.get("exact"):
+        raise ReadOnlyError(
+            f"This archive is read-only: {proof.get('reason')}", address=found.archive.address,
+            remedy="Choose another way of building, or correct its layout.",
+        )  # fmt: skip
     archive = workspace.archive(project, found.archive)
     archive.rebuild(Edits(added=[NewMember(name, archive.pack_new(name, data))]))
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
+from typing import Any
 
 from sqlalchemy import select
 
 from brae.core.assets.base import Asset, AssetKind, Version
 from brae.core.assets.sheet import Finding, MatchSheet, Remedy
-from brae.core.errors import BraeError
+from brae.core.errors import BraeError, NotFoundError
 from brae.core.find.graph import mentions_of, pointed, with_archives
 from brae.core.find.links import Names
 from brae.core.find.mentions import Mention
@@ -20,6 +22,8 @@ from brae.store.models import Member
 from brae.work.linking import kept, state_of
 from brae.work.workspace import Workspace
 
+#: how the finding of a name of nothing begins
+NOTHING = "names-nothing-"
 #: a remedy of no kind's own: this, the name that is there, a tab, and the name that is written instead
 _WRITE, _BETWEEN = "write:", "\t"
 #: names of nothing that are told of one text
@@ -42,9 +46,17 @@ def writing(old: str, new: str) -> str:
 
 
 def instead_of(remedies: Iterable[str]) -> dict[str, str]:
-    """What is written in the place of what."""
+    """What is written in the place of what in the end: one remedy may write what another one wrote instead."""
     parts = (one.removeprefix(_WRITE).partition(_BETWEEN) for one in remedies if is_written(one))
-    return {old: new for old, _, new in parts}
+    said = {old: new for old, _, new in parts}
+    found = {}
+    for old in said:
+        new, seen = said[old], {old}
+        while new in said and new not in seen:
+            seen.add(new)
+            new = said[new]
+        found[old] = new
+    return found
 
 
 def renamed(kind: AssetKind[Asset], original: Asset, version: Version) -> Version:
@@ -67,13 +79,33 @@ def told(
     """An edit's sheet with the names of nothing in it that its original has not."""
     if not (kind.worded or kind.refers):
         return sheet
+    applied = instead_of(version.remedies)
+    if not kind.worded:
+        # Its file has no text in which a person would see what is written instead: only the result counts.
+        version, applied = renamed(kind, original, version), {}
     try:
         came = kind.came(original, version.file)
     except BraeError:  # what cannot be read is told otherwise
         return sheet
     names, named = known_names(workspace, project_id)
-    findings = wrong_in(kind, came, original, names, named, instead_of(version.remedies))
+    findings = wrong_in(kind, came, original, names, named, applied)
+    if kind.judges:
+        before = {one.id for one in kind.judged(original, _facts(workspace, project_id, kind, original, names))}
+        judged = kind.judged(came, _facts(workspace, project_id, kind, came, names))
+        findings += [one for one in judged if one.id not in before]
     return sheet.model_copy(update={"findings": [*sheet.findings, *findings]}) if findings else sheet
+
+
+def _facts(
+    workspace: Workspace, project_id: str, kind: AssetKind[Asset], asset: Asset, names: Names
+) -> dict[str, dict[str, Any]]:
+    """The facts of the items that one surely names, by how it writes them, as they were."""
+    found: dict[str, dict[str, Any]] = {}
+    for mention in pointed(kind, asset):
+        for address in names.resolve(mention)[1][:1]:
+            with suppress(NotFoundError):
+                found[mention.text] = workspace.find(project_id, address).member.facts
+    return found
 
 
 def wrong_in(
@@ -119,7 +151,7 @@ def _finding(text: str, line: int, instead: Sequence[str], applied: str | None) 
     where = f"Line {line}" if line else "It"
     remedies.sort(key=lambda one: not one.applied)
     return Finding(
-        id=f"names-nothing-{hashlib.sha256(text.encode()).hexdigest()[:8]}",
+        id=f"{NOTHING}{hashlib.sha256(text.encode()).hexdigest()[:8]}",
         severity="shows",
         title=f"{where} names {text}, and nothing in the game is called so",
         in_game="What a game does for a name of nothing: it shows its placeholder, or nothing, or stops.",

@@ -14,7 +14,7 @@ from typing import Any, ClassVar, Generic, Literal, NamedTuple, TypeVar
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from brae.core.assets.facts import Facts, Value
-from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sheet import Finding, MatchSheet
 from brae.core.errors import FormatError, NotFoundError, UnknownFormatError
 from brae.core.layouts.faults import in_words
 from brae.core.layouts.fields import near
@@ -286,6 +286,8 @@ class AssetKind(ABC, Generic[Asset]):
     worded: ClassVar[bool] = False
     #: whether it names others without having words (``pointed``)
     refers: ClassVar[bool] = False
+    #: whether what it names can be wrong for it (``judged``)
+    judges: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
     headless: ClassVar[Headless | None] = None
 
@@ -360,6 +362,10 @@ class AssetKind(ABC, Generic[Asset]):
 
     def pointed(self, asset: Asset) -> list[tuple[str, str, int]]:
         """The names that an item surely gives of others: as written, the name that this means, and the line."""
+        return []
+
+    def judged(self, asset: Asset, facts: Mapping[str, Mapping[str, Value]]) -> list[Finding]:
+        """What is wrong with an item by the facts of the items that it names, by how it writes their names."""
         return []
 
     def spelt(self, asset: Asset, name: str) -> str:

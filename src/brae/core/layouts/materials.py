@@ -74,6 +74,14 @@ class PathRules(Strict):
         return text.replace("/", self.slash)
 
 
+class MapSides(Strict):
+    """What sides the game takes of a material's textures."""
+
+    same: bool = Field(False, description="all of them have the sides of the colour texture")
+    powers: bool = Field(False, description="sides are powers of two")
+    most: Annotated[int, Field(ge=1, le=65536)] | None = Field(None, description="the longest side")
+
+
 class MaterialPart(Hidden):
     """What a material says, by the keys of its text; or of a binary one by the fields of its header."""
 
@@ -85,6 +93,7 @@ class MaterialPart(Hidden):
     numbers: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,31}$")], Number] = Field(default_factory=dict)
     switches: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,31}$")], Key] = Field(default_factory=dict)
     paths: PathRules = Field(default_factory=PathRules)
+    sides: MapSides = Field(default_factory=MapSides, description="what sides its textures may have")
 
     @property
     def name(self) -> str:

@@ -281,6 +281,39 @@ def test_tangents_are_worked_out_as_the_originals_and_holes_are_told() -> None:
     assert set(came(files.to_glb(replace(mesh, corners=corners, parts=parts)))[1]) == {"holes", "levels"}
 
 
+@pytest.mark.parametrize("factor", [100.0, 0.01, 39.3701])
+@pytest.mark.parametrize("lying", [False, True])
+def test_another_unit_and_another_axis_are_told_and_put_back(factor: float, lying: bool) -> None:
+    mesh = near(FIGURE.mesh)
+    turn = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], np.float32) if lying else np.eye(3, dtype=np.float32)
+    turned = {
+        **mesh.attributes, "POSITION": mesh.positions @ turn.T * np.float32(factor),
+        "NORMAL": mesh.attributes["NORMAL"] @ turn.T,
+    }  # fmt: skip
+    glb = files.to_glb(replace(mesh, attributes=turned))
+    names = [*(["axes"] if lying else []), "unit"]
+    assert came(glb)[1] == [*names, "levels"]
+    made, told = came(glb, *names)
+    assert told == names
+    assert np.allclose(made.near.positions[made.near.corners], mesh.positions[mesh.corners], atol=1e-4)
+    assert np.allclose(
+        made.near.attributes["NORMAL"][made.near.corners], mesh.attributes["NORMAL"][mesh.corners], atol=1e-4
+    )
+
+
+def test_a_model_that_only_grew_is_in_the_same_unit() -> None:
+    mesh = near(FIGURE.mesh)
+    for scale in ([1.3, 1.3, 1.3], [2, 2, 2], [1, 3, 1], [100, 1, 1]):
+        larger = {**mesh.attributes, "POSITION": mesh.positions * np.array(scale, np.float32)}
+        assert came(files.to_glb(replace(mesh, attributes=larger)))[1] == ["levels"]
+
+
+def test_many_vertices_and_parts_without_a_material_are_told() -> None:
+    ball = trimesh.creation.icosphere(subdivisions=6, radius=0.8)
+    told = came(ball.export(file_type="glb"))[1]
+    assert {"many", "bare", "parts"} <= set(told)
+
+
 # ---- bad input --------------------------------------------------------------------------------------------------
 
 

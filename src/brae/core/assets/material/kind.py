@@ -29,7 +29,7 @@ from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.material import matching
 from brae.core.assets.material.entries import entries
 from brae.core.assets.material.material import Material, MaterialValue, read
-from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sheet import Finding, MatchSheet
 from brae.core.assets.text import matching as text_matching
 from brae.core.assets.text import text as texts
 from brae.core.assets.text.text import encoding_of
@@ -109,6 +109,7 @@ class MaterialKind(AssetKind[Material]):
     query = MaterialQuery
     preview_media = "text"
     worded = True
+    judges = True
     questions: ClassVar[Mapping[str, Question]] = {"values": Question(NoWords, MaterialValues, _values)}
     changes: ClassVar[Mapping[str, Change]] = {"value": Change(SetValue, _set)}
 
@@ -164,6 +165,9 @@ class MaterialKind(AssetKind[Material]):
             for one in asset.values()
             if one.sort == "texture" and one.value and not rules.is_own(one.value)
         ]
+
+    def judged(self, asset: Material, facts: Mapping[str, Mapping[str, Value]]) -> list[Finding]:
+        return matching.sides(asset, facts)
 
     def spelt(self, asset: Material, name: str) -> str:
         return asset.part.paths.written(name)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
+from brae.core.assets.facts import Value
 from brae.core.assets.material.material import Material, MaterialValue, number_of, numbers_in
 from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.errors import FormatError
@@ -104,6 +105,35 @@ def findings(original: Material | None, came: Material, remedies: Sequence[str] 
     new = [one for one in came.values() if one.value is None or before.get(one.key) != one.value]
     told = [*_paths(came, new, remedies), *_values(new)]
     return [*told, *(_gone(original, came) if original is not None else ())]
+
+
+def sides(material: Material, facts: Mapping[str, Mapping[str, Value]]) -> list[Finding]:
+    """Textures whose sides the game does not take beside each other, by the facts of those that are there."""
+    rule, found = material.part.sides, []
+    known = {
+        role: (facts[path].get("width"), facts[path].get("height"))
+        for role, path in material.textures().items()
+        if path in facts
+    }
+    whole = {role: pair for role, pair in known.items() if all(isinstance(side, int) for side in pair)}
+    colour = whole.get("colour")
+    for role, pair in whole.items():
+        words = None
+        if rule.same and colour is not None and pair != colour:
+            words = f"and the colour texture is {colour[0]} x {colour[1]}"
+        elif rule.powers and any(int(side or 0) & (int(side or 0) - 1) for side in pair):
+            words = "and sides are powers of two here"
+        elif rule.most is not None and max(int(side or 0) for side in pair) > rule.most:
+            words = f"and {rule.most} is the longest side here"
+        if words is not None:
+            found.append(
+                Finding(
+                    id=f"sides-{role}", severity="shows",
+                    title=f"The {role} texture is {pair[0]} x {pair[1]}, {words}",
+                    in_game="The game refuses it, shrinks it, or lays it over the other one shifted.",
+                )
+            )  # fmt: skip
+    return found
 
 
 def match(original: Material, came: Material, remedies: Sequence[str]) -> tuple[MatchSheet, Material]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
 
-from brae.core.assets.mesh import levels
+from brae.core.assets.mesh import frames, levels
 from brae.core.assets.mesh.described import MeshFile
 from brae.core.assets.mesh.levels import Copies, has_copies, same_shape, with_copies
 from brae.core.assets.mesh.mesh import Mesh, Part, bounds, keys_of, normals_of, welded, without_unused
@@ -17,6 +18,8 @@ from brae.core.assets.sheet import Finding, MatchSheet, Property, Remedy
 from brae.core.errors import FormatError
 
 REMEDIES = {
+    "axes": "Turn it upright again",
+    "unit": "Bring it back to the original's size",
     "parts": "Keep the original's parts: join what is more, leave empty what is missing",
     "coordinates": "Move texture coordinates into 0 to 1 by whole pictures",
     "turned": "Turn the faces round",
@@ -29,6 +32,10 @@ REMEDIES = {
 _NEARLY = 0.01
 #: a model whose volume has the other sign is turned inside out; below this share of its box it has no inside
 _HOLLOW = 0.02
+#: more vertices than this are worth a word, where they are many times the original's (common practice, no source)
+_MANY = 10_000
+#: how a part is called that has no material
+_BARE = re.compile(r"(part \d+)?")
 #: so many corners that stayed where they were tell whether coordinates are turned; and what counts as equal
 _TOLD, _SAME = 12, 0.01
 
@@ -41,6 +48,8 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
         return Remedy(id=name, label=REMEDIES[name], applied=name in remedies)
 
     near = original.near
+    came, notes = _framed(near, came, remedies, remedy)
+    findings += notes
     mesh, notes = _in_form(original, came)
     findings += notes
     mesh = ordered(mesh, near.parts)
@@ -78,6 +87,7 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
         if "turned" in remedies:
             mesh = replace(mesh, corners=np.ascontiguousarray(mesh.corners[:, ::-1]))
     findings += _open(near, mesh)
+    findings += _large(near, mesh)
     if has_copies(original.mesh):
         if not same_shape(near, mesh):
             findings.append(_old_copies(original.mesh, remedy))
@@ -92,6 +102,58 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
     return MatchSheet(properties=properties(near, came, levels.near(mesh)), findings=findings), original.rewrite(
         mesh
     )
+
+
+def _framed(
+    near: Mesh, came: Mesh, remedies: Sequence[str], remedy: Callable[[str], Remedy]
+) -> tuple[Mesh, list[Finding]]:
+    """Whether it came in another unit or lies on its back, and the model as the remedies leave it."""
+    findings = []
+    turn = frames.turn_of(near, came)
+    if turn is not None:
+        findings.append(
+            Finding(
+                id="axes", severity="shows", sure="likely", remedy=remedy("axes"),
+                title="It lies on its back: another axis is up than the original's",
+                in_game="It is drawn lying, and what it stands on is beside it.",
+            )
+        )  # fmt: skip
+        came = frames.moved(came, turn) if "axes" in remedies else came
+    factor = frames.unit_of(near, came)
+    if factor is not None:
+        words = f"{factor:.4g} times as large as" if factor > 1 else f"{1 / factor:.4g} times smaller than"
+        findings.append(
+            Finding(
+                id="unit", severity="shows", sure="likely", remedy=remedy("unit"),
+                title=f"It is {words} the original: in another unit",
+                in_game="It fills the whole view, or cannot be seen.",
+            )
+        )  # fmt: skip
+        came = frames.moved(came, factor) if "unit" in remedies else came
+    return came, findings
+
+
+def _large(before: Mesh, now: Mesh) -> list[Finding]:
+    """Many times as many vertices as the original, and parts that came without a material."""
+    found = []
+    if len(now) > max(_MANY, 4 * len(before)):
+        found.append(
+            Finding(
+                id="many", severity="shows", sure="likely",
+                title=f"{len(now):,} vertices, {len(now) / max(len(before), 1):.0f} times the original's",
+                in_game="The game may draw slowly there, or leave out what it has no room for.",
+            )
+        )  # fmt: skip
+    names = {part.material for part in before.parts}
+    bare = [part for part in now.parts if part.material not in names and _BARE.fullmatch(part.material)]
+    if bare:
+        found.append(
+            Finding(
+                id="bare", severity="note", title=f"{len(bare)} of its parts came without a material",
+                in_game="A part without a material is not drawn, or in the first one that there is.",
+            )
+        )  # fmt: skip
+    return found
 
 
 def _old_copies(original: Mesh, remedy: Callable[[str], Remedy]) -> Finding:
