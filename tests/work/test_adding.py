@@ -20,6 +20,7 @@ from brae.work import Workspace, builds, trials
 from brae.work.adding import Beginning, additions, make, make_with, names_of, take_away, use_instead
 from brae.work.edits import exchange_file, put_in_work
 from brae.work.items import original_asset, original_bytes
+from brae.work.linking import links
 from brae.work.opening import open_game
 from brae.work.planning import plan
 from brae.work.projects import choose
@@ -218,3 +219,12 @@ def test_a_material_that_the_game_has_not_is_told_of_a_model(workspace: Workspac
     assert [one["title"] for one in sheet["findings"]] == ["It names red, and nothing in the game is called so"]
     make(workspace, project, Beginning(MATERIAL, "materials/red.txt"))
     assert workspace.edit(project, MODEL).state == "ready", "and it is there again"
+
+
+def test_what_nothing_names_is_told_before_the_build(workspace: Workspace, project: str) -> None:
+    address = make(workspace, project, Beginning(MATERIAL, "materials/red.txt"))
+    assert plan(workspace, project).warnings == {}, "nobody knows yet"
+    links(workspace, project)
+    assert "never load it" in plan(workspace, project).warnings[address]
+    use_instead(workspace, project, MODEL, MATERIAL, address)
+    assert plan(workspace, project).warnings == {}

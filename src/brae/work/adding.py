@@ -17,6 +17,7 @@ from brae.core.assets.registry import kinds
 from brae.core.catalogue import Item
 from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError
 from brae.core.find.graph import mentions_of, pointed
+from brae.core.find.links import Links
 from brae.core.games.model import WorldRule
 from brae.core.layouts.edits import Edits, NewMember
 from brae.core.sources import MAIN
@@ -24,7 +25,7 @@ from brae.store.models import Addition, ArchiveRow, Edit, Member, Project
 from brae.work import naming
 from brae.work.edits import add_step, change_edit, encode_anew, put_in_work, recipe_of, take_file, take_out_of_work
 from brae.work.items import item_kind, look_at, original_asset, original_bytes
-from brae.work.linking import links_soon
+from brae.work.linking import kept, links_soon, state_of
 from brae.work.listing import listed_otherwise
 from brae.work.workspace import Located, Workspace
 
@@ -170,6 +171,19 @@ def _member(project_id: str, archive_id: int, one: Addition, item: Item) -> Memb
         container=item.container, packer=item.packer, stored=item.stored, real=item.real, facts=dict(item.facts),
         fault=item.fault, winner=None, parts=list(item.parts), base=one.sha256,
     )  # fmt: skip
+
+
+def is_named(workspace: Workspace, project_id: str, address: str) -> bool | None:
+    """Whether anything names an item, as it is edited now; None where the links of the game are not known yet."""
+    edited = _edited(workspace, project_id)
+    for other in edited:
+        with suppress(BraeError):
+            if names_of(workspace, project_id, other, address):
+                return True
+    known: Links | None = kept(workspace.linked, state_of(workspace, project_id))
+    if known is None:
+        return None
+    return any(one.owner not in edited for one in known.used_by(address))
 
 
 # ---- in the place of the other --------------------------------------------------------------------------------

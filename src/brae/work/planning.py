@@ -26,7 +26,7 @@ from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work import copies
-from brae.work.adding import additions
+from brae.work.adding import additions, is_named
 from brae.work.edits import encode_anew
 from brae.work.items import needed_by
 from brae.work.meant import standing
@@ -208,6 +208,8 @@ class Planner:
                 continue
             work.setdefault(found.archive.id, _Changes(found.archive)).added[one.name] = data
             result.edits.append(address)
+            if is_named(self.workspace, self.project.id, address) is False:
+                result.warnings[address] = "nothing in the game names it, so the game may never load it"
 
     def _edits(self) -> list[Edit]:
         query = select(Edit).where(Edit.project_id == self.project.id, Edit.in_work).order_by(Edit.address)

@@ -1,8 +1,8 @@
 /** A material as what it is: its textures as pictures, colours, numbers and switches; its text beside that. */
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { client, type Edit, type Member, previewUrl, type Schemas, take } from "../../api/client";
-import { useAct } from "../../api/queries";
+import { useAct, useMakeNew, useProposal } from "../../api/queries";
 import { Button, Tick } from "../../components/controls";
 import { ShownText } from "../plain";
 import { itemOf } from "./paths";
@@ -140,9 +140,18 @@ function Texture({
             busy={busy}
             onDone={(text) => onSet({ key: value.key, value: text })}
           />
-          <Button look="quiet" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "Close" : "Choose another"}
-          </Button>
+          <div className="flex flex-wrap gap-2">
+            <Button look="quiet" aria-expanded={open} onClick={() => setOpen(!open)}>
+              {open ? "Close" : "Choose another"}
+            </Button>
+            {here && (
+              <OwnPicture
+                project={project}
+                like={here}
+                onMade={(name) => onSet({ key: value.key, value: name, item: true })}
+              />
+            )}
+          </div>
         </div>
       </div>
       {open && (
@@ -180,11 +189,46 @@ function Texture({
   );
 }
 
+/** A picture of the person's own as a new texture of the game, like the one that is there now. */
+function OwnPicture({
+  project,
+  like,
+  onMade,
+}: {
+  project: string;
+  like: Member;
+  onMade: (name: string) => void;
+}) {
+  const chooser = useRef<HTMLInputElement>(null);
+  const { data: proposal } = useProposal(project, like.address);
+  const make = useMakeNew(project, () => proposal && onMade(proposal.name));
+  return (
+    <>
+      <Button look="quiet" disabled={!proposal || make.isPending} onClick={() => chooser.current?.click()}>
+        {make.isPending ? "Making it…" : "A picture of yours"}
+      </Button>
+      <input
+        ref={chooser}
+        type="file"
+        className="sr-only"
+        tabIndex={-1}
+        aria-label={`A picture in the place of ${like.name}`}
+        onChange={(event) => {
+          const file = event.target.files?.[0];
+          event.target.value = "";
+          if (file && proposal)
+            make.mutate({ like: like.address, name: proposal.name, file, most: proposal.most });
+        }}
+      />
+    </>
+  );
+}
+
 function Picture({ project, member, side }: { project: string; member: Member; side: number }) {
   return (
     <img
       alt={member.name}
-      className="max-h-full max-w-full object-contain"
+      className="size-full object-contain"
       src={previewUrl(project, member.address, { fit: side * 2 })}
     />
   );

@@ -2,6 +2,7 @@
 import { type KeyboardEvent, type PointerEvent, useEffect, useRef, useState } from "react";
 import type { Group } from "three";
 import { Button, Tick } from "../../components/controls";
+import { Ground } from "../../components/Ground";
 import { light as lightUp, useLit } from "./lit";
 import { type Dress, type Look, load, Stage } from "./scene";
 
@@ -25,19 +26,20 @@ export function Viewer({
   const [floor, setFloor] = useState<number | null>(null);
   const [highlight, setHighlight] = useState<number | null>(null);
   const [shininess, setShininess] = useState(light.shininess);
+  const [from, setFrom] = useState(0);
   const lit = useLit();
   const look: Look = {
     ...view,
     textured: textured && canBeTextured,
     edges,
-    direction: light.direction,
+    direction: around(light.direction, from),
     floor,
     highlight,
     shininess,
     usual: light,
     lit: lit.part,
   };
-  const own = floor === null && highlight === null;
+  const own = floor === null && highlight === null && from === 0;
   const turn = (across: number, up: number) =>
     setView((now) => ({
       ...now,
@@ -59,7 +61,7 @@ export function Viewer({
   return (
     // biome-ignore lint/a11y/noStaticElementInteractions: the keys are for the models in it, which have the focus
     <div className="flex h-full min-h-0 flex-col gap-3" onKeyDown={onKey}>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         {canBeTextured && (
           <Tick
             title="With the textures of its materials, as they are edited now"
@@ -72,14 +74,17 @@ export function Viewer({
         <Tick title="The edges of its triangles" checked={edges} onChange={setEdges}>
           Edges
         </Tick>
+        <Slider label="Light from" value={from} least={-180} most={180} step={5} onChange={setFrom} />
         <Slider label="In the shade" value={floor ?? light.floor} most={1} onChange={setFloor} />
         <Slider label="Highlight" value={highlight ?? light.highlight} most={1} onChange={setHighlight} />
         <Slider label="Exponent" value={shininess} least={1} most={128} step={1} onChange={setShininess} />
+        <Ground />
         <Button
           disabled={own && shininess === light.shininess && view === START}
           onClick={() => {
             setFloor(null);
             setHighlight(null);
+            setFrom(0);
             setShininess(light.shininess);
             setView(START);
           }}
@@ -105,6 +110,13 @@ export function Viewer({
   );
 }
 
+/** A direction turned about the height by so many degrees. */
+function around(direction: readonly number[], degrees: number): number[] {
+  const [x = 0, y = 0, z = 1] = direction;
+  const angle = (degrees * Math.PI) / 180;
+  return [x * Math.cos(angle) + z * Math.sin(angle), y, z * Math.cos(angle) - x * Math.sin(angle)];
+}
+
 function Slider({
   label,
   value,
@@ -125,7 +137,7 @@ function Slider({
       {label}
       <input
         type="range"
-        className="w-24 accent-heather"
+        className="w-16 accent-heather min-[1200px]:w-24"
         min={least}
         max={most}
         step={step}
