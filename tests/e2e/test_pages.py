@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 import re
+import struct
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -1131,6 +1132,81 @@ def test_the_page_draws_a_model_as_the_core_does(page: Page, game: Path) -> None
     page.keyboard.press("ArrowRight")
     assert (drawn(page) != dressed).any()
     check_access(page, "a model")
+
+
+PANE = """
+layout: pane
+title: Pane
+kind: mesh
+match: {names: ["*.pane"]}
+parts:
+  - {field: part_count, type: u32, is: count(pieces)}
+  - table: pieces
+    count: part_count
+    record:
+      - {field: many, type: u32, role: index-count}
+      - {field: material, type: string, length: 8, role: name}
+  - vertices: corners
+    count: 4
+    attributes:
+      - {attribute: POSITION, type: f32, of: 3}
+      - {attribute: NORMAL, type: f32, of: 3}
+      - {attribute: TEXCOORD_0, type: f32, of: 2}
+  - {indices: faces, count: 6, type: u16, parts: pieces, materials: "{material}.mat"}
+"""
+CLOTH = """
+layout: cloth
+title: Cloth
+kind: material
+match: {names: ["*.mat"]}
+parts:
+  - material: values
+    text: {}
+    textures: {colour: colour, normal: normal, occlusion: shade}
+"""
+
+
+def test_normal_maps_bend_the_light_as_the_formulas_say(page: Page, tmp_path: Path) -> None:
+    """A pane that looks at one: what its middle shows is worked out here from Lambert's cosine (no highlight)."""
+    folder = tmp_path / "panes"
+    (folder / "brae-layouts").mkdir(parents=True)
+    (folder / "brae-layouts/pane.yaml").write_text(PANE)
+    (folder / "brae-layouts/cloth.yaml").write_text(CLOTH)
+    corners = [(-1, -1, 0, 0, 1), (1, -1, 0, 1, 1), (1, 1, 0, 1, 0), (-1, 1, 0, 0, 0)]
+    body = b"".join(struct.pack("<8f", x, y, z, 0, 0, 1, u, v) for x, y, z, u, v in corners)
+    pictures = {"grey": (200, 200, 200), "tilt": (204, 128, 230), "up": (128, 204, 230), "half": (128, 0, 0)}
+    with zipfile.ZipFile(folder / "panes.zip", "w") as archive:
+        for name, colour in pictures.items():
+            stream = io.BytesIO()
+            Image.new("RGB", (16, 16), colour).save(stream, "png")
+            archive.writestr(f"{name}.png", stream.getvalue())
+        written = {
+            "plain": "", "right": "normal = tilt.png\n", "above": "normal = up.png\n", "dim": "shade = half.png\n",
+        }  # fmt: skip
+        for name, maps in written.items():
+            archive.writestr(f"{name}.mat", f"colour = grey.png\n{maps}")
+            archive.writestr(
+                f"{name}.pane",
+                struct.pack("<II8s", 1, 6, name.encode()) + body + struct.pack("<6H", 0, 1, 2, 0, 2, 3),
+            )
+    open_folder(page, folder)
+    wait_for_jobs(page)
+    across, up = np.radians(35), np.radians(18)
+    turn = np.array([[np.cos(across), 0, np.sin(across)], [0, 1, 0], [-np.sin(across), 0, np.cos(across)]])
+    tilt = np.array([[1, 0, 0], [0, np.cos(up), -np.sin(up)], [0, np.sin(up), np.cos(up)]])
+    light = np.array([-0.45, 0.6, 0.66])
+    shown = {}
+    told_of = {"plain": (0, 0, 1), "right": (0.6, 0, 0.8), "above": (0, 0.6, 0.8), "dim": (0, 0, 1)}
+    for name, told in told_of.items():
+        page.goto("/p/panes/find")
+        edit_one(page, f"{name}.pane")
+        picture = drawn(page)
+        shown[name] = int(picture[picture.shape[0] // 2, picture.shape[1] // 2, 0])
+        normal = tilt @ turn @ np.array(told)
+        facing = max(float(normal @ light / np.linalg.norm(light)), 0)
+        least = 0.28 * (128 / 255 if name == "dim" else 1)
+        assert shown[name] == pytest.approx(200 * (least + (1 - 0.28) * facing), abs=4), name
+    assert len(set(shown.values())) == 4
 
 
 def test_the_lighthouse_gets_another_texture_and_is_seen_in_it(page: Page) -> None:

@@ -41,7 +41,7 @@ def overlay(
         if layout is not None:
             named = kind_of(layout, context.library)
             context = replace(context, layout=context.library.get(named or layout))
-        mesh = kinds()["mesh"].read(target.data, context).mesh
+        mesh = kinds()["mesh"].read(target.data, context).near
         picture = read_target(texture, home)
         image = kinds()["texture"].read(picture.data, picture.context)
         png = write_image(image.picture(), "png")

@@ -19,15 +19,24 @@ import {
   TextureLoader,
   Vector2,
   Vector3,
+  Vector4,
   WebGLRenderer,
   WireframeGeometry,
 } from "three";
 import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
 
+/** One channel of a picture, 0 to 3; ``turned``: white for black. */
+export type Channel = { texture: string; channel: number; turned: boolean };
+
 /** A part as it is dressed: its texture's address, or a colour; and what its material says of light. */
 export type Dress = {
   name: string;
   normal: string | null;
+  /** how much it shines, how much light from everywhere comes there: a channel of a picture each */
+  gloss: Channel | null;
+  occlusion: Channel | null;
+  /** what it shines of its own */
+  emission: string | null;
   colour: readonly number[];
   texture: string | null;
   floor: readonly number[] | null;
@@ -63,6 +72,11 @@ void main() {
 const FRAGMENT = `
 varying vec3 turned; varying vec2 place; varying vec3 seen;
 uniform sampler2D bumps; uniform bool bumped; uniform float lit;
+uniform sampler2D gloss; uniform vec4 glossy; uniform vec2 glossed;
+uniform sampler2D occlusion; uniform vec4 occluding; uniform vec2 occluded;
+uniform sampler2D emission; uniform bool emits;
+// A channel of a picture, times and plus: (0, 1) where there is none.
+float told(sampler2D map, vec4 which, vec2 how) { return dot(texture2D(map, place), which) * how.x + how.y; }
 uniform sampler2D map; uniform bool textured; uniform vec3 colour; uniform vec3 least; uniform vec3 light; uniform vec3 halfway;
 uniform float highlight; uniform float shininess;
 void main() {
@@ -76,15 +90,17 @@ void main() {
     float area = s.x * t.y - s.y * t.x;
     if (abs(area) > 1e-12) {
       vec3 u = normalize((across * t.y - down * s.y) / area), v = normalize((down * s.x - across * t.x) / area);
-      vec3 told = texture2D(bumps, place).xyz * 2.0 - 1.0;
-      if (told.z <= 0.0) told.z = sqrt(max(1.0 - dot(told.xy, told.xy), 0.0));
-      n = normalize(u * told.x - v * told.y + n * told.z);
+      vec3 bump = texture2D(bumps, place).xyz * 2.0 - 1.0;
+      if (bump.z <= 0.0) bump.z = sqrt(max(1.0 - dot(bump.xy, bump.xy), 0.0));
+      n = normalize(u * bump.x - v * bump.y + n * bump.z);
     }
   }
   if (n.z < 0.0) n = -n;
   float facing = max(dot(n, light), 0.0);
   float shine = facing > 0.0 ? highlight * pow(max(dot(n, halfway), 0.0), shininess) : 0.0;
-  vec3 shown = base.rgb * (least + (1.0 - least) * facing) + shine;
+  shine *= told(gloss, glossy, glossed);
+  vec3 shown = base.rgb * (least * told(occlusion, occluding, occluded) + (1.0 - least) * facing) + shine;
+  if (emits) shown += texture2D(emission, place).rgb;
   gl_FragColor = vec4(mix(shown, vec3(0.95, 0.75, 0.2), lit), 1.0);
 }`;
 
@@ -133,6 +149,14 @@ export class Stage {
           map: { value: null },
           bumps: { value: null },
           bumped: { value: false },
+          gloss: { value: null },
+          glossy: { value: new Vector4(1, 0, 0, 0) },
+          glossed: { value: new Vector2(0, 1) },
+          occlusion: { value: null },
+          occluding: { value: new Vector4(1, 0, 0, 0) },
+          occluded: { value: new Vector2(0, 1) },
+          emission: { value: null },
+          emits: { value: false },
           lit: { value: 0 },
           textured: { value: false },
           colour: { value: new Color(0.8, 0.8, 0.8) },
@@ -156,8 +180,15 @@ export class Stage {
 
   dress(dresses: Dress[]): void {
     this.dresses = dresses;
-    for (const texture of dresses.flatMap((one) => [one.texture, one.normal])) {
-      if (texture === null || this.textures.has(texture)) continue;
+    const pictures = (one: Dress) => [
+      one.texture,
+      one.normal,
+      one.emission,
+      one.gloss?.texture,
+      one.occlusion?.texture,
+    ];
+    for (const texture of dresses.flatMap(pictures)) {
+      if (texture == null || this.textures.has(texture)) continue;
       const made = new TextureLoader().load(texture, () => this.draw());
       made.flipY = false;
       made.colorSpace = NoColorSpace;
@@ -219,6 +250,18 @@ export class Stage {
       set("map", texture ?? null);
       set("bumps", bumps ?? null);
       set("bumped", look.textured && bumps?.image != null);
+      const of = (name: string, which: string, how: string, channel: Channel | null | undefined) => {
+        const picture = channel && look.textured ? this.textures.get(channel.texture) : undefined;
+        const there = picture?.image != null;
+        set(name, there ? picture : null);
+        set(which, new Vector4(...[0, 1, 2, 3].map((one) => Number(one === (channel?.channel ?? 0)))));
+        set(how, there ? new Vector2(channel?.turned ? -1 : 1, channel?.turned ? 1 : 0) : new Vector2(0, 1));
+      };
+      of("gloss", "glossy", "glossed", dress?.gloss);
+      of("occlusion", "occluding", "occluded", dress?.occlusion);
+      const glow = dress?.emission && look.textured ? this.textures.get(dress.emission) : undefined;
+      set("emission", glow ?? null);
+      set("emits", glow?.image != null);
       set("lit", look.lit === part.name ? 0.45 : 0);
       set("textured", look.textured && texture?.image != null);
       set("colour", new Color().fromArray([...(dress?.colour ?? [0.8, 0.8, 0.8])]));

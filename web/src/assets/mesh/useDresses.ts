@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { client, type Edit, previewUrl, type Schemas, take } from "../../api/client";
+import { client, type Edit, type Member, previewUrl, type Schemas, take } from "../../api/client";
 import { useEdits } from "../../api/queries";
 import { itemOf } from "../material/paths";
-import type { Dress } from "./scene";
+import type { Channel, Dress } from "./scene";
 
 type Part = Omit<Schemas["MeshPart"], "colour"> & { colour: number[] };
 /** Parts that are dressed; a model of more is drawn in colours. */
@@ -38,6 +38,9 @@ async function dress(
     colour: part.colour,
     texture: null,
     normal: null,
+    gloss: null,
+    occlusion: null,
+    emission: null,
     floor: null,
     highlight: null,
     twoSided: true,
@@ -51,14 +54,16 @@ async function dress(
     );
     return found.items.find((one) => one.name.toLowerCase() === name.toLowerCase());
   };
-  const picture = async (name: string) => {
-    const texture = await named("texture", name);
-    if (!texture) return null;
+  const urlOf = (texture: Member) => {
     const edit = edits.find((one) => one.address === texture.address);
     return previewUrl(project, texture.address, {
       which: edit?.position ? "edit" : "original",
       revision: edit?.revision ?? "0",
     });
+  };
+  const picture = async (name: string) => {
+    const texture = await named("texture", name);
+    return texture ? urlOf(texture) : null;
   };
   if (part.texture_item) return { ...plain, texture: await picture(part.texture_item) };
   const material = part.material_item ? await named("material", part.material_item) : undefined;
@@ -75,11 +80,34 @@ async function dress(
   const said = (sort: string, role: string) =>
     values.find((one) => one.sort === sort && one.role === role)?.value ?? null;
   const path = said("texture", "colour");
-  const bumps = said("texture", "normal");
+  const [bumps, glow] = [said("texture", "normal"), said("texture", "emission")];
+  const item = (name: string) => itemOf({ under, ending }, name);
+  // A picture for one thing, or a packed one whose channels are told by its name or by the game's profile.
+  const channel = async (role: string, opposite = ""): Promise<Channel | null> => {
+    for (const from of [role, opposite, "packed"].filter(Boolean)) {
+      const name = said("texture", from);
+      const texture = name ? await named("texture", item(name)) : undefined;
+      if (!texture) continue;
+      if (from !== "packed") return { texture: urlOf(texture), channel: 0, turned: from === opposite };
+      const found = [...String(texture.facts.map ?? "").matchAll(/([rgba])=(\w+)/g)].find(
+        ([, , held]) => held === role || held === opposite,
+      );
+      if (found)
+        return {
+          texture: urlOf(texture),
+          channel: "rgba".indexOf(found[1] ?? "r"),
+          turned: found[2] === opposite,
+        };
+    }
+    return null;
+  };
   return {
     ...plain,
-    texture: path ? await picture(itemOf({ under, ending }, path)) : null,
-    normal: bumps ? await picture(itemOf({ under, ending }, bumps)) : null,
+    texture: path ? await picture(item(path)) : null,
+    normal: bumps ? await picture(item(bumps)) : null,
+    gloss: (await channel("specular")) ?? (await channel("smoothness", "roughness")),
+    occlusion: await channel("occlusion"),
+    emission: glow ? await picture(item(glow)) : null,
     floor: numbers(said("colour", "ambient"), 3),
     highlight: numbers(said("number", "highlight"), 1)?.[0] ?? null,
     twoSided: !/^(no|false|off|0)$/i.test(said("switch", "two-sided") ?? ""),

@@ -37,9 +37,10 @@ from brae.core.assets.mesh.overlay import lines_svg
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError
 from brae.core.layouts import expressions
-from brae.core.layouts.geometry import IndicesPart, VerticesPart
+from brae.core.layouts.geometry import IndicesPart, SkeletonPart, VerticesPart
 from brae.core.layouts.library import Library
 from brae.core.layouts.model import Layout
+from brae.core.layouts.parts import TablePart
 from brae.core.layouts.read import Parsed
 
 _LARGEST = 1 << 30
@@ -50,6 +51,7 @@ class MeshFacts(Facts):
 
     vertices: Annotated[int | None, Fact("Vertices", order="down")] = None
     triangles: Annotated[int | None, Fact("Triangles", order="down")] = None
+    bones: Annotated[int | None, Fact("Bones", order="down")] = None
 
 
 class MeshRecipe(BaseModel):
@@ -312,6 +314,9 @@ def _counted(layout: Layout, parsed: Parsed) -> dict[str, int | float | str]:
         try:
             if isinstance(part, VerticesPart):
                 found["vertices"] = expressions.evaluate(part.count, parsed.values)
+            elif isinstance(part, SkeletonPart):
+                table = next(one for one in layout.parts if isinstance(one, TablePart) and one.name == part.of)
+                found["bones"] = expressions.evaluate(table.count, parsed.values)
             elif isinstance(part, IndicesPart) and part.form == "triangles":
                 found["triangles"] = expressions.evaluate(part.count, parsed.values) // 3
         except BraeError:
