@@ -316,7 +316,7 @@ def _counted(layout: Layout, parsed: Parsed) -> dict[str, int | float | str]:
                 found["vertices"] = expressions.evaluate(part.count, parsed.values)
             elif isinstance(part, SkeletonPart):
                 table = next(one for one in layout.parts if isinstance(one, TablePart) and one.name == part.of)
-                found["bones"] = expressions.evaluate(table.count, parsed.values)
+                found["bones"] = expressions.evaluate(table.count or 0, parsed.values)
             elif isinstance(part, IndicesPart) and part.form == "triangles":
                 found["triangles"] = expressions.evaluate(part.count, parsed.values) // 3
         except BraeError:
