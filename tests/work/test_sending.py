@@ -51,7 +51,7 @@ def test_a_whole_game_goes_out_once(workspace: Workspace, opened: Path, tmp_path
     assert told["faults"] == []
     files = [path for path in out.rglob("*") if path.is_file()]
     assert len(files) == told["written"] + 1
-    assert told["written"] == 227 + 40 + 57 + 13 + 3 + 3
+    assert told["written"] == 227 + 40 + 57 + 14 + 4 + 3 + 1
     assert told["left_out"] == 375 - told["written"]
     picture = look_at(workspace, "skerry", SAIL)[1].original.shown()
     assert np.array_equal(np.asarray(Image.open(out / "data/harbour.kist/textures/boat/sail.ptx.png")), picture)

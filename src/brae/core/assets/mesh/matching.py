@@ -322,7 +322,8 @@ def as_said(came: Sequence[Part], wanted: Sequence[Part]) -> list[Part]:
     names = {part.material for part in wanted}
     if len(came) == len(wanted) and not any((part.was or part.material) in names for part in came):
         return [replace(part, material=one.material) for part, one in zip(came, wanted, strict=True)]
-    return list(came)
+    # Of a part more, or of several joined, nobody knows whose place it is in: that is told by itself.
+    return [part for part in came if part.was or part.material in names]
 
 
 def ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
@@ -391,8 +392,9 @@ def _volume(mesh: Mesh) -> float:
         return 0.0
     x, y, z = np.ascontiguousarray((mesh.positions - (least + most) / 2).T)
     a, b, c = np.ascontiguousarray(mesh.corners.T)
-    total = x[a] * (y[b] * z[c] - z[b] * y[c]) + y[a] * (z[b] * x[c] - x[b] * z[c])
-    total += z[a] * (x[b] * y[c] - y[b] * x[c])
+    with np.errstate(all="ignore"):  # of a damaged model, which is told otherwise
+        total = x[a] * (y[b] * z[c] - z[b] * y[c]) + y[a] * (z[b] * x[c] - x[b] * z[c])
+        total += z[a] * (x[b] * y[c] - y[b] * x[c])
     return float(total.sum(dtype=np.float64) / 6 / box)
 
 
