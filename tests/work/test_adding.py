@@ -228,3 +228,16 @@ def test_what_nothing_names_is_told_before_the_build(workspace: Workspace, proje
     assert "never load it" in plan(workspace, project).warnings[address]
     use_instead(workspace, project, MODEL, MATERIAL, address)
     assert plan(workspace, project).warnings == {}
+
+
+def test_where_a_user_cannot_use_it_nothing_is_left(workspace: Workspace, project: str) -> None:
+    beginning = Beginning(TOWER, "skins/tower_red.ptx", _picture())
+    with pytest.raises(FormatError, match="does not name"):
+        make_with(
+            workspace, project, beginning, copy=MATERIAL, copy_name="materials/red.txt",
+            users=[MODEL, f"{BUNDLE}//models/boat.shp"],
+        )  # fmt: skip
+    assert not additions(workspace, project)
+    edit = workspace.edit(project, MODEL)
+    assert (edit.in_work, edit.position) == (False, 0)
+    assert not plan(workspace, project).edits

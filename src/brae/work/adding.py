@@ -10,6 +10,7 @@ from typing import Any
 
 from pydantic import ValidationError
 from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
 
 from brae.core import addresses, catalogue
 from brae.core.assets.base import HEAD, AssetKind, ExchangeFile, NoWords, Version
@@ -23,7 +24,16 @@ from brae.core.layouts.edits import Edits, NewMember
 from brae.core.sources import MAIN
 from brae.store.models import Addition, ArchiveRow, Edit, Member, Project
 from brae.work import naming
-from brae.work.edits import add_step, change_edit, encode_anew, put_in_work, recipe_of, take_file, take_out_of_work
+from brae.work.edits import (
+    add_step,
+    change_edit,
+    encode_anew,
+    go_to,
+    put_in_work,
+    recipe_of,
+    take_file,
+    take_out_of_work,
+)
 from brae.work.items import item_kind, look_at, original_asset, original_bytes
 from brae.work.linking import kept, links_soon, state_of
 from brae.work.listing import listed_otherwise
@@ -77,8 +87,10 @@ def make(workspace: Workspace, project_id: str, beginning: Beginning) -> str:
             row = Addition(project_id=project_id, address=address)
             session.add(row)
         row.archive, row.name, row.like, row.sha256, row.gone = place, name, like, sha256, False
+        session.flush()
+        _list(session, project_id, [row], {address: item})
     _keep(workspace, project_id)
-    list_again(workspace, project_id)
+    workspace.events.publish("catalogue", project=project_id)
     _tell_anew(workspace, project_id, _missing_one(workspace, project_id))
     return address
 
@@ -132,35 +144,37 @@ def additions(workspace: Workspace, project_id: str) -> list[Addition]:
 def list_again(workspace: Workspace, project_id: str) -> None:
     """Put the items that a person made among the others, where they are not; the game may be listed anew since."""
     here = additions(workspace, project_id)
-    if not here:
+    found = dict(workspace.find_each(project_id, [one.address for one in here]))
+    lost = [one for one in here if found[one.address] is None]
+    if not lost:
         return
     library = workspace.library_of(project_id)
-    told = {one.address: _told(workspace, one.name, workspace.blobs.get(one.sha256), library) for one in here}
+    told = {one.address: _told(workspace, one.name, workspace.blobs.get(one.sha256), library) for one in lost}
     with workspace.database.change() as session:
-        query = select(Member.address).where(
-            Member.project_id == project_id, Member.address.in_([one.address for one in here])
-        )
-        there, added = set(session.scalars(query)), False
-        for one in here:
-            if one.address in there:
-                continue
-            archives = select(ArchiveRow.id).where(ArchiveRow.project_id == project_id)
-            row = session.scalar(archives.where(ArchiveRow.address == (one.archive or one.address)))
-            if row is None and one.archive is not None:
-                continue  # its archive is gone: told where it is built
-            if row is None:
-                loose = ArchiveRow(
-                    project_id=project_id, address=one.address, layout=None, title="New file",
-                    files={MAIN: one.name}, member_count=0,
-                )  # fmt: skip
-                session.add(loose)
-                session.flush()
-                row = loose.id
-            added = True
-            session.add(_member(project_id, row, one, told[one.address]))
-        if added:
-            listed_otherwise(session, project_id)
+        _list(session, project_id, lost, told)
     workspace.events.publish("catalogue", project=project_id)
+
+
+def _list(session: Session, project_id: str, made: Sequence[Addition], told: Mapping[str, Item]) -> None:
+    """Put new items among the game's; one whose archive is gone is told of where it is built."""
+    for one in made:
+        there = select(Member.id).where(Member.project_id == project_id, Member.address == one.address)
+        if session.scalar(there) is not None:
+            continue  # the game has it by now, or somebody else has just listed it
+        archives = select(ArchiveRow.id).where(ArchiveRow.project_id == project_id)
+        row = session.scalar(archives.where(ArchiveRow.address == (one.archive or one.address)))
+        if row is None and one.archive is not None:
+            continue
+        if row is None:
+            loose = ArchiveRow(
+                project_id=project_id, address=one.address, layout=None, title="New file",
+                files={MAIN: one.name}, member_count=0,
+            )  # fmt: skip
+            session.add(loose)
+            session.flush()
+            row = loose.id
+        session.add(_member(project_id, row, one, told[one.address]))
+    listed_otherwise(session, project_id)
 
 
 def _member(project_id: str, archive_id: int, one: Addition, item: Item) -> Member:
@@ -173,17 +187,23 @@ def _member(project_id: str, archive_id: int, one: Addition, item: Item) -> Memb
     )  # fmt: skip
 
 
-def is_named(workspace: Workspace, project_id: str, address: str) -> bool | None:
-    """Whether anything names an item, as it is edited now; None where the links of the game are not known yet."""
-    edited = _edited(workspace, project_id)
-    for other in edited:
-        with suppress(BraeError):
-            if names_of(workspace, project_id, other, address):
-                return True
+def named(workspace: Workspace, project_id: str) -> set[str] | None:
+    """The addresses of all items that another one names, as those are edited now.
+
+    None where the links of the game are not known yet.
+    """
     known: Links | None = kept(workspace.linked, state_of(workspace, project_id))
     if known is None:
         return None
-    return any(one.owner not in edited for one in known.used_by(address))
+    edited = set(_edited(workspace, project_id))
+    found = {link.target for link in known.links if link.owner not in edited}
+    names, _ = naming.known_names(workspace, project_id)
+    for address in edited:
+        with suppress(BraeError):
+            kind, viewed = look_at(workspace, project_id, address)
+            for mention in mentions_of(kind, viewed.edit or viewed.original):
+                found.update(names.resolve(mention)[1])
+    return found
 
 
 # ---- in the place of the other --------------------------------------------------------------------------------
@@ -256,6 +276,7 @@ def make_with(
     All of it or nothing: what fails on the way takes away what was made. Returns the addresses of what was made.
     """
     made: list[str] = []
+    before_it: list[tuple[str, Edit | None]] = []
     try:
         made.append(make(workspace, project_id, beginning))
         before = like = beginning.like
@@ -266,13 +287,27 @@ def make_with(
             made.append(make(workspace, project_id, Beginning(copy, copy_name, names=names)))
             before = copy
         for user in users:
+            before_it.append((user, workspace.edit_or_none(project_id, user)))
             use_instead(workspace, project_id, user, before, made[-1])
-    except BraeError:
+    except BaseException:
+        for user, edit in reversed(before_it):
+            with suppress(BraeError):
+                _as_before(workspace, project_id, user, edit)
         for address in reversed(made):
             with suppress(BraeError):
                 take_away(workspace, project_id, address)
         raise
     return made
+
+
+def _as_before(workspace: Workspace, project_id: str, address: str, before: Edit | None) -> None:
+    """An edit at the version that it had, or out of work again."""
+    now = workspace.edit_or_none(project_id, address)
+    position = before.position if before is not None else 0
+    if now is not None and now.position != position:
+        go_to(workspace, project_id, address, position)
+    if now is not None and now.in_work and (before is None or not before.in_work):
+        take_out_of_work(workspace, project_id, address)
 
 
 @dataclass(frozen=True)

@@ -26,7 +26,7 @@ from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work import copies
-from brae.work.adding import additions, is_named
+from brae.work.adding import additions, named
 from brae.work.edits import encode_anew
 from brae.work.items import needed_by
 from brae.work.meant import standing
@@ -187,6 +187,7 @@ class Planner:
         self, added: Mapping[str, Addition], edits: Mapping[str, Edit], work: dict[int, _Changes], result: BuildPlan
     ) -> None:
         """Items that the game has not: as they are edited, or as they were made."""
+        known = named(self.workspace, self.project.id) if added else None
         for address, one in added.items():
             edit = edits.get(address)
             touched = edit is not None and edit.state not in ("waiting", "same")
@@ -208,7 +209,7 @@ class Planner:
                 continue
             work.setdefault(found.archive.id, _Changes(found.archive)).added[one.name] = data
             result.edits.append(address)
-            if is_named(self.workspace, self.project.id, address) is False:
+            if known is not None and address not in known:
                 result.warnings[address] = "nothing in the game names it, so the game may never load it"
 
     def _edits(self) -> list[Edit]:
