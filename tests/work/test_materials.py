@@ -14,7 +14,8 @@ from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.work import Workspace, builds
-from brae.work.edits import make_change, put_in_work, set_remedies, take_file
+from brae.work.edits import exchange_file, go_to, make_change, put_in_work, set_remedies, take_file
+from brae.work.items import look_at, original_bytes
 from brae.work.linking import links
 from brae.work.opening import open_game
 
@@ -108,3 +109,27 @@ def test_textures_of_other_sides_than_the_game_takes_are_told(workspace: Workspa
     assert told("c", "c") == ["sides-colour", "sides-normal"]
     assert told("d", "d") == ["sides-colour", "sides-normal"]
     assert told("a", "a") == []
+
+
+def test_a_model_of_the_games_own_type_is_brought_and_an_editor_gets_it_as_gltf(
+    workspace: Workspace, game: Path
+) -> None:
+    project = str(open_game(workspace, game)["project"])
+    boat, dinghy = (f"{BUNDLE}//models/{name}.shp" for name in ("boat", "dinghy"))
+    data = original_bytes(workspace, workspace.project(project), workspace.find(project, dinghy))
+    put_in_work(workspace, project, boat)
+    take_file(workspace, project, boat, data, "dinghy.shp")
+    edit = workspace.edit(project, boat)
+    assert workspace.blobs.get(edit.encoded_sha256) == data
+    assert [one["id"] for one in edit.sheet["findings"]] == ["painted-0", "painted-1"], "made for other textures"
+    file = exchange_file(workspace, edit)
+    assert file.suffix == ".glb"
+    sent = file.read_bytes()
+    assert sent[:4] == b"glTF"
+    assert kind_of("mesh").saved(look_at(workspace, project, dinghy)[1].original, ".glb") == sent
+    go_to(workspace, project, boat, 0)
+    assert file.read_bytes() != sent
+    go_to(workspace, project, boat, 1)
+    assert file.read_bytes() == sent
+    with pytest.raises(FormatError, match="neither glTF nor"):
+        take_file(workspace, project, boat, b"no model", "x.shp")

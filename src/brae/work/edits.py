@@ -220,13 +220,23 @@ def _send_out(workspace: Workspace, edit: Edit, original: Any) -> None:
     if step is None:
         data = kind.send(original).data
     else:
-        data = workspace.blobs.get(step.file_sha256)
-        if Path(step.file_name).suffix.lower() != target.suffix:
-            # The file came back as another type than was sent out.
-            with suppress(BraeError):
-                data = kind.convert(ExchangeFile(step.file_name, data), target.suffix)
+        data = _for_editor(workspace, edit, step, original, target.suffix) or kind.send(original).data
     write_atomically(target, data)
     edit.seen_sha256 = hashlib.sha256(data).hexdigest()
+
+
+def _for_editor(workspace: Workspace, edit: Edit, step: EditStep, original: Any, suffix: str) -> bytes | None:
+    """A version as the file type that an editor has open; None where it cannot be that."""
+    kind, data = kind_of(edit.kind), workspace.blobs.get(step.file_sha256)
+    if Path(step.file_name).suffix.lower() == suffix:
+        return data
+    # The file came back as another type than was sent out.
+    with suppress(BraeError):
+        return kind.convert(ExchangeFile(step.file_name, data), suffix)
+    with suppress(BraeError):  # a file of the game's own: as what it was encoded
+        version = naming.renamed(kind, original, version_of(workspace, step))
+        return kind.send(kind.again(original, kind.match(original, version, edit.recipe)[1])).data
+    return None
 
 
 def recipe_of(
@@ -355,10 +365,11 @@ def _follow(workspace: Workspace, edit: Edit, data: bytes) -> bool:
     if target.exists() and not _is_seen(edit, _read_exchange(target)):
         return False
     if Path(step.file_name).suffix.lower() != target.suffix:
-        try:
-            data = kind_of(edit.kind).convert(ExchangeFile(step.file_name, data), target.suffix)
-        except BraeError:
+        original = asset_at(workspace, edit.project_id, edit.address)
+        made = _for_editor(workspace, edit, step, original, target.suffix)
+        if made is None:
             return False
+        data = made
     write_atomically(target, data)
     edit.seen_sha256 = hashlib.sha256(data).hexdigest()
     return True

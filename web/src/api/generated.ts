@@ -3325,6 +3325,8 @@ export interface components {
             id: string;
             /** Marks */
             marks: components["schemas"]["Named"][];
+            /** Own Files */
+            own_files: boolean;
             /** Pictured */
             pictured: boolean;
             /**

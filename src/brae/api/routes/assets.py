@@ -50,6 +50,7 @@ def _kind_view(kind: AssetKind[Any]) -> KindView:
         remedies=_named(kind.remedies),
         marks=_named(kind.marks),
         pictured=kind.pictured,
+        own_files=kind.own_files,
         headless=None if kind.headless is None else kind.headless.words,
     )
 

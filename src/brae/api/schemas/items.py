@@ -141,6 +141,8 @@ class KindView(BaseModel):
     marks: list[Named]
     #: whether it has a picture by which it is found, and colours that can be changed
     pictured: bool
+    #: whether a file of the game's own type is taken back as well
+    own_files: bool
     #: the search for such an item in bytes without a header, in words; null where there is none
     headless: str | None
 

@@ -288,6 +288,8 @@ class AssetKind(ABC, Generic[Asset]):
     refers: ClassVar[bool] = False
     #: whether what it names can be wrong for it (``judged``)
     judges: ClassVar[bool] = False
+    #: whether a file of the game's own type is taken back as well
+    own_files: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
     headless: ClassVar[Headless | None] = None
 

@@ -15,6 +15,8 @@ import { StateMark } from "../../components/StateMark";
 import { ANYWHERE, BY_KEY } from "../../lib/keys";
 import { Copies } from "./Copies";
 
+const endingOf = (name: string) => name.match(/\.[^./]*$/)?.[0] ?? "";
+
 /** The original and the edit together, with the file, its versions and the match. */
 export function EditStage({ project }: { project: string }) {
   const [params] = useSearchParams();
@@ -127,7 +129,9 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
               className="sr-only"
               tabIndex={-1}
               aria-label="A file for this item"
-              accept={kind?.suffixes.join(",")}
+              accept={[...(kind?.suffixes ?? []), ...(kind?.own_files ? [endingOf(edit.name)] : [])].join(
+                ",",
+              )}
               onChange={(event) => {
                 take(event.target.files);
                 event.target.value = "";

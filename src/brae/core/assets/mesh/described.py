@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -48,7 +49,7 @@ class MeshFile:
         """Its indices; None where three vertices each make a triangle."""
         return self.layout.only(IndicesPart)  # type: ignore[no-any-return]
 
-    @property
+    @cached_property
     def near(self) -> Mesh:
         """The model as it is seen near by, without its copies for further away."""
         return near(self.mesh)

@@ -190,6 +190,7 @@ class MeshKind(AssetKind[MeshFile]):
     query = MeshQuery
     preview_media = "image"
     refers = True
+    own_files = True
     changes: ClassVar[Mapping[str, Change]] = {
         "outline": Change(Outline, _outline),
         "coordinates": Change(Coordinates, _coordinates),
@@ -246,7 +247,7 @@ class MeshKind(AssetKind[MeshFile]):
         mesh = files.from_gltf(file.data)
         new = {
             came: (instead[name], name)
-            for came, name in matching.places_of(mesh.parts, original.mesh.parts)
+            for came, name in matching.places_of(mesh.parts, original.near.parts)
             if name in instead
         }
         return ExchangeFile(file.name, files.with_materials(file.data, new))

@@ -84,6 +84,8 @@ def with_copies(original: Mesh, made: Mesh, copies: Copies) -> Mesh:
             if new is not None:
                 add(replace(new, level=first), made.corners_of(new))
         elif copies == "kept":
+            # Where it wears another material near by, it does from afar.
+            part = replace(part, material=new.material) if new is not None and new.was else part
             add(part, original.corners_of(part) + np.uint32(shift))
         elif copies == "anew" and new is not None and new.count:
             share = part.count / max(old_counts.get(part.material, part.count), 1)
