@@ -16,7 +16,7 @@ from brae.core import addresses, catalogue
 from brae.core.assets.base import HEAD, AssetKind, ExchangeFile, NoWords, Version
 from brae.core.assets.registry import kinds
 from brae.core.catalogue import Item
-from brae.core.errors import BraeError, FormatError, NotFoundError, ReadOnlyError
+from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, ReadOnlyError
 from brae.core.find.graph import mentions_of, pointed
 from brae.core.find.links import Links
 from brae.core.games.model import WorldRule
@@ -234,7 +234,11 @@ def use_instead(workspace: Workspace, project_id: str, user: str, old: str, new:
     if kind.worded:
         # Its text says so, as if the person had written it.
         made = kind.renamed(viewed.original, file, dict.fromkeys(said, written))
-        take_file(workspace, project_id, user, made.data, made.name, what=words, on=edit.position)
+        if not take_file(workspace, project_id, user, made.data, made.name, what=words, on=edit.position):
+            raise ChangedError(
+                f"It could not be made to name {written}: it was changed meanwhile, or it only seems to name it.",
+                address=user, remedy="Write it by hand.",
+            )  # fmt: skip
         return
     workspace.blobs.put(file.data)
     write = {one: naming.writing(one, written) for one in said}

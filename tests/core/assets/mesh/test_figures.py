@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from brae.core.assets.base import Context, ExchangeFile, Version
 from brae.core.assets.mesh import described, files, shells
 from brae.core.assets.mesh.levels import near, simplified
+from brae.core.assets.mesh.matching import ordered
 from brae.core.assets.mesh.mesh import Mesh
 from brae.core.assets.mesh.skeleton import on_bones, strongest
 from brae.core.assets.registry import kinds
@@ -312,6 +313,38 @@ def test_many_vertices_and_parts_without_a_material_are_told() -> None:
     ball = trimesh.creation.icosphere(subdivisions=6, radius=0.8)
     told = came(ball.export(file_type="glb"))[1]
     assert {"many", "bare", "parts"} <= set(told)
+
+
+def test_parts_are_called_as_they_will_be_in_the_game() -> None:
+    kind = kinds()["mesh"]
+    parts = near(FIGURE.mesh).parts
+
+    def named(*names: str) -> list[str]:
+        mesh = near(FIGURE.mesh)
+        changed = tuple(replace(part, material=name) for part, name in zip(parts, names, strict=True))
+        file = ExchangeFile("w.glb", files.to_glb(replace(mesh, parts=changed)))
+        said = [part.material for part in kind.came(FIGURE, file).mesh.parts]
+        assert said == [part.material for part in came(file.data)[0].near.parts]
+        return said
+
+    assert named("coat", "face") == ["coat", "face"]
+    assert named("Mat.1", "Mat.2") == ["coat", "face"], "an editor's own names, in the original's order"
+    assert named("coat", "scarf") == ["coat", "scarf"]
+
+
+def test_a_part_of_another_name_stands_where_one_is_missing() -> None:
+    three = [described.Part(name, n, 1) for n, name in enumerate(("coat", "face", "bag"))]
+    corners = np.arange(9, dtype=np.uint32).reshape(3, 3)
+    places = np.zeros((9, 3), np.float32)
+
+    def put(*names: str) -> list[str]:
+        parts = tuple(described.Part(name, n, 1) for n, name in enumerate(names))
+        return [part.material for part in ordered(Mesh({"POSITION": places}, corners, parts), three).parts]
+
+    assert put("bag", "scarf", "coat") == ["coat", "scarf", "bag"]
+    assert put("a", "b", "c") == ["coat", "face", "bag"]
+    assert put("bag", "coat") == ["coat", "bag"]
+    assert put("bag", "x", "coat", "y") == ["coat", "bag", "x", "y"]
 
 
 # ---- bad input --------------------------------------------------------------------------------------------------

@@ -164,6 +164,7 @@ class MeshFile:
         table = self.parsed.tables[part.name].copy()
         common = alike(part, table)
         first, count, inline = part.column("first-index"), part.column("index-count"), part.column("name")
+        detail = part.column("detail-level")
         assert count is not None
         while len(table) < len(mesh.parts):
             table.insert(len(table), encode_record(part, table.endian, common))
@@ -173,6 +174,8 @@ class MeshFile:
             table.put(count.field, row, int(lengths[row]))
             if first is not None:
                 table.put(first.field, row, int(firsts[row]))
+            if detail is not None:
+                table.put(detail.field, row, one.level)
             if inline is not None and inline.column.width:
                 raw = named(inline, one.material, table.endian)[inline.field]
                 assert isinstance(raw, bytes)

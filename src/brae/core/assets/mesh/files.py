@@ -20,7 +20,7 @@ _COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 
 _SHAPES = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 _FLOAT, _UNSIGNED = 5126, 5125
 #: bytes of a model that comes back, and how deep its nodes may lie
-LARGEST, _DEEPEST = 1 << 30, 64
+LARGEST, _DEEPEST = 1 << 30, 512
 #: of a material in a file: the name of the one that it is in the place of
 _WAS = "was"
 #: what a skin does to a vertex at rest is nothing, so near

@@ -58,9 +58,13 @@ def with_copies(original: Mesh, made: Mesh, copies: Copies) -> Mesh:
     Parts stand in the original's order; those that it has not come last.
     """
     first = least(original.parts)
-    names = [part.material for part in original.parts if part.level == first]
-    by_name = {part.was or part.material: part for part in made.parts}
-    old_counts = {part.material: part.count for part in original.parts if part.level == first}
+    nears = [part for part in original.parts if part.level == first]
+    news: Sequence[Part | None] = made.parts  # one for each, whatever they are called
+    if len(made.parts) != len(nears):
+        by_name = {part.was or part.material: part for part in made.parts}
+        news = [by_name.get(part.material) for part in nears]
+    pairs = list(zip(nears, news, strict=True))
+    stands_for = {old.material: (old, new) for old, new in reversed(pairs)}
     attributes, shift = dict(made.attributes), 0
     if copies == "kept":
         shift = len(made)
@@ -78,23 +82,24 @@ def with_copies(original: Mesh, made: Mesh, copies: Copies) -> Mesh:
         pieces.append(corners)
         start += len(corners)
 
+    waiting = iter(news)
     for part in original.parts:
-        new = by_name.get(part.material)
         if part.level == first:
-            if new is not None:
-                add(replace(new, level=first), made.corners_of(new))
-        elif copies == "kept":
-            # Where it wears another material near by, it does from afar.
-            part = replace(part, material=new.material) if new is not None and new.was else part
-            add(part, original.corners_of(part) + np.uint32(shift))
+            if (here := next(waiting)) is not None:
+                add(replace(here, level=first), made.corners_of(here))
+            continue
+        old, new = stands_for.get(part.material, (part, None))
+        # Where it wears another material near by, it does from afar.
+        worn = part if new is None else replace(part, material=new.material)
+        if copies == "kept":
+            add(worn, original.corners_of(part) + np.uint32(shift))
         elif copies == "anew" and new is not None and new.count:
-            share = part.count / max(old_counts.get(part.material, part.count), 1)
-            most = max(round(new.count * share), 1)
-            add(part, simplified(made, made.corners_of(new), most))
+            most = max(round(new.count * part.count / max(old.count, 1)), 1)
+            add(worn, simplified(made, made.corners_of(new), most))
         else:
-            add(part, np.zeros((0, 3), np.uint32))
+            add(worn, np.zeros((0, 3), np.uint32))
     for part in made.parts:
-        if (part.was or part.material) not in names:
+        if all(part is not one for one in news):
             add(replace(part, level=first), made.corners_of(part))
     return replace(made, attributes=attributes, corners=np.concatenate(pieces), parts=tuple(parts))
 

@@ -322,17 +322,34 @@ def as_said(came: Sequence[Part], wanted: Sequence[Part]) -> list[Part]:
     names = {part.material for part in wanted}
     if len(came) == len(wanted) and not any((part.was or part.material) in names for part in came):
         return [replace(part, material=one.material) for part, one in zip(came, wanted, strict=True)]
+    if len(came) == len(wanted):
+        return list(came)
     # Of a part more, or of several joined, nobody knows whose place it is in: that is told by itself.
     return [part for part in came if part.was or part.material in names]
 
 
 def ordered(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
-    """Parts in the original's order, by their materials; those that the original has not come last."""
+    """Parts in the original's order, by their materials.
+
+    Of as many parts those of other names stand where names are missing; all of other names are the original's in
+    order. Of more or fewer those that the original has not come last.
+    """
     names = [part.material for part in wanted]
-    places = {name: names.index(name) for name in names}
-    order = sorted(mesh.parts, key=lambda part: places.get(part.was or part.material, len(names)))
-    if len(order) == len(names) and not any((part.was or part.material) in places for part in order):
-        order = [replace(part, material=name) for part, name in zip(mesh.parts, names, strict=True)]  # other names
+    known: dict[str, Part] = {}
+    others: list[Part] = []
+    for part in mesh.parts:
+        name = part.was or part.material
+        if name in names and name not in known:
+            known[name] = part
+        else:
+            others.append(part)
+    if len(mesh.parts) != len(names):
+        order = [*(known[name] for name in dict.fromkeys(names) if name in known), *others]
+    elif not known:
+        order = [replace(part, material=name) for part, name in zip(mesh.parts, names, strict=True)]
+    else:
+        rest = iter(others)
+        order = [known.pop(name) if name in known else next(rest) for name in names]
     return _laid(mesh, [(part, mesh.corners_of(part)) for part in order])
 
 
