@@ -8,6 +8,9 @@ import { baseName } from "../lib/format";
 import { Button, Choice, Tick } from "./controls";
 import { Field, RoomDialog } from "./Dialog";
 
+/** the choice of nothing: no address of any item */
+const NONE = "none";
+
 export function NewItem({ project, address, name }: { project: string; address: string; name: string }) {
   const [open, setOpen] = useState(false);
   return (
@@ -36,7 +39,7 @@ function beside(path: string, named: string): string {
 function Form({ project, address, onDone }: { project: string; address: string; onDone: () => void }) {
   const navigate = useNavigate();
   const { data: here } = useProposal(project, address);
-  const titles = new Map(useKinds().data?.kinds.map((kind) => [kind.id, kind.title.toLowerCase()]));
+  const kinds = new Map(useKinds().data?.kinds.map((kind) => [kind.id, kind]));
   // What the picture is for: this item, or one that it names, of which a new one is made as well.
   const [named, setNamed] = useState<string | null>(null);
   // What names this item and is made anew as well.
@@ -63,8 +66,8 @@ function Form({ project, address, onDone }: { project: string; address: string; 
   const pictured = named !== null ? below : here;
   const other = second ?? (named !== null ? beside(pictured?.name ?? "", name) : (above?.name ?? ""));
   const wears = copied !== null ? above : here;
-  const toCopy = here.used_by.filter((one) => one.kind !== "mesh" && here.sized);
-  const call = (kind: string | undefined) => titles.get(kind ?? "") ?? "item";
+  const toCopy = here.used_by.filter((one) => kinds.get(one.kind)?.preview === "text" && here.sized);
+  const call = (kind: string | undefined) => kinds.get(kind ?? "")?.title.toLowerCase() ?? "item";
   const size =
     byWorld === "world" && Number(units) > 0
       ? { units: Number(units), scale: here.scale, most: here.most }
@@ -97,13 +100,13 @@ function Form({ project, address, onDone }: { project: string; address: string; 
           <b>What it uses</b>
           <Choice
             label="What it uses"
-            value={named ?? ""}
+            value={named ?? NONE}
             options={[
-              ["", "the same as now"],
+              [NONE, "the same as now"],
               ...here.uses.map((one) => [one.address, `a new one for ${baseName(one.name)}`] as const),
             ]}
             onChange={(next) => {
-              setNamed(next === "" ? null : next);
+              setNamed(next === NONE ? null : next);
               setSecond(null);
             }}
           />
@@ -158,13 +161,13 @@ function Form({ project, address, onDone }: { project: string; address: string; 
           <b>And a new {call(toCopy[0]?.kind)} for it</b>
           <Choice
             label={`And a new ${call(toCopy[0]?.kind)} for it`}
-            value={copied ?? ""}
+            value={copied ?? NONE}
             options={[
-              ["", "none"],
+              [NONE, "none"],
               ...toCopy.slice(0, 4).map((one) => [one.address, `like ${baseName(one.name)}`] as const),
             ]}
             onChange={(next) => {
-              setCopied(next === "" ? null : next);
+              setCopied(next === NONE ? null : next);
               setSecond(null);
               setUsers([]);
             }}
