@@ -3642,6 +3642,11 @@ export interface components {
         MemberPlan: {
             /** Label */
             label: string;
+            /**
+             * New
+             * @default false
+             */
+            new: boolean;
             /** Real After */
             real_after: number;
             /** Real Before */

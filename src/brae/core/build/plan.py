@@ -24,6 +24,8 @@ class MemberPlan:
     real_before: int
     real_after: int
     slot: int
+    #: whether the archive has none of that name
+    new: bool = False
 
 
 @dataclass
@@ -77,7 +79,7 @@ def plan_archive(
     ]
     if edits.added:
         members += [
-            MemberPlan(quote(one.name), 0, len(one.change.stored), 0, len(one.change.real), 0)
+            MemberPlan(quote(one.name), 0, len(one.change.stored), 0, len(one.change.real), 0, new=True)
             for one in edits.added
         ]
         number = (

@@ -251,6 +251,8 @@ def test_coordinates_of_chosen_parts_are_turned_over_within_their_own_room() -> 
     assert np.array_equal(now[..., 0], was[..., 0])
     rows = slice(coat.first, coat.first + coat.count)
     assert np.array_equal(at[0][rows], at[1][rows])
+    both = shells.turned_over(mesh, ["face", "coat"], "mirror")
+    assert came(files.to_glb(both))[1] == [], "what was asked for is no mistake"
     with pytest.raises(FormatError, match="no part 'hat'"):
         shells.turned_over(mesh, ["hat"], "flip")
 

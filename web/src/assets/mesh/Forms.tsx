@@ -11,6 +11,7 @@ import { useDresses } from "./useDresses";
 export default function Forms({ project, edit }: { project: string; edit: Edit }) {
   const { data } = useParts(project, edit.address, edit.revision);
   const [ticked, setTicked] = useState<string[]>([]);
+  const [spot, setSpot] = useState<Spot | null>(null);
   const lit = useLit();
   useEffect(() => () => light(null, "list"), []);
   const at = { path: { project_id: project } };
@@ -68,22 +69,31 @@ export default function Forms({ project, edit }: { project: string; edit: Edit }
         )}
       </section>
       <Outline
+        spot={spot}
+        onSpot={setSpot}
         project={project}
         edit={edit}
         parts={parts.map((part, n) => nameOf(part.material, n))}
         radius={data.radius}
       />
-      {data.coordinates && <Lies project={project} edit={edit} />}
+      {data.coordinates && <Lies project={project} edit={edit} onSpot={setSpot} />}
     </>
   );
 }
 
+/** A place on a texture, 0 to 1 from its top left. */
+type Spot = { u: number; v: number };
+
 function Outline({
+  spot,
+  onSpot,
   project,
   edit,
   parts,
   radius,
 }: {
+  spot: Spot | null;
+  onSpot: (spot: Spot | null) => void;
   project: string;
   edit: Edit;
   parts: string[];
@@ -96,7 +106,7 @@ function Outline({
       client.PUT("/api/projects/{project_id}/mesh/outline", {
         params: {
           path: { project_id: project },
-          query: { address: edit.address, width: Number(width), material: part },
+          query: { address: edit.address, width: Number(width), material: part, ...(spot ?? {}) },
         },
       }),
     ),
@@ -127,12 +137,24 @@ function Outline({
           Add it
         </Button>
       </div>
+      <p className="text-[14px] text-quiet">
+        {spot ? (
+          <>
+            In the colour at {spot.u.toFixed(2)}, {spot.v.toFixed(2)} of its texture.{" "}
+            <Button look="quiet" onClick={() => onSpot(null)}>
+              In all its colours
+            </Button>
+          </>
+        ) : (
+          "Of one colour: press on it in the texture below."
+        )}
+      </p>
     </section>
   );
 }
 
 /** The coordinates over the texture of a part, as it is edited now. */
-function Lies({ project, edit }: { project: string; edit: Edit }) {
+function Lies({ project, edit, onSpot }: { project: string; edit: Edit; onSpot: (spot: Spot) => void }) {
   const { data } = useParts(project, edit.address, edit.revision);
   const dresses = useDresses(project, data?.edit);
   const painted = (dresses ?? []).filter((one) => one.texture !== null);
@@ -156,10 +178,24 @@ function Lies({ project, edit }: { project: string; edit: Edit }) {
           onChange={setChosen}
         />
       )}
-      <div className="ground relative overflow-hidden rounded-xl">
+      <button
+        type="button"
+        aria-label="Choose a colour for an outline"
+        className="ground relative overflow-hidden rounded-xl"
+        onClick={(event) => {
+          const room = event.currentTarget.getBoundingClientRect();
+          // By the keyboard it is the middle.
+          const at = (place: number, from: number, size: number) =>
+            event.detail ? Math.min(1, Math.max(0, (place - from) / size)) : 0.5;
+          onSpot({
+            u: at(event.clientX, room.left, room.width),
+            v: at(event.clientY, room.top, room.height),
+          });
+        }}
+      >
         <img alt={`The texture of ${here.name}`} src={here.texture} className="block w-full" />
         <img alt="The triangles over it" src={lines} className="absolute inset-0 size-full" />
-      </div>
+      </button>
       <a href={lines} download="lines.svg" className="text-quiet underline underline-offset-4">
         Download the lines as SVG
       </a>

@@ -250,10 +250,12 @@ function Members({ members }: { members: Schemas["MemberPlan"][] }) {
         {members.map((member) => (
           <tr key={member.label} className="border-t border-line">
             <td className="py-1 break-all">{member.label}</td>
-            <td className="text-right">{count(member.stored_before)}</td>
+            <td className="text-right">{member.new ? "new" : count(member.stored_before)}</td>
             <td className="text-right">{count(member.stored_after)}</td>
-            <td className={`text-right ${member.stored_after > member.slot ? "font-bold text-rust" : ""}`}>
-              {count(member.slot)}
+            <td
+              className={`text-right ${!member.new && member.stored_after > member.slot ? "font-bold text-rust" : ""}`}
+            >
+              {member.new ? "–" : count(member.slot)}
             </td>
           </tr>
         ))}

@@ -23,6 +23,8 @@ _FLOAT, _UNSIGNED = 5126, 5125
 LARGEST, _DEEPEST = 1 << 30, 512
 #: of a material in a file: the name of the one that it is in the place of
 _WAS = "was"
+#: of the file: findings that are no mistake
+_MEANT = "meant"
 #: what a skin does to a vertex at rest is nothing, so near
 _AT_REST = 1e-4
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
@@ -33,6 +35,8 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
     import pygltflib as gl
 
     found = gl.GLTF2(asset=gl.Asset(version="2.0", generator="Brae"), scene=0, scenes=[gl.Scene(nodes=[0])])
+    if mesh.meant:
+        found.asset.extras = {_MEANT: list(mesh.meant)}
     blob = bytearray()
 
     def view(data: bytes, target: int | None) -> int:
@@ -202,7 +206,9 @@ def from_gltf(data: bytes) -> Mesh:
         joined_up.append(run)
         parts.append(Part(called, first, len(run), was))
         first += len(run)
-    mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told, bones)
+    said = found.asset.extras.get(_MEANT) if found.asset and isinstance(found.asset.extras, dict) else None
+    meant = tuple(one for one in said if isinstance(one, str)) if isinstance(said, list) else ()
+    mesh = Mesh(joined, np.concatenate(joined_up).astype(np.uint32), tuple(parts), told, bones, meant)
     if "NORMAL" not in mesh.attributes:
         mesh = replace(mesh, attributes={**mesh.attributes, "NORMAL": normals_of(mesh)})
     return mesh

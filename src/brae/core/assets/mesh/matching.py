@@ -67,7 +67,7 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
             mesh = _as_many(mesh, near.parts)
     stayed = _in_place(near, mesh)
     for name, column in (("flip-coordinates", 1), ("mirror-coordinates", 0)):
-        if (turned := _turned_over(stayed, column)) is not None:
+        if name not in came.meant and (turned := _turned_over(stayed, column)) is not None:
             findings.append(turned.model_copy(update={"remedy": remedy(name)}))
             if name in remedies:
                 at = mesh.attributes["TEXCOORD_0"].copy()

@@ -51,6 +51,8 @@ class Mesh:
     lacking: tuple[str, ...] = ()
     #: what the numbers of JOINTS name
     bones: tuple[Bone, ...] = ()
+    #: findings that are no mistake, since they were asked for
+    meant: tuple[str, ...] = ()
 
     @property
     def positions(self) -> Floats:

@@ -74,4 +74,7 @@ def turned_over(mesh: Mesh, materials: Collection[str], how: Literal["mirror", "
             extra[name].append(some)
         corners[part.first : part.first + part.count] = own.reshape(-1, 3) + number
         number += len(used)
-    return replace(mesh, attributes={name: np.concatenate(some) for name, some in extra.items()}, corners=corners)
+    attributes = {name: np.concatenate(some) for name, some in extra.items()}
+    # Asked for once it is meant, twice it is as it was.
+    meant = tuple({*mesh.meant} ^ {f"{how}-coordinates"})
+    return replace(mesh, attributes=attributes, corners=corners, meant=meant)
