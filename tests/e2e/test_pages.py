@@ -1163,6 +1163,7 @@ parts:
   - material: values
     text: {}
     textures: {colour: colour, normal: normal, occlusion: shade}
+    numbers: {opacity: {key: opacity, least: 0, most: 1}}
 """
 
 
@@ -1182,6 +1183,7 @@ def test_normal_maps_bend_the_light_as_the_formulas_say(page: Page, tmp_path: Pa
             archive.writestr(f"{name}.png", stream.getvalue())
         written = {
             "plain": "", "right": "normal = tilt.png\n", "above": "normal = up.png\n", "dim": "shade = half.png\n",
+            "glass": "opacity = 0.5\n",
         }  # fmt: skip
         for name, maps in written.items():
             archive.writestr(f"{name}.mat", f"colour = grey.png\n{maps}")
@@ -1196,7 +1198,13 @@ def test_normal_maps_bend_the_light_as_the_formulas_say(page: Page, tmp_path: Pa
     tilt = np.array([[1, 0, 0], [0, np.cos(up), -np.sin(up)], [0, np.sin(up), np.cos(up)]])
     light = np.array([-0.45, 0.6, 0.66])
     shown = {}
-    told_of = {"plain": (0, 0, 1), "right": (0.6, 0, 0.8), "above": (0, 0.6, 0.8), "dim": (0, 0, 1)}
+    told_of = {
+        "plain": (0, 0, 1),
+        "right": (0.6, 0, 0.8),
+        "above": (0, 0.6, 0.8),
+        "dim": (0, 0, 1),
+        "glass": (0, 0, 1),
+    }
     for name, told in told_of.items():
         page.goto("/p/panes/find")
         edit_one(page, f"{name}.pane")
@@ -1206,7 +1214,10 @@ def test_normal_maps_bend_the_light_as_the_formulas_say(page: Page, tmp_path: Pa
         facing = max(float(normal @ light / np.linalg.norm(light)), 0)
         least = 0.28 * (128 / 255 if name == "dim" else 1)
         assert shown[name] == pytest.approx(200 * (least + (1 - 0.28) * facing), abs=4), name
-    assert len(set(shown.values())) == 4
+        assert picture[picture.shape[0] // 2, picture.shape[1] // 2, 3] == pytest.approx(
+            128 if name == "glass" else 255, abs=2
+        )
+    assert len({one for name, one in shown.items() if name != "glass"}) == 4
 
 
 def test_the_lighthouse_gets_another_texture_and_is_seen_in_it(page: Page) -> None:

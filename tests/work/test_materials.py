@@ -14,9 +14,10 @@ from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
 from brae.demo import LAYOUTS
 from brae.work import Workspace, builds
+from brae.work.adding import Beginning, make
 from brae.work.edits import exchange_file, go_to, make_change, put_in_work, set_remedies, take_file
 from brae.work.items import look_at, original_bytes
-from brae.work.linking import links
+from brae.work.linking import left_alone, links
 from brae.work.opening import open_game
 
 BUNDLE = "data/figures.bundle"
@@ -133,3 +134,16 @@ def test_a_model_of_the_games_own_type_is_brought_and_an_editor_gets_it_as_gltf(
     assert file.read_bytes() == sent
     with pytest.raises(FormatError, match="neither glTF nor"):
         take_file(workspace, project, boat, b"no model", "x.shp")
+
+
+def test_what_nothing_names_stands_out_among_those_that_are_named(workspace: Workspace, game: Path) -> None:
+    project = str(open_game(workspace, game)["project"])
+    known = links(workspace, project)
+    skins = [f"{BUNDLE}//skins/{name}.ptx" for name in ("tower", "lamp", "hull", "sail")]
+    assert all(known.used_by(one) for one in skins)
+    address = make(workspace, project, Beginning(skins[0], "skins/spare.ptx"))
+    known = links(workspace, project)
+    assert not known.used_by(address)
+    assert left_alone(workspace, project, address, known)
+    # Textures that the game names in its own code are all alike.
+    assert not left_alone(workspace, project, "data/harbour.kist//textures/stamps/stamp_00.ptx", known)

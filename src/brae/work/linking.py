@@ -24,6 +24,8 @@ from brae.work.workspace import Workspace
 _MOST_SAID = 64 << 20
 #: seconds that a request waits for what is being worked out
 _A_MOMENT = 3.0
+#: items of a folder that are looked at to tell whether one stands out
+_BESIDE = 500
 _WORDS = {
     "links": "Reading what belongs together in",
     "texts": "Reading the texts of",
@@ -44,6 +46,18 @@ def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
             found = links_of(items, ticker.tick)
             workspace.linked = (state, found)
         return found
+
+
+def left_alone(workspace: Workspace, project_id: str, address: str, known: Links) -> bool:
+    """Whether most items of a kind in the folder of one are named by others, so that one that is not stands out."""
+    here = workspace.find(project_id, address).member
+    query = select(Member.address).where(
+        Member.project_id == project_id, Member.archive_id == here.archive_id, Member.kind == here.kind,
+        Member.folder == here.folder, Member.id != here.id,
+    )  # fmt: skip
+    with workspace.database.session() as session:
+        beside = list(session.scalars(query.limit(_BESIDE)))
+    return len(beside) >= 3 and 2 * sum(bool(known.used_by(one)) for one in beside) > len(beside)
 
 
 def links_soon(workspace: Workspace, project_id: str) -> Links | None:

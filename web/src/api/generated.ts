@@ -3497,6 +3497,11 @@ export interface components {
          * @description What an item needs, what needs it, and the names in it of nothing that is there.
          */
         LinksView: {
+            /**
+             * Alone
+             * @default false
+             */
+            alone: boolean;
             /** Missing */
             missing: components["schemas"]["Missing"][];
             /** Needs */

@@ -243,7 +243,8 @@ def links(project_id: str, address: str, workspace: Work) -> LinksView:
     if found is None:
         return LinksView(ready=False, needs=[], used_by=[], missing=[])
     needs, used_by = found.needs(address), found.used_by(address)
-    return LinksView(ready=True, needs=needs, used_by=used_by, missing=found.missing_in(address))
+    alone = not used_by and linking.left_alone(workspace, project_id, address, found)
+    return LinksView(ready=True, needs=needs, used_by=used_by, missing=found.missing_in(address), alone=alone)
 
 
 @router.get("/projects/{project_id}/bytes-at")

@@ -48,6 +48,8 @@ class LinksView(BaseModel):
     needs: list[Link]
     used_by: list[Link]
     missing: list[Missing]
+    #: whether nothing names it though most of its kind beside it are named
+    alone: bool = False
 
 
 class FacetValue(BaseModel):

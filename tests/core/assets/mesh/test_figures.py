@@ -349,6 +349,24 @@ def test_a_part_of_another_name_stands_where_one_is_missing() -> None:
     assert put("bag", "x", "coat", "y") == ["coat", "bag", "x", "y"]
 
 
+def test_joined_parts_are_split_again_by_where_they_were() -> None:
+    """Two parts as one, stretched: each triangle goes back to its part."""
+    mesh = near(FIGURE.mesh)
+    one = replace(
+        mesh, parts=(described.Part("all", 0, len(mesh.corners)),),
+        attributes={**mesh.attributes, "POSITION": mesh.positions * np.array([1, 1.2, 1], np.float32)},
+    )  # fmt: skip
+    assert came(files.to_glb(one))[1] == ["parts", "levels"]
+    made, told = came(files.to_glb(one), "parts-split", "levels-empty")
+    assert told == ["parts", "levels"]
+    assert [(part.material, part.count) for part in made.near.parts] == [
+        (part.material, part.count) for part in mesh.parts
+    ]
+    kind = kinds()["mesh"]
+    version = Version(ExchangeFile("w.glb", files.to_glb(one)), ("parts-split", "levels-empty"))
+    assert kind.match(FIGURE, version, {})[0].open_findings == [], "either remedy puts it right"
+
+
 # ---- bad input --------------------------------------------------------------------------------------------------
 
 

@@ -42,6 +42,9 @@ export type Dress = {
   floor: readonly number[] | null;
   highlight: number | null;
   twoSided: boolean;
+  /** what is seen through: 1 is nothing, and what is half clear in the texture is clear or not */
+  opacity: number;
+  blend: boolean;
 };
 export type Look = {
   yaw: number;
@@ -75,13 +78,15 @@ uniform sampler2D bumps; uniform bool bumped; uniform float lit;
 uniform sampler2D gloss; uniform vec4 glossy; uniform vec2 glossed;
 uniform sampler2D occlusion; uniform vec4 occluding; uniform vec2 occluded;
 uniform sampler2D emission; uniform bool emits;
+uniform bool blend; uniform float opacity;
 // A channel of a picture, times and plus: (0, 1) where there is none.
 float told(sampler2D map, vec4 which, vec2 how) { return dot(texture2D(map, place), which) * how.x + how.y; }
 uniform sampler2D map; uniform bool textured; uniform vec3 colour; uniform vec3 least; uniform vec3 light; uniform vec3 halfway;
 uniform float highlight; uniform float shininess;
 void main() {
   vec4 base = textured ? texture2D(map, place) : vec4(colour, 1.0);
-  if (base.a < 0.5) discard;
+  float alpha = blend ? base.a * opacity : opacity;
+  if (blend ? alpha < 0.004 : base.a < 0.5) discard;
   vec3 n = normalize(turned);
   if (bumped) {
     // Where u and v lead on the screen (without tangents): green is up on the picture, so v goes down.
@@ -101,7 +106,7 @@ void main() {
   shine *= told(gloss, glossy, glossed);
   vec3 shown = base.rgb * (least * told(occlusion, occluding, occluded) + (1.0 - least) * facing) + shine;
   if (emits) shown += texture2D(emission, place).rgb;
-  gl_FragColor = vec4(mix(shown, vec3(0.95, 0.75, 0.2), lit), 1.0);
+  gl_FragColor = vec4(mix(shown, vec3(0.95, 0.75, 0.2), lit), alpha);
 }`;
 
 export async function load(url: string): Promise<Group> {
@@ -157,6 +162,8 @@ export class Stage {
           occluded: { value: new Vector2(0, 1) },
           emission: { value: null },
           emits: { value: false },
+          blend: { value: false },
+          opacity: { value: 1 },
           lit: { value: 0 },
           textured: { value: false },
           colour: { value: new Color(0.8, 0.8, 0.8) },
@@ -271,6 +278,12 @@ export class Stage {
       set("halfway", halfway);
       set("highlight", look.highlight ?? dress?.highlight ?? look.usual.highlight);
       set("shininess", look.shininess);
+      const clear = (dress?.blend ?? false) || (dress?.opacity ?? 1) < 1;
+      set("blend", dress?.blend ?? false);
+      set("opacity", dress?.opacity ?? 1);
+      part.shader.transparent = clear;
+      part.shader.depthWrite = !clear;
+      part.mesh.renderOrder = clear ? 1 : 0; // behind what is seen through stands what is solid
       part.shader.side = (dress?.twoSided ?? true) ? DoubleSide : FrontSide;
       if (look.edges && !part.lines) {
         part.lines = new LineSegments(

@@ -9,7 +9,10 @@ type Part = Omit<Schemas["MeshPart"], "colour"> & { colour: number[] };
 const MOST = 32;
 
 const numbers = (text: string | null | undefined, count: number): number[] | null => {
-  const found = (text ?? "").split(/[\s,]+/).map(Number);
+  const found = (text ?? "")
+    .split(/[\s,]+/)
+    .filter(Boolean)
+    .map(Number);
   return found.length >= count && found.every(Number.isFinite) ? found.slice(0, count) : null;
 };
 
@@ -44,6 +47,8 @@ async function dress(
     floor: null,
     highlight: null,
     twoSided: true,
+    opacity: 1,
+    blend: false,
   };
   if (!looked) return plain;
   const named = async (kind: string, name: string) => {
@@ -110,6 +115,8 @@ async function dress(
     emission: glow ? await picture(item(glow)) : null,
     floor: numbers(said("colour", "ambient"), 3),
     highlight: numbers(said("number", "highlight"), 1)?.[0] ?? null,
+    opacity: Math.min(1, Math.max(0, numbers(said("number", "opacity"), 1)?.[0] ?? 1)),
+    blend: /^(yes|true|on|1)$/i.test(said("switch", "blend") ?? ""),
     twoSided: !/^(no|false|off|0)$/i.test(said("switch", "two-sided") ?? ""),
   };
 }

@@ -92,6 +92,11 @@ export function Links({
     <>
       <Several title="Uses" links={data.needs} other={(one) => one.target} onSearch={onSearch} />
       <Several title="Used by" links={data.used_by} other={(one) => one.owner} onSearch={onSearch} />
+      {data.alone && (
+        <p className="rounded-lg bg-sunk p-3">
+          Nothing that Brae reads names it, though most beside it are named: the game may never load it.
+        </p>
+      )}
       {data.missing.length > 0 && (
         <section className="grid gap-1 rounded-lg bg-rust-soft p-3">
           <h3 className="font-bold">Leads nowhere</h3>

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from brae.core.assets.mesh.levels import near
-from brae.core.assets.mesh.mesh import Corners, Floats, Mesh, Part, bounds
+from brae.core.assets.mesh.mesh import Corners, Floats, Mesh, Part, bounds, box_of
 from brae.core.assets.mesh.skeleton import bones_of
 from brae.core.errors import FormatError, LimitError
 from brae.core.layouts.directory import record_names
@@ -141,7 +141,7 @@ class MeshFile:
             return
         for stream in self.streams:
             places = from_gltf(mesh.positions, stream)
-            least, most = (places.min(axis=0), places.max(axis=0)) if len(places) else bounds(mesh)
+            least, most = box_of(places) if len(places) else bounds(mesh)
             numbers: dict[str, float] = {}
             if stream.box is not None:
                 numbers |= dict(zip(stream.box.least, least.tolist(), strict=True))

@@ -11,7 +11,7 @@ from urllib.parse import unquote_to_bytes
 
 import numpy as np
 
-from brae.core.assets.mesh.mesh import Bone, Floats, Mesh, Part, normals_of
+from brae.core.assets.mesh.mesh import Bone, Floats, Mesh, Part, box_of, normals_of
 from brae.core.assets.mesh.skeleton import rotation
 from brae.core.errors import FormatError, LimitError
 
@@ -53,7 +53,8 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
             count=len(values), type=shape,
         )  # fmt: skip
         if box:
-            one.min, one.max = values.min(axis=0).tolist(), values.max(axis=0).tolist()
+            low, high = box_of(values)
+            one.min, one.max = low.tolist(), high.tolist()
         found.accessors.append(one)
         return len(found.accessors) - 1
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -21,6 +22,7 @@ REMEDIES = {
     "axes": "Turn it upright again",
     "unit": "Bring it back to the original's size",
     "parts": "Keep the original's parts: join what is more, leave empty what is missing",
+    "parts-split": "Split it into the original's parts, by where those were",
     "coordinates": "Move texture coordinates into 0 to 1 by whole pictures",
     "turned": "Turn the faces round",
     "flip-coordinates": "Flip the texture coordinates as the original's are",
@@ -34,6 +36,8 @@ _NEARLY = 0.01
 _HOLLOW = 0.02
 #: more vertices than this are worth a word, where they are many times the original's (common practice, no source)
 _MANY = 10_000
+#: pairs of triangles that are compared at most
+_PAIRS = 50_000_000
 #: how a part is called that has no material
 _BARE = re.compile(r"(part \d+)?")
 #: so many corners that stayed where they were tell whether coordinates are turned; and what counts as equal
@@ -58,12 +62,14 @@ def match(original: MeshFile, came: Mesh, remedies: Sequence[str]) -> tuple[Matc
         words = f"{abs(more)} {'part' if abs(more) == 1 else 'parts'} {'more' if more > 0 else 'fewer'}"
         findings.append(
             Finding(
-                id="parts", severity="stops", remedy=remedy("parts"),
+                id="parts", severity="stops", **_either(remedy, ["parts", *(["parts-split"] if more < 0 else [])]),
                 title=f"{words} than the original's {len(near.parts)}",
                 in_game="A game that expects as many parts as before does not load the model.",
             )
         )  # fmt: skip
-        if "parts" in remedies or original.parts_table is None:
+        if "parts-split" in remedies and more < 0:
+            mesh = _split(mesh, near)
+        elif "parts" in remedies or original.parts_table is None:
             mesh = _as_many(mesh, near.parts)
     stayed = _in_place(near, mesh)
     for name, column in (("flip-coordinates", 1), ("mirror-coordinates", 0)):
@@ -166,8 +172,15 @@ def _old_copies(original: Mesh, remedy: Callable[[str], Remedy]) -> Finding:
     return Finding(
         id="levels", severity="shows", title=f"{words} the old shape",
         in_game="From some way off the model changes to what it was.",
-        remedy=remedy("levels-anew"), others=[remedy("levels-empty")] if not remedy("levels-anew").applied else [],
+        **_either(remedy, ["levels-anew", "levels-empty"]),
     )  # fmt: skip
+
+
+def _either(remedy: Callable[[str], Remedy], names: Sequence[str]) -> dict[str, Any]:
+    """What puts a finding right in one way or another: the one that is applied, or all of them."""
+    found = [remedy(name) for name in names]
+    applied = [one for one in found if one.applied]
+    return {"remedy": applied[0] if applied else found[0], "others": [] if applied else found[1:]}
 
 
 def _in_place(before: Mesh, now: Mesh) -> tuple[np.ndarray, np.ndarray] | None:
@@ -370,6 +383,46 @@ def _as_many(mesh: Mesh, wanted: Sequence[Part]) -> Mesh:
     if rest and pieces:
         pieces[-1] = (pieces[-1][0], np.concatenate([pieces[-1][1], *rest]))
     return _laid(mesh, pieces)
+
+
+def _split(mesh: Mesh, near: Mesh) -> Mesh:
+    """Triangles in the parts of the original that had corners where theirs are, in shares of the box.
+
+    A triangle of nowhere goes where the nearest one of somewhere went.
+    """
+
+    def shares(one: Mesh) -> np.ndarray:
+        low, high = bounds(one)
+        found: np.ndarray = np.round((one.positions - low) / np.maximum(high - low, 1e-12), 3)
+        return found
+
+    old = keys_of(shares(near))
+    keys: list[np.ndarray] = []
+    owners: list[np.ndarray] = []
+    for number, part in enumerate(near.parts):
+        keys.append(np.unique(old[near.corners_of(part)]))
+        owners.append(np.full(len(keys[-1]), number))
+    every, owner = np.concatenate(keys), np.concatenate(owners)
+    order = np.argsort(every, kind="stable")
+    every, owner = every[order], owner[order]
+    twice = np.zeros(len(every), bool)  # a place of several parts tells nothing
+    twice[1:] |= every[1:] == every[:-1]
+    twice[:-1] |= every[1:] == every[:-1]
+    every, owner = every[~twice], owner[~twice]
+    new = keys_of(shares(mesh))[mesh.corners]
+    at = np.searchsorted(every, new).clip(0, max(len(every) - 1, 0))
+    told = np.where(every[at] == new, owner[at], -1) if len(every) else np.full(new.shape, -1)
+    which = told.max(axis=1)
+    lost, known = np.flatnonzero(which < 0), np.flatnonzero(which >= 0)
+    if len(known):
+        middles = mesh.positions[mesh.corners].mean(axis=1)
+        some = known[:: max(len(known) * max(len(lost), 1) // _PAIRS, 1)]
+        for start in range(0, len(lost), 256):
+            here = lost[start : start + 256]
+            far = ((middles[here][:, None] - middles[some][None]) ** 2).sum(axis=2)
+            which[here] = which[some[far.argmin(axis=1)]]
+    which = np.maximum(which, 0)
+    return _laid(mesh, [(part, mesh.corners[which == number]) for number, part in enumerate(near.parts)])
 
 
 def _coordinates(original: Mesh, mesh: Mesh, remedy: Remedy) -> list[Finding]:
