@@ -72,6 +72,8 @@ function Form({ project, address, onDone }: { project: string; address: string; 
     byWorld === "world" && Number(units) > 0
       ? { units: Number(units), scale: here.scale, most: here.most }
       : { most: here.most };
+  // A length in the world was asked for, and is not said yet.
+  const unsized = byWorld === "world" && file !== null && !(Number(units) > 0);
   const start = () => {
     const wish = pictured?.sized && file ? size : {};
     if (named !== null)
@@ -199,7 +201,7 @@ function Form({ project, address, onDone }: { project: string; address: string; 
       {!here.ready && <p className="text-quiet">What uses it is still being read; look again in a moment.</p>}
       <div className="flex justify-end gap-2">
         <Button onClick={onDone}>Leave it</Button>
-        <Button look="act" type="submit" disabled={make.isPending || name.trim() === ""}>
+        <Button look="act" type="submit" disabled={make.isPending || name.trim() === "" || unsized}>
           {make.isPending ? "Making it…" : "Make it"}
         </Button>
       </div>
