@@ -37,6 +37,7 @@ from brae.work.edits import (
 from brae.work.items import item_kind, look_at, original_asset, original_bytes
 from brae.work.linking import kept, links_soon, state_of
 from brae.work.listing import listed_otherwise
+from brae.work.outward import check_case
 from brae.work.workspace import Located, Workspace
 
 #: what a number of a member is that no archive has yet
@@ -458,11 +459,8 @@ def _address(workspace: Workspace, project: Project, found: Located, name: str) 
 
 def _check_path(folder: Path, name: str) -> None:
     """Refuse a path that leads through a link, or differs from one that is there in letter case only."""
+    check_case(folder, name)
     for step in name.split("/"):
-        if folder.is_dir():
-            twin = next((one.name for one in folder.iterdir() if one.name.casefold() == step.casefold()), step)
-            if twin != step:
-                raise FormatError(f"'{step}' lies there as '{twin}': names must agree to the letter.", address=name)
         folder /= step
         if folder.is_symlink():
             raise FormatError(f"'{step}' is a link: it could lead anywhere.", address=name)

@@ -62,24 +62,12 @@ class Outward:
             path = f"{way.folder.rstrip('/')}/{name}"
             if any(step in ("", ".", "..") for step in name.split("/")) or "\\" in name or ":" in name:
                 raise FormatError("This name cannot be a path of loose files.", address=name)
-            self._check_case(path)
+            check_case(Path(self._project.folder), path)
             paths.append(path)
             yield path, "a loose file that overrides the archives", _new(data), MAIN
         if way.register_line is not None and paths:
             lines = [_line(way.register_line, path, None) for path in sorted(paths)]
             yield self._registered(way.register_line, lines)
-
-    def _check_case(self, path: str) -> None:
-        """Refuse a path that differs from an existing one in letter case only: the game would see two."""
-        folder = Path(self._project.folder)
-        for step in path.split("/"):
-            if folder.is_dir():
-                twin = next((p.name for p in folder.iterdir() if p.name.casefold() == step.casefold()), step)
-                if twin != step:
-                    raise FormatError(
-                        f"'{step}' lies there as '{twin}': names must agree to the letter.", address=path
-                    )
-            folder /= step
 
     def add_on(self, way: AddOnWay, work: Mapping[int, Work]) -> Iterator[Made]:
         """One new archive with every edited member, and the line that registers it."""
@@ -146,6 +134,16 @@ class Outward:
         text = register(self._settings(rule), rule, lines)
         many = f"{len(lines)} lines are" if len(lines) > 1 else f"the line '{lines[0]}' is"
         return rule.file, f"{many} put in; all others stay", _new(text), MAIN
+
+
+def check_case(folder: Path, path: str) -> None:
+    """Refuse a path that differs from an existing one in letter case only: the game would see two."""
+    for step in path.split("/"):
+        if folder.is_dir():
+            twin = next((p.name for p in folder.iterdir() if p.name.casefold() == step.casefold()), step)
+            if twin != step:
+                raise FormatError(f"'{step}' lies there as '{twin}': names must agree to the letter.", address=path)
+        folder /= step
 
 
 def _new(data: bytes) -> Composed:
