@@ -82,3 +82,14 @@ def test_a_sound_goes_the_whole_way(workspace: Workspace, opened: Path, library:
     assert workspace.edit("skerry", BELL).steps[-1].file_name == "00.flac"
     builds.restore(workspace, "skerry")
     assert digests(opened) == before
+
+
+def test_an_emptied_text_is_empty_for_the_editor_too(workspace: Workspace, opened: Path) -> None:
+    put_in_work(workspace, "skerry", LETTER)
+    file = exchange_file(workspace, workspace.edit("skerry", LETTER))
+    file.write_bytes(b"")
+    Watcher(workspace).take(file)
+    go_to(workspace, "skerry", LETTER, 0)
+    assert file.read_bytes()
+    go_to(workspace, "skerry", LETTER, 1)
+    assert file.read_bytes() == b"", "and not the original"

@@ -220,7 +220,8 @@ def _send_out(workspace: Workspace, edit: Edit, original: Any) -> None:
     if step is None:
         data = kind.send(original).data
     else:
-        data = _for_editor(workspace, edit, step, original, target.suffix) or kind.send(original).data
+        made = _for_editor(workspace, edit, step, original, target.suffix)
+        data = kind.send(original).data if made is None else made  # an empty text is one, too
     write_atomically(target, data)
     edit.seen_sha256 = hashlib.sha256(data).hexdigest()
 

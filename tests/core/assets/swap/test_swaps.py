@@ -10,11 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brae.core.assets.base import ExchangeFile, Version
+from brae.core.assets.base import ExchangeFile, Head, Version
 from brae.core.assets.registry import kinds
 from brae.core.assets.swap.matching import findings
 from brae.core.assets.swap.swaps import Swap, SwapList, from_csv, read, to_csv
 from brae.core.errors import BraeError, FormatError
+from brae.core.layouts.library import Library
 from brae.core.layouts.load import parse
 
 DRESS = """
@@ -132,6 +133,18 @@ def test_circles_doubles_and_swaps_of_nothing_are_told() -> None:
     assert findings([*before, Swap("", "x", "y")], before) == []
 
 
+def test_many_thousand_swaps_are_judged_and_written() -> None:
+    """Each on an object of its own, over as many everywhere: nothing is compared with everything."""
+    half = 20_000
+    swaps = [Swap("", f"a{n}", f"b{n}") for n in range(half)] + [
+        Swap(f"o{n}", f"c{n}", f"d{n}") for n in range(half)
+    ]
+    assert findings([*swaps, Swap("x", "b7", "a7")])[0].id == "circle-a7-b7"
+    assert len(findings([*swaps, Swap("x", "b7", "a7")])) == 1
+    held = read(TABLE, table(ROWS))
+    assert read(TABLE, held.rewrite(swaps)).swaps == tuple(swaps)
+
+
 def test_the_kind_says_which_items_are_meant() -> None:
     kind = kinds()["swap"]
     held = read(TEXT, LINES)
@@ -141,6 +154,10 @@ def test_the_kind_says_which_items_are_meant() -> None:
     assert [kind.spelt(held, name) for name in ("materials/red.txt", "models/mill.shp")] == ["red", "mill"]
     with pytest.raises(FormatError, match="cannot be said"):
         kind.spelt(held, "sounds/bell.wav")
+    known = Library({"dress": TEXT})
+    heads = [Head(LINES, "a.swp", len(LINES)), Head(LINES, "a.swp", 99_999), Head(b"\0\1\2", "a.swp", 3)]
+    told = kind.sniff(heads, known)
+    assert [None if one is None else dict(one.facts) for one in told] == [{"swaps": 2}, {}, None]
     renamed = kind.renamed(held, kind.send(held), {"lamp_lit": "lamp_out"})
     sheet, made = kind.match(held, Version(renamed), {})
     assert made.data == LINES.replace(b"lamp_lit", b"lamp_out")

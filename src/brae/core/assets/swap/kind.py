@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, Field, TypeAdapter, ValidationError
@@ -31,7 +32,7 @@ from brae.core.assets.sheet import MatchSheet
 from brae.core.assets.swap import matching
 from brae.core.assets.swap.swaps import Swap, SwapList, from_csv, read, to_csv
 from brae.core.assets.text.text import encoding_of
-from brae.core.errors import FormatError
+from brae.core.errors import BraeError, FormatError
 from brae.core.layouts.library import Library
 from brae.core.layouts.swaps import SwapsPart
 
@@ -142,6 +143,9 @@ class SwapKind(AssetKind[SwapList]):
             part: SwapsPart = layout.only(SwapsPart)
             if part.line is not None and encoding_of(head.data, whole=whole) is None:
                 found[place] = None  # it is only called like one
+            elif whole:
+                with suppress(BraeError):  # told when it is looked at
+                    found[place] = Sniffed(one.type, {"swaps": len(read(layout, head.data).swaps)})
         return found
 
     def read(self, data: bytes, context: Context) -> SwapList:

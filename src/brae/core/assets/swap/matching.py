@@ -7,6 +7,9 @@ from collections.abc import Iterator, Sequence
 from brae.core.assets.sheet import Finding, MatchSheet, Property
 from brae.core.assets.swap.swaps import Swap, SwapList
 
+#: swaps that follow one another: more are no way that anybody meant
+_LONGEST_WAY = 1000
+
 
 def findings(swaps: Sequence[Swap], before: Sequence[Swap] = ()) -> list[Finding]:
     """What is wrong with swaps; what the original has already is not told."""
@@ -37,18 +40,14 @@ def _wrong(swaps: Sequence[Swap]) -> Iterator[Finding]:
 
 def _circles(swaps: Sequence[Swap]) -> Iterator[Finding]:
     """A is replaced by B, and B by A: on one object, with what is so everywhere."""
-    everywhere = {one.old.lower(): one.new for one in swaps if not one.object}
-    objects = dict.fromkeys(one.object.lower() for one in swaps)
+    by_object: dict[str, dict[str, str]] = {"": {}}
+    for one in swaps:
+        by_object.setdefault(one.object.lower(), {})[one.old.lower()] = one.new.lower()
+    everywhere = by_object[""]
     told: set[frozenset[str]] = set()
-    for where in objects:
-        here = everywhere | {one.old.lower(): one.new for one in swaps if one.object.lower() == where}
-        for start in here:
-            way, at = [start], here[start].lower()
-            while at in here and at not in way:
-                way.append(at)
-                at = here[at].lower()
-            circle = frozenset(way[way.index(at) :]) if at in way else frozenset()
-            if len(circle) > 1 and circle not in told:
+    for own in by_object.values():
+        for circle in _rounds(own, everywhere):
+            if circle not in told:
                 told.add(circle)
                 names = " → ".join([*sorted(circle), min(circle)])
                 yield Finding(
@@ -56,6 +55,22 @@ def _circles(swaps: Sequence[Swap]) -> Iterator[Finding]:
                     title=f"Swaps go round in a circle: {names}",
                     in_game="A game that goes on replacing does not come to an end.",
                 )  # fmt: skip
+
+
+def _rounds(own: dict[str, str], everywhere: dict[str, str]) -> Iterator[frozenset[str]]:
+    """The circles to which the swaps of one object lead; each is walked once, and no way without an end."""
+    done: set[str] = set()
+    for start in own:
+        way: dict[str, int] = {}
+        at: str | None = start
+        while at is not None and at not in done and at not in way and len(way) < _LONGEST_WAY:
+            way[at] = len(way)
+            at = own.get(at, everywhere.get(at))
+        if at in way:
+            circle = frozenset(list(way)[way[at] :])
+            if len(circle) > 1:
+                yield circle
+        done.update(way)
 
 
 def match(original: SwapList, came: SwapList) -> MatchSheet:

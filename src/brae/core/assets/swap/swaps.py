@@ -7,6 +7,8 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from brae.core.assets.text import text as texts
 from brae.core.assets.text.text import Text
 from brae.core.errors import FormatError, LimitError
@@ -98,11 +100,10 @@ class SwapList:
             raise FormatError(f"This file always has {len(self.swaps)} swaps, not {len(swaps)}.")
         table = parsed.tables[part.name].copy()
         common = alike(part, table)
-        while len(table) < len(swaps):
-            table.insert(len(table), encode_record(part, table.endian, common))
-        if len(table) > len(swaps):
-            import numpy as np
-
+        more = len(swaps) - len(table)
+        if more > 0:
+            table.insert_all(np.full(more, len(table)), [encode_record(part, table.endian, common)] * more)
+        elif more < 0:
             table.keep(np.arange(len(swaps)))
         before = (*self.swaps, *[None] * max(len(swaps) - len(self.swaps), 0))
         for row, (one, was) in enumerate(zip(swaps, before, strict=False)):
