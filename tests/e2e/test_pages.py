@@ -123,7 +123,7 @@ def test_a_screen_three_levels_deep_on_the_disc(page: Page, home: Path) -> None:
     stage(page, "Build").click()
     expect(page.get_by_text("CARGO.VOL · MENUS.SCR")).to_be_visible()
     # Until the plan is whole it is shown paler.
-    expect(page.get_by_role("button", name="Build", exact=True)).to_be_enabled()
+    expect(page.locator("[aria-label=Plan][aria-busy=false]")).to_be_visible()
     check_access(page, "build of the disc")
     page.get_by_role("button", name="Build", exact=True).click()
     page.get_by_role("heading", name="The game has your edits").wait_for(timeout=20_000)

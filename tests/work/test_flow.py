@@ -30,6 +30,7 @@ from brae.work.edits import (
     take_marks_back,
     take_out_of_work,
 )
+from brae.work.in_game import held, version, waiting
 from brae.work.items import look_at, original_asset, original_bytes
 from brae.work.opening import open_game
 from brae.work.watch import Watcher
@@ -102,6 +103,39 @@ def test_patch_see_restore(workspace: Workspace, opened: Path) -> None:
     assert sorted(builds.restore(workspace, "skerry")["files"]) == ["data/harbour.hold", "data/harbour.kist"]
     assert digests(opened) == before
     assert builds.restore(workspace, "skerry") == {"files": [], "left": []}
+
+
+def test_what_the_game_holds_is_told_apart_from_what_waits(workspace: Workspace, opened: Path) -> None:
+    """Not "ready" any more once it is built, and ready again wherever the game does not hold it."""
+
+    def stand() -> tuple[bool, int]:
+        edit = edit_of(workspace, SAIL)
+        return held(workspace, "skerry").get(SAIL) == version(edit), waiting(workspace, "skerry")
+
+    come_back(workspace, SAIL, paint(workspace, SAIL))
+    assert stand() == (False, 1)
+    builds.build(workspace, "skerry")
+    assert stand() == (True, 0)
+    come_back(workspace, SAIL, paint(workspace, SAIL, colour=(200, 30, 30)))
+    assert stand() == (False, 1), "another version"
+    go_to(workspace, "skerry", SAIL, 1)
+    assert stand() == (True, 0), "undone: the game has this one"
+    go_to(workspace, "skerry", SAIL, 0)
+    assert stand() == (False, 1), "the original is wanted again, and not there"
+    go_to(workspace, "skerry", SAIL, 1)
+    hold = opened / "data/harbour.hold"
+    kept = hold.read_bytes()
+    hold.write_bytes(kept[:-1] + bytes([kept[-1] ^ 1]))
+    os.utime(hold, ns=(1, 1))
+    assert stand() == (False, 1), "another program wrote there"
+    hold.write_bytes(kept)
+    builds.restore(workspace, "skerry", force=True)
+    assert stand() == (False, 1), "put back"
+    builds.build(workspace, "skerry")
+    take_out_of_work(workspace, "skerry", SAIL)
+    assert waiting(workspace, "skerry") == 1, "nobody wants it any more; a build takes it out of the game"
+    builds.build(workspace, "skerry")
+    assert waiting(workspace, "skerry") == 0
 
 
 def test_rebuild_then_fewer_edits_then_restore(workspace: Workspace, opened: Path) -> None:

@@ -28,6 +28,7 @@ from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work import copies
 from brae.work.adding import additions, named
 from brae.work.edits import encode_anew
+from brae.work.in_game import version
 from brae.work.items import needed_by
 from brae.work.meant import standing
 from brae.work.others import is_fresh
@@ -76,6 +77,8 @@ class BuildPlan:
 
     files: list[FilePlan] = field(default_factory=list)
     edits: list[str] = field(default_factory=list)
+    #: which versions of them, by their addresses
+    held: dict[str, str] = field(default_factory=dict)
     left_out: dict[str, str] = field(default_factory=dict)
     #: edits that are built although something about them would show in the game
     warnings: dict[str, str] = field(default_factory=dict)
@@ -166,6 +169,7 @@ class Planner:
             entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, edit.recipe)
             result.edits.append(edit.address)
+            result.held[edit.address] = version(edit)
             told = standing(edit, "shows")
             winner = found.member.winner
             own = winner is not None and copies.is_own(self.workspace, self.project.id, winner)
@@ -209,6 +213,7 @@ class Planner:
                 continue
             work.setdefault(found.archive.id, _Changes(found.archive)).added[one.name] = data
             result.edits.append(address)
+            result.held[address] = version(edit) if edit is not None and touched else one.sha256
             if known is not None and address not in known:
                 result.warnings[address] = "nothing in the game names it, so the game may never load it"
 

@@ -56,7 +56,13 @@ def _record(database: Database, ledger: Ledger, note: dict[str, Any], done: dict
             row.current_size, row.current_mtime = (seen or _CHANGED).size, (seen or _CHANGED).mtime
             row.kept = [Kept(offset=offset, length=length, sha256=sha) for offset, length, sha in file["kept"]]
         session.add(
-            Build(project_id=project.id, what=note["what"], files=note.get("plan", []), edits=note["edits"])
+            Build(
+                project_id=project.id,
+                what=note["what"],
+                files=note.get("plan", []),
+                edits=note["edits"],
+                held=note.get("held", {}),
+            )
         )
         session.flush()
         rows = list(session.scalars(select(Original).where(Original.project_id == project.id)))

@@ -2553,6 +2553,11 @@ export interface components {
             beside: {
                 [key: string]: string;
             };
+            /**
+             * Built
+             * @default false
+             */
+            built: boolean;
             /** Details */
             details: components["schemas"]["TextureDetails"] | components["schemas"]["SoundDetails"] | components["schemas"]["Details"];
             /** Fault */

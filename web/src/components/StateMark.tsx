@@ -1,9 +1,11 @@
-import { AlertTriangle, CheckCircle2, CircleDashed, Equal } from "lucide-react";
+import { AlertTriangle, CheckCircle2, CircleDashed, Equal, PackageCheck } from "lucide-react";
 import type { Edit } from "../api/client";
 
 /** How far an edit is, in a word and a sign. */
 export function StateMark({ edit }: { edit: Edit }) {
   if (edit.fault) return <Mark icon={AlertTriangle} className="text-rust" words="file not readable" />;
+  if (edit.state === "ready" && edit.built)
+    return <Mark icon={PackageCheck} className="text-quiet" words="built, in the game" />;
   if (edit.state === "ready")
     return <Mark icon={CheckCircle2} className="text-moss" words="ready to build" />;
   if (edit.state === "attention") {

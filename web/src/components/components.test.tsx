@@ -90,6 +90,7 @@ function edit(change: Partial<Edit> = {}, findings: Finding[] = []): Edit {
     file_exists: true,
     fault: null,
     position: 1,
+    built: false,
     steps: [
       { number: 1, what: "file came back", file_name: "b.png", remedies: [], made: "2026-01-01T00:00:00Z" },
     ],
@@ -185,6 +186,7 @@ describe("the compression loss of a texture", () => {
 describe("the state of an edit", () => {
   it.each([
     [edit(), "ready to build"],
+    [edit({ built: true }), "built, in the game"],
     [edit({ state: "waiting" }), "waits for your file"],
     [edit({ state: "same" }), "as the original"],
     [edit({ state: "attention" }, [FINDING]), "1 finding"],

@@ -24,6 +24,7 @@ from brae.store.models import Member
 from brae.work import Workspace, columns, grouping, linking, telling
 from brae.work.columns import MADE
 from brae.work.holding import Places, places_in
+from brae.work.in_game import held
 
 router = APIRouter(tags=["find"])
 
@@ -231,7 +232,7 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
         member=_view(found.member, {} if edit is None else {address: edit.state}),
         archive=ArchiveView.model_validate(found.archive),
         offset=offset,
-        edit=edit_view(workspace, edit, found.member.name, library) if edit else None,
+        edit=edit_view(workspace, edit, found.member.name, library, held(workspace, project_id)) if edit else None,
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -40,6 +40,7 @@ from brae.work.edits import (
     take_out_of_work,
 )
 from brae.work.families import FamilySize, family, lying_over, make_all
+from brae.work.in_game import held, version
 from brae.work.items import item_kind
 from brae.work.matching import say_meant
 from brae.work.remapping import remap, seen, spoilt
@@ -51,7 +52,9 @@ LARGE_UPLOAD = 64 << 20
 router = APIRouter(prefix="/projects/{project_id}/edits", tags=["edit"])
 
 
-def edit_view(workspace: Workspace, edit: Edit, name: str | None, library: Library) -> EditView:
+def edit_view(
+    workspace: Workspace, edit: Edit, name: str | None, library: Library, in_game: Mapping[str, str]
+) -> EditView:
     """An edit as the page shows it; ``name``: the item's, where it is still in the game."""
     file, step = exchange_file(workspace, edit), edit.current
     beside = {part: own for part, (_, own) in step.beside.items()} if step else {}
@@ -69,6 +72,7 @@ def edit_view(workspace: Workspace, edit: Edit, name: str | None, library: Libra
         details=kind_of(edit.kind).tell(edit.recipe, step.choices if step else {}, edit.sheet, beside, library),
         beside=beside,
         marked=edit.marked,
+        built=in_game.get(edit.address) == version(edit),
         revision=f"{(edit.encoded_sha256 or 'none')[:16]}-{edit.changed.timestamp():.0f}",
     )
 
@@ -76,7 +80,8 @@ def edit_view(workspace: Workspace, edit: Edit, name: str | None, library: Libra
 def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     """The edit of an item as the page shows it."""
     found, edit = workspace.find(project_id, address), workspace.edit(project_id, address)
-    return edit_view(workspace, edit, found.member.name, workspace.library_of(project_id))
+    library = workspace.library_of(project_id)
+    return edit_view(workspace, edit, found.member.name, library, held(workspace, project_id))
 
 
 def _started(workspace: Workspace, project_id: str, what: str, words: str, work: Callable[[Job], Any]) -> JobView:
@@ -202,8 +207,8 @@ def edits(project_id: str, workspace: Work) -> list[EditView]:
             .order_by(Edit.id)
         )
         rows = session.execute(query).all()
-    library = workspace.library_of(project_id)
-    return [edit_view(workspace, edit, name, library) for edit, name in rows]
+    library, in_game = workspace.library_of(project_id), held(workspace, project_id)
+    return [edit_view(workspace, edit, name, library, in_game) for edit, name in rows]
 
 
 @router.post("", status_code=201)

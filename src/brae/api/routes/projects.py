@@ -31,6 +31,7 @@ from brae.jobs import Job
 from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work import Workspace
 from brae.work.browsing import Folder, browse, typed_path
+from brae.work.in_game import waiting
 from brae.work.opening import begin, open_game
 from brae.work.projects import choose, keep_search
 from brae.work.structures import keep_layout, look_ahead, start_search
@@ -106,16 +107,9 @@ def project(project_id: str, workspace: Work) -> ProjectView:
             select(Edit.state, func.count()).where(Edit.project_id == project_id, Edit.in_work).group_by(Edit.state)
         )
         states = dict(session.execute(by_state).all())
-        made = select(Addition.address).where(Addition.project_id == project_id, Addition.gone.is_(False))
-        edited = select(func.count()).where(
-            Edit.project_id == project_id,
-            Edit.in_work,
-            Edit.address.in_(made),
-            Edit.state.in_(("ready", "attention")),
+        new = session.scalar(
+            select(func.count()).where(Addition.project_id == project_id, Addition.gone.is_(False))
         )
-        new = len(session.scalars(made).all())
-        # Built as it was made, where it was not edited since.
-        untouched = new - (session.scalar(edited) or 0)
         built = session.scalar(
             select(func.count()).where(Original.project_id == project_id, Original.state != "original")
         )
@@ -127,10 +121,10 @@ def project(project_id: str, workspace: Work) -> ProjectView:
         loose_files=sum(archive.layout is None for archive in archives),
         undescribed=[UndescribedFile.model_validate(entry) for entry in row.undescribed],
         counts=Counts(
-            members=sum(archive.member_count for archive in archives) + new,
+            members=sum(archive.member_count for archive in archives) + (new or 0),
             in_work=sum(states.values()),
             attention=states.get("attention", 0),
-            ready=states.get("ready", 0) + untouched,
+            ready=waiting(workspace, project_id),
             built_files=built or 0,
         ),
         standin=has_standin(Path(row.folder)),

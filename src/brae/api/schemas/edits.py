@@ -67,6 +67,8 @@ class EditView(BaseModel):
     beside: dict[str, str] = {}
     #: the version in use makes it obvious for a trial
     marked: bool = False
+    #: the last build put this version into the game, and it lies there still
+    built: bool = False
     revision: str
 
 

@@ -38,34 +38,47 @@ export function BuildStage({ project }: { project: string }) {
     (job) => (job.kind === "build" || job.kind === "restore") && job.project_id === project && isActive(job),
   );
   const data = plan.data;
+  // What is pressed while the plan is worked out again waits for it: a button that goes dead now and then is missed.
+  const start = async () => {
+    const now = plan.isFetching ? (await plan.refetch({ cancelRefetch: false })).data : data;
+    if (now && canStart(now) && now.asks.length === 0) build.mutate(false);
+  };
   const go = (act?: () => void) => (
-    <Button
-      look="act"
-      className="px-5 py-2.5 text-[16px]"
-      disabled={build.isPending || plan.isFetching}
-      onClick={act}
-    >
+    <Button look="act" className="px-5 py-2.5 text-[16px]" disabled={build.isPending} onClick={act}>
       <Hammer aria-hidden className="size-5" /> Build
     </Button>
   );
   return (
     <div className="h-full overflow-auto">
       <div className="mx-auto grid max-w-6xl grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-8 px-8 py-6">
-        <section className="grid content-start gap-4" aria-label="Plan">
-          <h1 className="text-[26px] font-bold">{data ? title(data) : "Working out the plan…"}</h1>
-          {plan.error && <p className="rounded-lg bg-rust-soft p-3">{plan.error.message}</p>}
-          <WayBack project={project} />
-          {data?.faults.map((fault) => (
-            <Fault key={fault.message} project={project} fault={fault} />
-          ))}
-          <div className={`grid gap-4 ${plan.isFetching ? "opacity-60" : ""}`}>
-            {data?.files.map((file) => (
-              <FilePlan key={file.path} file={file} />
-            ))}
+        <section className="grid content-start gap-4" aria-label="Plan" aria-busy={plan.isFetching}>
+          {/* What is pressed stands above all that comes later, so that it stays where it is. */}
+          <div className="flex min-h-12 flex-wrap items-center justify-between gap-x-4 gap-y-2">
+            <h1 className="text-[26px] font-bold">{data ? title(data) : "Working out the plan…"}</h1>
+            {data &&
+              !running &&
+              canStart(data) &&
+              (data.asks.length > 0 ? (
+                <Confirm
+                  title="May a file become much larger?"
+                  words={`${data.asks.join(" ")} The original is kept, and can be put back.`}
+                  act="Build all the same"
+                  onAct={() => build.mutate(true)}
+                >
+                  {go()}
+                </Confirm>
+              ) : (
+                go(start)
+              ))}
+            {data?.up_to_date && data.edits.length > 0 && (
+              <Link
+                to={`/p/${project}/try`}
+                className="rounded-lg bg-gorse px-5 py-2.5 text-[16px] font-bold text-gorse-ink"
+              >
+                See it in the game
+              </Link>
+            )}
           </div>
-          {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
-          {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
-          <StoredAgain project={project} />
           {running ? (
             <div role="status" className="rounded-xl bg-raised p-4">
               <b>{running.title}…</b>
@@ -78,37 +91,29 @@ export function BuildStage({ project }: { project: string }) {
             </div>
           ) : (
             data &&
-            data.files.length > 0 &&
-            data.faults.length === 0 && (
-              <div className="flex items-center gap-4">
-                {data.asks.length > 0 ? (
-                  <Confirm
-                    title="May a file become much larger?"
-                    words={`${data.asks.join(" ")} The original is kept, and can be put back.`}
-                    act="Build all the same"
-                    onAct={() => build.mutate(true)}
-                  >
-                    {go()}
-                  </Confirm>
-                ) : (
-                  go(() => build.mutate(false))
-                )}
-                <p className="text-quiet">
-                  Every byte that is replaced is kept first. You can put all of it back.
-                </p>
-              </div>
+            canStart(data) && (
+              <p className="-mt-2 text-quiet">
+                Every byte that is replaced is kept first. You can put all of it back.
+              </p>
             )
           )}
+          {plan.error && <p className="rounded-lg bg-rust-soft p-3">{plan.error.message}</p>}
+          <WayBack project={project} />
+          {data?.faults.map((fault) => (
+            <Fault key={fault.message} project={project} fault={fault} />
+          ))}
+          {data && data.files.length > 0 && (
+            <div className={`grid gap-4 ${plan.isFetching ? "opacity-60" : ""}`}>
+              {data.files.map((file) => (
+                <FilePlan key={file.path} file={file} />
+              ))}
+            </div>
+          )}
+          {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
+          {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
+          <StoredAgain project={project} />
           {data?.up_to_date && data.edits.length > 0 && (
             <InTheGame project={project} addresses={data.edits} />
-          )}
-          {data?.up_to_date && data.edits.length > 0 && (
-            <Link
-              to={`/p/${project}/try`}
-              className="justify-self-start rounded-lg bg-gorse px-5 py-2.5 font-bold text-gorse-ink"
-            >
-              See it in the game
-            </Link>
           )}
         </section>
         <section className="grid content-start gap-4" aria-label="The game's files">
@@ -152,6 +157,8 @@ function StoredAgain({ project }: { project: string }) {
 }
 
 const MOST_STORED = 5;
+
+const canStart = (plan: Schemas["BuildPlan"]) => plan.files.length > 0 && plan.faults.length === 0;
 
 function title(plan: Schemas["BuildPlan"]): string {
   if (plan.faults.length > 0) return "This cannot be built yet";

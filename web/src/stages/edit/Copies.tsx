@@ -14,11 +14,12 @@ export function Copies({ project, edit }: { project: string; edit: Edit }) {
   const give = useGive(project);
   // Only pictures are stored in other sizes.
   const pictured = useKind(edit.kind)?.pictured ?? false;
-  if (!data) return null;
+  // A line stands here from the start: what lies below it is not to move away from under the pointer.
+  if (!data) return <Line>Looking whether it is stored again …</Line>;
   const copies = data.of[edit.address] ?? [];
   const wanting = copies.filter((copy) => !copy.same);
   const compare = pictured && !data.compared ? <Compare project={project} /> : null;
-  if (copies.length === 0) return compare;
+  if (copies.length === 0) return compare ?? <Line>Stored nowhere else.</Line>;
   return (
     <section className="grid gap-2 rounded-xl bg-raised p-3.5" aria-label="Stored again">
       <h2 className="font-bold">Stored again in {many(copies.length, "place")}</h2>
@@ -56,6 +57,8 @@ export function Copies({ project, edit }: { project: string; edit: Edit }) {
     </section>
   );
 }
+
+const Line = ({ children }: { children: string }) => <p className="text-[14.5px] text-quiet">{children}</p>;
 
 /** Other sizes and formats are known only when all pictures have been looked at, which takes a while. */
 function Compare({ project }: { project: string }) {

@@ -101,7 +101,7 @@ function Editing({ project, edit }: { project: string; edit: Edit }) {
             Take the test colours back
           </Button>
         )}
-        {edit.state === "ready" && <BuildHint project={project} />}
+        {edit.state === "ready" && !edit.built && <BuildHint project={project} />}
         <div className="grid gap-2 rounded-xl bg-raised p-3.5">
           <p className="text-[14.5px] text-quiet">
             {hasEdit
