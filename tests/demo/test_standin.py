@@ -378,7 +378,7 @@ def test_the_cursor_goes_to_the_nearest_that_way() -> None:
 
 def test_menus_are_walked_from_screen_to_screen() -> None:
     picture = Image.new("RGBA", (96, 64))
-    screens = {7: [(0, 0, 8, 8, 8), (0, 20, 8, 8, 99)], 8: [(4, 4, 8, 8, 7)], 9: []}
+    screens = {7: [(0, 0, 8, 8, 8, 0), (0, 20, 8, 8, 99, 0), (0, 40, 8, 8, 9, 1)], 8: [(4, 4, 8, 8, 7, 0)], 9: []}
 
     def screen(number: int) -> tuple[Image.Image, list[tuple[int, ...]]]:
         if number not in screens:
@@ -387,10 +387,11 @@ def test_menus_are_walked_from_screen_to_screen() -> None:
 
     report = Report()
     walk(7, screen, report)
-    assert list(report.menus) == [7, 8], "9 is reached from none, 99 is not there"
-    assert report.menus[7].targets == [8, 99]
-    assert report.menus[7].ways == [{"down": 1}, {"up": 0}]
+    assert list(report.menus) == [7, 8], "9 is opened by none, 99 is not there"
+    assert report.menus[7].targets == [8, 99, 9]
+    assert report.menus[7].does == ["opens", "opens", "goes back"]
+    assert report.menus[7].ways == [{"down": 1}, {"up": 0, "down": 2}, {"up": 1}]
     assert "the way to screen 99 ends: there is no screen 99" in report.trace
     many = Report()
-    walk(0, lambda number: (picture, [(0, 0, 8, 8, number + 1)]), many)
+    walk(0, lambda number: (picture, [(0, 0, 8, 8, number + 1, 0)]), many)
     assert len(many.menus) == 40, "of an endless chain only so much"

@@ -12,6 +12,8 @@ import numpy as np
 import pytest
 from sqlalchemy import func, select
 
+from brae.core.assets.screen.kind import LearntQuery
+from brae.core.assets.screen.screen import to_json
 from brae.core.assets.texture.files import read_texture
 from brae.core.containers.nesting import open_path
 from brae.core.errors import CancelledError, FormatError
@@ -24,7 +26,8 @@ from brae.jobs import Silent
 from brae.store import Home
 from brae.store.models import ArchiveRow, Member
 from brae.work import Workspace, builds, planning
-from brae.work.edits import go_to
+from brae.work.edits import go_to, put_in_work, take_beside
+from brae.work.items import around, look_at
 from brae.work.opening import open_game
 from tests.work.test_flow import come_back, digests, edit_of, paint
 
@@ -248,3 +251,31 @@ def test_palettes_and_micro_tiles_change_as_the_game_reads_them(
     assert np.array_equal(seen, new.picture()), "the game's own reader sees what Brae shows"
     builds.restore(workspace, "skerry")
     assert digests(disc_game) == before
+
+
+def test_a_rectangle_that_leads_nowhere_is_told_beside_all_screens_of_the_game(
+    workspace: Workspace, disc_game: Path
+) -> None:
+    open_game(workspace, disc_game)
+    put_in_work(workspace, "skerry", SCREEN)
+    kind, viewed = look_at(workspace, "skerry", SCREEN)
+    first, *rest = viewed.original.areas
+    for target, wanted in ((39, []), (40, ["target"])):
+        moved = first.model_copy(update={"numbers": {"target": target, "action": 0}})
+        take_beside(workspace, "skerry", SCREEN, "areas", to_json([moved, *rest]), "areas.json")
+        sheet = edit_of(workspace, SCREEN).sheet or {}
+        assert [one["id"] for one in sheet["findings"] if one["severity"] != "note"] == wanted
+    place = around(workspace, "skerry", SCREEN)
+    learnt = kind.questions["learnt"].ask(viewed, LearntQuery(), place)
+    threes = kind.questions["learnt"].ask(viewed, LearntQuery(starts="3"), place)
+    found = {one.number: one.example for one in threes.targets}
+    assert found[34] == f"{PACK}//0034"
+    assert not {33, 35} & set(found), (
+        "screen 11 leads there with its second button only: the others sail and go back"
+    )
+    assert {one.words: one.screens for one in learnt.actions}["opens"] == 40
+    assert {one.words: one.screens > 0 for one in learnt.actions} == {
+        "opens": True,
+        "goes back": True,
+        "sails": True,
+    }

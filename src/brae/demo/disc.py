@@ -30,6 +30,8 @@ SCREENS, MEMBERS = 3000, 12_000
 _SECTOR, _RAW = 2048, 2352
 _SEED = 1898
 
+#: what a press on a rectangle does
+OPENS, BACK, SAILS = 0, 1, 2
 #: what stands on the buttons of a menu
 _WORDS = {"north": ["ROW", "MAIL", "TEA"], "south": ["SAIL", "POST", "SOUP"]}
 #: letters of three by five pixels: five rows of three bits each
@@ -40,14 +42,17 @@ _FONT = {
 }  # fmt: skip
 
 
-def slate(picture: Picture, number: int, rectangles: Sequence[tuple[int, int, int, int, int]] = ()) -> bytes:
-    """A picture in the game's own format: red in the lowest five bits, the top bit set where it is opaque."""
+def slate(picture: Picture, number: int, rectangles: Sequence[tuple[int, ...]] = ()) -> bytes:
+    """A picture in the game's own format: red in the lowest five bits, the top bit set where it is opaque.
+
+    A rectangle is left, top, width, height, the screen that it leads to, and what a press does (``OPENS`` ...).
+    """
     height, width = picture.shape[:2]
     value = picture.astype(np.uint16)
     pixels = value[..., 0] >> 3 | value[..., 1] >> 3 << 5 | value[..., 2] >> 3 << 10
     pixels |= (value[..., 3] >= 128).astype(np.uint16) << 15
     head = struct.pack("<4sHHBBH", b"SLT1", width, height, 1, len(rectangles), number)
-    return head + b"".join(struct.pack("<5H", *one) for one in rectangles) + pixels.astype("<u2").tobytes()
+    return head + b"".join(struct.pack("<6H", *one) for one in rectangles) + pixels.astype("<u2").tobytes()
 
 
 def _write(picture: Picture, words: str, x: int, y: int, colour: tuple[int, int, int]) -> None:
@@ -94,7 +99,8 @@ def screen(scenes: list[Picture], number: int, region: Region) -> bytes:
         colour = ((number * 29 + line * 60) % 160 + 40, (number * 53) % 120 + 40, (number * 17 + 90) % 140 + 60)
         picture[top : top + 11, left : left + 34, :3] = colour
         _write(picture, word, left + 3, top + 3, (244, 236, 212))
-        rectangles.append((left, top, 34, 11, number * 3 % 1000 + line))
+        does = BACK if line == 2 and number % 4 == 3 else SAILS if line == 0 and number % 6 == 5 else OPENS
+        rectangles.append((left, top, 34, 11, number * 3 % 1000 + line if does == OPENS else 0, does))
     _write(picture, f"{number:04d}", 76, 56, (244, 236, 212))
     return slate(picture, number, rectangles)
 

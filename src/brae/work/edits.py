@@ -22,6 +22,7 @@ from brae.jobs import Silent, Ticker
 from brae.store.models import MARKED, Edit, EditStep, Project, now
 from brae.work import meant, naming
 from brae.work.items import (
+    around,
     asset_at,
     edited_asset,
     item_kind,
@@ -580,6 +581,9 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     sheet, made = kind.match(original, naming.renamed(kind, original, version), edit.recipe)
     sheet = told(workspace, project, found, made.data, sheet, trial=edit.marked)
     sheet = naming.told(workspace, edit.project_id, kind, original, version, sheet)
+    if kind.social:
+        alone = kind.among(original, kind.again(original, made), around(workspace, edit.project_id, edit.address))
+        sheet = sheet.model_copy(update={"findings": [*sheet.findings, *alone]})
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)

@@ -7,8 +7,10 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from typing import Any
 
+import numpy as np
 from sqlalchemy import select
 
+from brae.core.addresses import split
 from brae.core.assets.base import (
     HEAD,
     Around,
@@ -30,6 +32,7 @@ from brae.core.layouts.library import Library
 from brae.core.sources import MAIN
 from brae.store import thumbnails
 from brae.store.models import ArchiveRow, Edit, EditStep, Member, Project
+from brae.work.columns import Columns
 from brae.work.workspace import Located, Workspace
 from brae.work.workspace import Version as State
 
@@ -226,11 +229,24 @@ def version_of(workspace: Workspace, step: EditStep, others: Mapping[str, bytes]
 def around(workspace: Workspace, project_id: str, address: str) -> Around:
     """What lies around an item."""
     found = workspace.find(project_id, address)
+    here = found.member
+
+    def beside() -> tuple[Columns, list[int]]:
+        held = workspace.catalogues.of(project_id)
+        return held, np.flatnonzero(held.beside(here.kind, here.folder)).tolist()
+
+    def places() -> dict[str, str]:
+        held, near = beside()
+        return {split(held.addresses[place])[-1].rpartition("/")[2]: held.addresses[place] for place in near}
+
+    def values(fact: str) -> list[tuple[str, str]]:
+        held, near = beside()
+        texts, codes = held.texts(fact)
+        return [(texts[codes[place]], held.addresses[place]) for place in near if codes[place] >= 0]
 
     def siblings() -> list[Sibling]:
-        here = found.member
-        held = workspace.catalogues.of(project_id)
-        near = held.ids[held.beside(here.kind, here.folder)].tolist()
+        held, places = beside()
+        near = held.ids[places].tolist()
         with workspace.database.session() as session:
             members = list(session.scalars(select(Member).where(Member.id.in_(near[:_MOST_BESIDE]))))
         return [
@@ -238,7 +254,8 @@ def around(workspace: Workspace, project_id: str, address: str) -> Around:
             for one in members
         ]
 
-    return Around(found.member.name, siblings, workspace.profile(workspace.project(project_id)))
+    profile = workspace.profile(workspace.project(project_id))
+    return Around(here.name, siblings, profile, places, values)
 
 
 def neighbour(workspace: Workspace, found: Located, name: str) -> Located:

@@ -1576,6 +1576,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/screen/learnt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Screen: learnt
+         * @description Which numbers: those that begin with these digits.
+         */
+        get: operations["screen_learnt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/searches": {
         parameters: {
             query?: never;
@@ -2269,6 +2289,8 @@ export interface components {
             height: number;
             /** Labelled */
             labelled: boolean;
+            /** Leads */
+            leads: number[] | null;
             /** Least */
             least: number;
             /** Line */
@@ -3388,6 +3410,20 @@ export interface components {
             versions: components["schemas"]["VersionView"][];
         };
         /**
+         * KnownNumber
+         * @description A number that screens of a game have, in how many of them, and the address of a screen that shows it.
+         */
+        KnownNumber: {
+            /** Example */
+            example: string;
+            /** Number */
+            number: number;
+            /** Screens */
+            screens: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * LaidOver
          * @description How many frames a template gave; the numbers of those that it has not, and of those it does not fit on.
          */
@@ -3418,6 +3454,16 @@ export interface components {
             layout: string;
             /** Title */
             title: string;
+        };
+        /**
+         * LearntView
+         * @description What can be chosen, as all screens of a game have it; the most frequent first.
+         */
+        LearntView: {
+            /** Actions */
+            actions: components["schemas"]["KnownNumber"][];
+            /** Targets */
+            targets: components["schemas"]["KnownNumber"][];
         };
         /**
          * LikeFound
@@ -4929,6 +4975,8 @@ export interface components {
         WalkedMenu: {
             /** Boxes */
             boxes: number[][];
+            /** Does */
+            does: string[];
             /** Picture */
             picture: string;
             /** Targets */
@@ -8093,6 +8141,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AreasView"];
+                };
+            };
+            /** @description Default Response */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    screen_learnt: {
+        parameters: {
+            query: {
+                starts?: string;
+                address: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearntView"];
                 };
             };
             /** @description Default Response */

@@ -119,7 +119,7 @@ def _report(report: Report) -> PlayReport:
         menus={
             number: WalkedMenu(
                 picture=_as_url("image/png", menu.picture), boxes=[list(box) for box in menu.boxes],
-                targets=menu.targets, ways=menu.ways,
+                targets=menu.targets, does=menu.does, ways=menu.ways,
             )
             for number, menu in report.menus.items()
         },

@@ -79,6 +79,8 @@ class WalkedMenu(BaseModel):
     #: left, top, width, height, in the screen's pixels
     boxes: list[list[int]]
     targets: list[int]
+    #: what each does: "opens", "goes back" or "sails"
+    does: list[str]
     #: from each rectangle: up, down, left, right, and the number of the next one
     ways: list[dict[str, int]]
 

@@ -161,6 +161,10 @@ class Around:
     name: str
     siblings: Callable[[], Sequence[Sibling]]
     profile: Any = None
+    #: the addresses of all items of its kind in its folder, by the last part of their names
+    places: Callable[[], Mapping[str, str]] = dict
+    #: what a fact of those is, where it is a text, each with the item's address
+    values: Callable[[str], Sequence[tuple[str, str]]] = lambda _: ()
 
 
 @dataclass(frozen=True)
@@ -288,6 +292,8 @@ class AssetKind(ABC, Generic[Asset]):
     refers: ClassVar[bool] = False
     #: whether what it names can be wrong for it (``judged``)
     judges: ClassVar[bool] = False
+    #: whether something can be wrong with it among its siblings (``among``)
+    social: ClassVar[bool] = False
     #: whether a file of the game's own type is taken back as well
     own_files: ClassVar[bool] = False
     #: how it explains bytes without a header, where it can
@@ -368,6 +374,10 @@ class AssetKind(ABC, Generic[Asset]):
 
     def judged(self, asset: Asset, facts: Mapping[str, Mapping[str, Value]]) -> list[Finding]:
         """What is wrong with an item by the facts of the items that it names, by how it writes their names."""
+        return []
+
+    def among(self, original: Asset, edit: Asset, around: Around) -> list[Finding]:
+        """What is wrong with an edit by the other items of its kind in its game."""
         return []
 
     def spelt(self, asset: Asset, name: str) -> str:

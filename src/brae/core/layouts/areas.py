@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated
 
 from pydantic import Field, model_validator
@@ -50,9 +51,17 @@ class AreasPart(Hidden):
         None, description="how the item is called to which a target leads: '{number:04}', with {folder} of this one"
     )
 
+    leads: list[int] | None = Field(
+        None, description="the actions that lead to a target; without it every rectangle with a target does"
+    )
+
     @property
     def name(self) -> str:
         return self.areas
+
+    def follows(self, numbers: Mapping[str, int]) -> bool:
+        """Whether a rectangle with these numbers leads to its target."""
+        return "target" in numbers and (self.leads is None or numbers.get("action") in self.leads)
 
     @model_validator(mode="after")
     def _named(self) -> AreasPart:

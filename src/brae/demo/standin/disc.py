@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PIL import Image
 
+from brae.demo.standin.menus import ACTIONS
 from brae.demo.standin.report import BadTexture, Refusal
 
 _RAW, _DATA = 2352, 2048
@@ -231,13 +232,15 @@ def read_slate(data: bytes, name: str, width: int, height: int) -> tuple[Image.I
     found_width, found_height, number, count = struct.unpack_from("<HHBB", data, 4)
     if (found_width, found_height, number) != (width, height, 1):
         raise BadTexture(f"{name} is {found_width} x {found_height}, format {number}; wanted {width} x {height}, 1")
-    begin = 12 + 10 * count
+    begin = 12 + 12 * count
     if len(data) != begin + 2 * width * height:
         raise BadTexture(f"{name} has {len(data)} bytes")
-    rectangles = [struct.unpack_from("<5H", data, 12 + 10 * k) for k in range(count)]
-    for x, y, w, h, _ in rectangles:
+    rectangles = [struct.unpack_from("<6H", data, 12 + 12 * k) for k in range(count)]
+    for x, y, w, h, _, does in rectangles:
         if x + w > width or y + h > height:
             raise Refusal(f"{name}: a rectangle reaches out of the screen")
+        if does not in ACTIONS:
+            raise Refusal(f"{name}: a rectangle does {does}, which is nothing that a screen can do")
     values = struct.unpack(f"<{width * height}H", data[begin:])
     pixels = bytearray()
     for value in values:

@@ -8,6 +8,9 @@ from PIL import Image
 
 from brae.demo.standin.report import BadTexture, Menu, Refusal, Report, png
 
+#: what a press on a rectangle does, by its number
+ACTIONS = {0: "opens", 1: "goes back", 2: "sails"}
+OPENS = 0
 #: screens that are walked to at most, from the first on
 _MOST = 40
 Box = tuple[int, ...]
@@ -47,12 +50,16 @@ def walk(first: int, screen: Callable[[int], tuple[Image.Image, list[Box]]], rep
         ground = Image.new("RGB", picture.size, (24, 22, 22))
         ground.paste(picture, (0, 0), picture)
         report.menus[number] = Menu(
-            png(ground), [tuple(box[:4]) for box in boxes], [box[4] for box in boxes], ways(boxes)
+            png(ground),
+            [tuple(box[:4]) for box in boxes],
+            [box[4] for box in boxes],
+            [ACTIONS[box[5]] for box in boxes],
+            ways(boxes),
         )
         for box in boxes:
-            if box[4] not in known:
+            if box[5] == OPENS and box[4] not in known:
                 known.add(box[4])
                 waiting.append(box[4])
     report.first_menu = first
-    leads = sum(len(menu.targets) for menu in report.menus.values())
+    leads = sum(len(menu.boxes) for menu in report.menus.values())
     report.trace.append(f"menus: {len(report.menus)} screens from {first:04} on, {leads} rectangles")

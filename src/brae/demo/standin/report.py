@@ -31,11 +31,13 @@ class Line:
 
 @dataclass
 class Menu:
-    """A screen: its rectangles (left, top, width, height), where each leads, the cursor's ways from each."""
+    """A screen: its rectangles (left, top, width, height), what each does and where it leads, the cursor's ways."""
 
     picture: bytes
     boxes: list[tuple[int, ...]]
     targets: list[int]
+    #: "opens", "goes back" or "sails"
+    does: list[str]
     ways: list[dict[str, int]]
 
 

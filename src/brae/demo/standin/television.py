@@ -92,7 +92,7 @@ def _scene(pictures: dict[str, Image.Image], rectangles: list[tuple[int, ...]]) 
 
     draw.rounded_rectangle([24, 24, 720, 540], 36, fill=(24, 22, 22), outline=(110, 98, 84), width=6)
     put(f"screen {SCREENS[0]}", _SCREEN, 60, 60, 6)
-    for x, y, width, height, _ in rectangles:
+    for x, y, width, height, *_ in rectangles:
         box = [60 + 6 * x, 60 + 6 * y, 60 + 6 * (x + width) - 1, 60 + 6 * (y + height) - 1]
         draw.rectangle(box, outline=(238, 184, 42), width=2)
     for place, number in enumerate(SCREENS[1:]):

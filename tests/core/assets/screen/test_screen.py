@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import struct
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,9 +13,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from brae.core.assets.base import Context, ExchangeFile, Head, Version
+from brae.core.assets.base import Around, Context, ExchangeFile, Head, Version, Viewed
 from brae.core.assets.said import check
-from brae.core.assets.screen.kind import KIND
+from brae.core.assets.screen.kind import KIND, LearntQuery, LearntView
+from brae.core.assets.screen.matching import new_ones
 from brae.core.assets.screen.screen import Area, ScreenFile, from_json, to_json
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, FormatError
@@ -264,3 +266,75 @@ def test_a_screen_without_rectangles_gets_some_and_loses_them_again() -> None:
     _, none, data = matched(again, [])
     assert none.areas == ()
     assert data == menu([])
+
+
+def among(file: ScreenFile, areas: list[Area], around: Around) -> dict[str, str]:
+    _, again, _ = matched(file, areas)
+    return {one.id: one.title for one in KIND.among(file, again, around)}
+
+
+#: what a target is in these: the number of a screen
+LEADING = LAYOUT.replace("role: cursor-down", "role: target").replace(
+    "least: 4}", 'least: 4, target: "{number:02}.men", leads: [7]}'
+)
+FOLDER = Around(
+    "00.men",
+    list,
+    places=lambda: {"00.men": "m//00.men", "01.men": "m//01.men", "02.men": "m//02.men"},
+    values=lambda fact: {
+        "actions": [("7 9", "m//00.men"), ("7", "m//01.men")],
+        "targets": [("1 0", "m//00.men"), ("0 2", "m//01.men"), ("77", "m//02.men")],
+    }[fact],
+)
+
+
+def test_targets_that_are_not_there_and_actions_of_no_screen_are_told() -> None:
+    file = opened(layout=LEADING)
+    first, second, third = file.areas
+    assert [file.part.follows(area.numbers) for area in file.areas] == [True, False, True]
+    astray = first.model_copy(update={"numbers": {"action": 7, "target": 40}})
+    assert among(file, [astray, second, third], FOLDER) == {"target": "Rectangle 0 leads to 40, which is no screen"}
+    reading = first.model_copy(update={"numbers": {"action": 9, "target": 40}})
+    assert among(file, [reading, second, third], FOLDER) == {}, "its action leads nowhere"
+    assert among(file, [first.model_copy(update={"x": 4}), second, third], FOLDER) == {}
+    odd = second.model_copy(update={"numbers": {"action": 3, "target": 0}})
+    sheet, _, _ = matched(file, [first, odd, third])
+    assert told(sheet) == {"action": "Rectangle 1 does 3, which no screen of this game does"}
+    # Where the layout names no actions, those of all other screens count.
+    file = opened(layout=LEADING.replace(", values: {7: opens, 9: reads}", ""))
+    assert not matched(file, [first, odd, third])[0].findings
+    assert list(among(file, [first, odd, third], FOLDER)) == ["action"]
+    two = [one.model_copy(update={"numbers": {"action": 7, "target": 40 + n}}) for n, one in enumerate(file.areas)]
+    assert among(file, two, FOLDER)["target"] == "Rectangles 0, 1, 2 lead to 40, 41, 42, which is no screen"
+
+
+def test_what_all_screens_do_is_offered_with_an_example() -> None:
+    file = opened(layout=LEADING)
+    asked = KIND.questions["learnt"]
+
+    def learnt(starts: str = "") -> LearntView:
+        found = asked.ask(Viewed(file), LearntQuery(starts=starts), FOLDER)
+        assert isinstance(found, LearntView)
+        return found
+
+    found = learnt()
+    assert [(one.number, one.words, one.screens, one.example) for one in found.actions] == [
+        (7, "opens", 2, "m//00.men"),
+        (9, "reads", 1, "m//00.men"),
+    ]
+    # Of a target the screen is shown to which it leads; 77 leads nowhere.
+    assert [(one.number, one.screens, one.example) for one in found.targets] == [
+        (0, 2, "m//00.men"),
+        (1, 1, "m//01.men"),
+        (2, 1, "m//02.men"),
+    ]
+    assert [one.number for one in learnt("2").targets] == [2]
+
+
+def test_ten_thousand_rectangles_are_compared_at_once() -> None:
+    """By what they are, not each with each: hundreds of them moved in a full screen take no minute."""
+    file = opened()
+    many = [file.areas[0].model_copy(update={"x": n, "like": None}) for n in range(10_000)]
+    full = replace(file, areas=tuple(many))
+    moved = [one.model_copy(update={"y": 9}) for one in many[-3:]]
+    assert new_ones(full, [*many[:-3], *moved]) == [9997, 9998, 9999]

@@ -7,7 +7,7 @@ import { useTakeBeside } from "../../api/queries";
 import { Button, Tick } from "../../components/controls";
 import { useInTurn } from "../../lib/useInTurn";
 import { type Area, type Areas, aligned, dragged, type Edge, type Grip } from "./areas";
-import { Numbers } from "./Numbers";
+import { Numbers, PANEL } from "./Numbers";
 import { Stage } from "./Stage";
 
 export const useAreas = (project: string, edit: Pick<Edit, "address" | "revision">) =>
@@ -147,13 +147,14 @@ export function AreasEditor({ project, edit, screen }: { project: string; edit: 
         <Numbers
           key={chosen[0]}
           project={project}
+          address={edit.address}
           screen={screen}
           area={first}
           title={chosen.length > 1 ? `${chosen.length} chosen; the first` : `Rectangle ${chosen[0]}`}
           onChange={(next) => save(areas.map((area, number) => (number === chosen[0] ? next : area)))}
         />
       ) : (
-        <p className="rounded-xl bg-raised p-3 text-[14px] text-quiet">
+        <p className={`${PANEL} text-[14px] text-quiet`}>
           Choose a rectangle: drag it, or its corners; arrow keys move it (with Shift in steps of eight, with
           Alt they resize it). Shift and a press choose several.
         </p>

@@ -1,6 +1,7 @@
 /** The numbers of a chosen rectangle: its place, and what it does. */
 import { Link } from "react-router";
-import type { Area, Areas } from "./areas";
+import { type Area, type Areas, targetOf } from "./areas";
+import { Known } from "./Known";
 
 const NUMBERS: Record<string, string> = {
   action: "Action",
@@ -18,27 +19,33 @@ const SIDES = [
   ["width", "Width"],
   ["height", "Height"],
 ] as const;
+/** what is learnt from all of the game's screens */
+const SORTS: Record<string, "actions" | "targets"> = { action: "actions", target: "targets" };
+/** as high with a rectangle as without, so that the picture over it stays where it is */
+export const PANEL = "min-h-[106px] shrink-0 rounded-xl bg-raised p-3 max-[1150px]:min-h-[134px]";
 const FIELD = "w-20 rounded-lg bg-sunk px-2 py-1 tabular-nums";
 
 /** The chosen rectangle's numbers. */
 export function Numbers({
   project,
+  address,
   screen,
   area,
   title,
   onChange,
 }: {
   project: string;
+  address: string;
   screen: Areas;
   area: Area;
   title: string;
   onChange: (next: Area) => void;
 }) {
-  const target = area.numbers?.target;
+  const target = targetOf(area, screen);
   const way = target === undefined ? undefined : screen.ways[target];
   const number = (value: string) => Math.trunc(Number(value) || 0);
   return (
-    <fieldset className="flex flex-wrap items-end gap-x-4 gap-y-2 rounded-xl bg-raised p-3">
+    <fieldset className={`${PANEL} flex flex-wrap content-start items-end gap-x-4 gap-y-2`}>
       <legend className="sr-only">{title}</legend>
       <b className="self-center">{title}</b>
       {SIDES.map(([id, words]) => (
@@ -68,32 +75,44 @@ export function Numbers({
           onChange({ ...area, numbers: { ...area.numbers, [id]: number(value) } });
         const value = area.numbers?.[id] ?? 0;
         const names = Object.entries(known);
+        const sort = SORTS[id];
         return (
           <div key={id} className="grid text-[13.5px] text-quiet">
             {NUMBERS[id] ?? id}
-            {names.length ? (
-              <select
-                aria-label={NUMBERS[id] ?? id}
-                value={value}
-                onChange={({ target }) => put(target.value)}
-                className={`${FIELD} w-36 text-[16px] text-ink`}
-              >
-                {!(value in known) && <option value={value}>{value}</option>}
-                {names.map(([one, words]) => (
-                  <option key={one} value={one}>
-                    {words}
-                  </option>
-                ))}
-              </select>
-            ) : (
-              <input
-                aria-label={NUMBERS[id] ?? id}
-                type="number"
-                value={value}
-                onChange={({ target }) => put(target.value)}
-                className={`${FIELD} text-[16px] text-ink`}
-              />
-            )}
+            <span className="flex gap-1">
+              {names.length ? (
+                <select
+                  aria-label={NUMBERS[id] ?? id}
+                  value={value}
+                  onChange={({ target }) => put(target.value)}
+                  className={`${FIELD} w-36 text-[16px] text-ink`}
+                >
+                  {!(value in known) && <option value={value}>{value}</option>}
+                  {names.map(([one, words]) => (
+                    <option key={one} value={one}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+              ) : (
+                <input
+                  aria-label={NUMBERS[id] ?? id}
+                  type="number"
+                  value={value}
+                  onChange={({ target }) => put(target.value)}
+                  className={`${FIELD} text-[16px] text-ink`}
+                />
+              )}
+              {sort && (
+                <Known
+                  project={project}
+                  address={address}
+                  sort={sort}
+                  value={value}
+                  onChoose={(one) => put(String(one))}
+                />
+              )}
+            </span>
           </div>
         );
       })}

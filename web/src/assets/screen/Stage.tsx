@@ -1,6 +1,6 @@
 /** The picture of a screen with its rectangles, to be dragged. */
 import { type PointerEvent, useLayoutEffect, useRef, useState } from "react";
-import { type Area, type Areas, dragged, drawn, type Grip, wordsOf } from "./areas";
+import { type Area, type Areas, dragged, drawn, type Grip, targetOf, wordsOf } from "./areas";
 
 const CORNERS: Grip[] = [
   { x: -1, y: -1 },
@@ -8,6 +8,10 @@ const CORNERS: Grip[] = [
   { x: -1, y: 1 },
   { x: 1, y: 1 },
 ];
+
+/** Pixels within which a pointer that is pressed has not been dragged. */
+const A_PRESS = 3;
+type Drag = { x: number; y: number; zoom: number; moved: boolean; grip: Grip; before: Area[] };
 
 type StageProps = {
   src: string;
@@ -41,7 +45,7 @@ export function Stage({
   const canvas = useRef<SVGSVGElement>(null);
   const [room, setRoom] = useState({ width: 600, height: 400 });
   const [born, setBorn] = useState<Area | null>(null);
-  const drag = useRef<{ x: number; y: number; grip: Grip; before: Area[] } | null>(null);
+  const drag = useRef<Drag | null>(null);
   useLayoutEffect(() => {
     const element = box.current;
     if (!element) return;
@@ -67,15 +71,18 @@ export function Stage({
         : [number];
     onChoose(now);
     (event.currentTarget as Element).setPointerCapture(event.pointerId);
-    drag.current = { ...place(event), grip, before: areas };
+    drag.current = { x: event.clientX, y: event.clientY, zoom, moved: false, grip, before: areas };
   };
+  // By how far the pointer went, not by where it is over the picture: that may lie elsewhere by now.
   const moved = (event: PointerEvent, number: number) => {
     const from = drag.current;
     if (!from) return null;
-    const at = place(event);
+    const [x, y] = [event.clientX - from.x, event.clientY - from.y];
+    from.moved ||= Math.hypot(x, y) >= A_PRESS;
+    if (!from.moved) return null;
     const moving = from.grip.x === 0 && chosen.includes(number) ? chosen : [number];
     return from.before.map((area, other) =>
-      moving.includes(other) ? dragged(area, from.grip, at.x - from.x, at.y - from.y, screen) : area,
+      moving.includes(other) ? dragged(area, from.grip, x / from.zoom, y / from.zoom, screen) : area,
     );
   };
   const handlers = (number: number, grip: Grip) => ({
@@ -105,7 +112,7 @@ export function Stage({
             if (!drawing) return onChoose([]);
             event.currentTarget.setPointerCapture(event.pointerId);
             const at = place(event);
-            drag.current = { ...at, grip: { x: 0, y: 0 }, before: areas };
+            drag.current = { ...at, zoom, moved: true, grip: { x: 0, y: 0 }, before: areas };
             setBorn(drawn(at.x, at.y, at.x, at.y, screen));
           }}
           onPointerMove={(event) => {
@@ -135,7 +142,7 @@ export function Stage({
               words={wordsOf(area, screen)}
               zoom={zoom}
               on={chosen.includes(number)}
-              lost={screen.lost.includes(area.numbers?.target ?? -1)}
+              lost={screen.lost.includes(targetOf(area, screen) ?? -1)}
               handlers={handlers}
               onFocus={() => chosen.includes(number) || drag.current || onChoose([number])}
             />

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { type Areas, aligned, dragged, drawn, wordsOf } from "./areas";
+import { type Areas, aligned, dragged, drawn, targetOf, wordsOf } from "./areas";
 
 const SCREEN = {
   width: 96,
@@ -13,6 +13,13 @@ const SCREEN = {
 const AREA = { x: 8, y: 8, width: 20, height: 12, numbers: { action: 7, target: 31 } };
 
 describe("rectangles", () => {
+  it("lead on where their action does", () => {
+    const some = { ...SCREEN, leads: [7] } as Areas;
+    expect(targetOf(AREA, some)).toBe(31);
+    expect(targetOf({ ...AREA, numbers: { action: 9, target: 31 } }, some)).toBeUndefined();
+    expect(targetOf({ ...AREA, numbers: { target: 31 } }, SCREEN)).toBe(31);
+    expect(wordsOf({ ...AREA, numbers: { action: 9, target: 31 } }, some)).toBe("9");
+  });
   it("move on the grid and stay on the screen", () => {
     expect(dragged(AREA, { x: 0, y: 0 }, 5, -3, SCREEN)).toMatchObject({
       x: 12,

@@ -55,12 +55,17 @@ export function aligned(areas: Area[], chosen: number[], edge: Edge): Area[] {
   });
 }
 
+/** The number of the screen that a rectangle leads to; undefined where it leads to none. */
+export function targetOf({ numbers }: Area, { leads }: Areas): number | undefined {
+  return leads && !leads.includes(numbers?.action ?? -1) ? undefined : numbers?.target;
+}
+
 /** A rectangle in a few words: what it says, what it does. */
 export function wordsOf(area: Area, screen: Areas): string {
   const said = screen.roles
     .filter(({ id }) => id === "action" || id === "target" || id === "shows")
     .map(({ id, known }) => {
-      const number = area.numbers?.[id];
+      const number = id === "target" ? targetOf(area, screen) : area.numbers?.[id];
       return number === undefined
         ? null
         : id === "target"

@@ -125,8 +125,10 @@ function Menus({ report }: { report: Report }) {
   const menu = report.menus[number];
   const box = menu?.boxes[on];
   const [size, setSize] = useState({ width: 96, height: 64 });
-  const go = (target: number | undefined) => {
-    if (target === undefined || !report.menus[target]) return;
+  const press = (place: number) => {
+    const target = menu?.targets[place];
+    if (menu?.does[place] === "goes back") back();
+    if (menu?.does[place] !== "opens" || target === undefined || !report.menus[target]) return;
     setTrail([...trail, target]);
     setOn(0);
   };
@@ -138,7 +140,7 @@ function Menus({ report }: { report: Report }) {
   const onKey = (event: KeyboardEvent) => {
     const way = { ArrowUp: "up", ArrowDown: "down", ArrowLeft: "left", ArrowRight: "right" }[event.key];
     if (way) setOn(menu?.ways[on]?.[way] ?? on);
-    else if (event.key === "Enter") go(menu?.targets[on]);
+    else if (event.key === "Enter") press(on);
     else if (event.key === "Backspace") back();
     else return;
     event.preventDefault();
@@ -161,7 +163,7 @@ function Menus({ report }: { report: Report }) {
             ([left = 0, top = 0, width = 0, height = 0]) =>
               x >= left && x < left + width && y >= top && y < top + height,
           );
-          if (event.detail > 0 && place >= 0) go(menu.targets[place]);
+          if (event.detail > 0 && place >= 0) press(place);
         }}
       >
         <img
@@ -187,9 +189,11 @@ function Menus({ report }: { report: Report }) {
           Screen {String(number).padStart(4, "0")}
           {target === undefined
             ? ": nothing to press"
-            : report.menus[target]
-              ? `, leads to ${String(target).padStart(4, "0")}`
-              : `, leads to ${String(target).padStart(4, "0")}, which is not near enough to be shown`}
+            : menu.does[on] !== "opens"
+              ? `, ${menu.does[on]}`
+              : report.menus[target]
+                ? `, leads to ${String(target).padStart(4, "0")}`
+                : `, leads to ${String(target).padStart(4, "0")}, which is not near enough to be shown`}
         </span>
         <Button disabled={trail.length < 2} onClick={back} title="Backspace">
           Back

@@ -27,7 +27,7 @@ from brae.core.assets.base import (
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.screen import matching
 from brae.core.assets.screen.screen import Area, ScreenFile, areas_of, from_json, read, to_json
-from brae.core.assets.sheet import MatchSheet
+from brae.core.assets.sheet import Finding, MatchSheet
 from brae.core.assets.texture.described import header_of
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.kind import KIND as TEXTURE
@@ -40,6 +40,10 @@ from brae.core.layouts.read import Parsed
 
 #: screens whose rectangles are looked at for what a game knows
 _MOST_TOLD = 40
+#: numbers that are offered at once
+_MOST_LEARNT = 60
+#: what is learnt from all screens of a game: the facts, and the roles of the numbers in them
+LEARNT = {"actions": "action", "targets": "target"}
 
 
 class ScreenFacts(Facts):
@@ -83,21 +87,19 @@ class AreasView(BaseModel):
     #: pixels of a line of a label, where the game's font is known
     line: int | None
     can_grow: bool
+    #: the actions that lead to a target; null where every rectangle with a target does
+    leads: list[int] | None
     #: where targets lead: the addresses of screens by their numbers
     ways: dict[int, str]
     #: targets to which no screen belongs
     lost: list[int]
 
 
-def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasView:
-    file = viewed.original
-    current = viewed.edit if viewed.edit is not None else file
-    head = current.picture.header
-    areas = [*file.areas, *current.areas]
-    siblings = around.siblings() if file.part.target is not None else []
-    places = {one.name.rpartition("/")[2]: one.address for one in siblings}
+def _ways(file: ScreenFile, targets: Sequence[int], around: Around) -> tuple[dict[int, str], list[int]]:
+    """To which items targets lead, and those that lead to none; neither where nothing says what they mean."""
+    places = around.places() if file.part.target is not None else {}
     ways, lost = {}, []
-    for target in sorted({area.numbers["target"] for area in areas if "target" in area.numbers}):
+    for target in targets:
         name = file.part.item(file.name, target)
         if name is None:
             continue
@@ -106,6 +108,51 @@ def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasVi
             ways[target] = address
         else:
             lost.append(target)
+    return ways, lost
+
+
+def _learnt(viewed: Viewed[ScreenFile], query: LearntQuery, around: Around) -> LearntView:
+    """What the screens of a game do and where they lead, by how many of them."""
+    file = viewed.original
+    found: dict[str, list[KnownNumber]] = {}
+    for fact, role in LEARNT.items():
+        told = _tally(around.values(fact))
+        meant = file.meaning(role)
+        numbers = {**dict.fromkeys(meant, (0, "")), **told} if role in file.can_say else {}
+        wanted = sorted(
+            (number for number in numbers if str(number).startswith(query.starts)),
+            key=lambda number: (-numbers[number][0], number),
+        )[:_MOST_LEARNT]
+        ways = _ways(file, wanted, around)[0] if role == "target" else {}
+        found[fact] = [
+            KnownNumber(
+                number=number, words=str(meant.get(number, "")), screens=numbers[number][0],
+                example=ways.get(number) or numbers[number][1],
+            )
+            for number in wanted
+            # What leads nowhere is no example of where to lead.
+            if role != "target" or file.part.target is None or number in ways
+        ]  # fmt: skip
+    return LearntView(**found)
+
+
+def _tally(values: Sequence[tuple[str, str]]) -> dict[int, tuple[int, str]]:
+    """How many screens have each number, and one of them."""
+    found: dict[int, tuple[int, str]] = {}
+    for text, address in values:
+        for number in map(int, text.split()):
+            screens, example = found.get(number, (0, address))
+            found[number] = screens + 1, example
+    return found
+
+
+def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasView:
+    file = viewed.original
+    current = viewed.edit if viewed.edit is not None else file
+    head = current.picture.header
+    areas = [*file.areas, *current.areas]
+    targets = {area.numbers["target"] for area in areas if file.part.follows(area.numbers)}
+    ways, lost = _ways(file, sorted(targets), around)
     return AreasView(
         width=head.width,
         height=head.height,
@@ -121,9 +168,33 @@ def _told(viewed: Viewed[ScreenFile], query: NoWords, around: Around) -> AreasVi
         labelled="label" in file.can_say,
         line=None if file.part.font is None else file.part.font.height,
         can_grow=file.can_grow,
+        leads=file.part.leads,
         ways=ways,
         lost=lost,
     )
+
+
+class LearntQuery(BaseModel):
+    """Which numbers: those that begin with these digits."""
+
+    starts: str = ""
+
+
+class KnownNumber(BaseModel):
+    """A number that screens of a game have, in how many of them, and the address of a screen that shows it."""
+
+    number: int
+    words: str
+    screens: int
+    #: of an action a screen that has it, of a target the screen to which it leads; "" where there is none
+    example: str
+
+
+class LearntView(BaseModel):
+    """What can be chosen, as all screens of a game have it; the most frequent first."""
+
+    actions: list[KnownNumber]
+    targets: list[KnownNumber]
 
 
 class ScreenKind(AssetKind[ScreenFile]):
@@ -139,7 +210,11 @@ class ScreenKind(AssetKind[ScreenFile]):
     preview_media = "image"
     pictured = True
     colour_findings = TEXTURE.colour_findings
-    questions: ClassVar[Mapping[str, Question]] = {"areas": Question(NoWords, AreasView, _told)}
+    questions: ClassVar[Mapping[str, Question]] = {
+        "areas": Question(NoWords, AreasView, _told),
+        "learnt": Question(LearntQuery, LearntView, _learnt),
+    }
+    social = True
 
     def sniff(self, heads: Sequence[Head], library: Library) -> Sequence[Sniffed | None]:
         return recognised.sniff(self.id, heads, library, _counted)
@@ -194,6 +269,17 @@ class ScreenKind(AssetKind[ScreenFile]):
     ) -> tuple[MatchSheet, Encoded]:
         return matching.match(original, version, recipe)
 
+    def among(self, original: ScreenFile, edit: ScreenFile, around: Around) -> list[Finding]:
+        new = {number: edit.areas[number] for number in matching.new_ones(original, edit.areas)}
+        wanted = {area.numbers["target"] for area in new.values() if edit.part.follows(area.numbers)}
+        lost = set(_ways(edit, sorted(wanted), around)[1])
+        astray = [n for n, one in new.items() if edit.part.follows(one.numbers) and one.numbers["target"] in lost]
+        known: set[int] | None = None
+        if not original.meaning("action"):
+            known = set(_tally(around.values("actions")))
+        odd = [n for n, one in new.items() if known and one.numbers.get("action", -1) not in known]
+        return [*matching.astray(edit.areas, astray), *matching.unknown(edit.areas, odd)]
+
     def again(self, original: ScreenFile, encoded: Encoded) -> ScreenFile:
         return read(original.layout, encoded.data, original.name, fetching(original.fetch, encoded.others))
 
@@ -219,8 +305,13 @@ def _counted(layout: Layout, parsed: Parsed) -> Mapping[str, Value]:
     if layout.only(AreasPart).of in parsed.tables:
         areas = areas_of(layout, parsed)
         found["areas"] = len(areas)
-        for name, role in (("actions", "action"), ("targets", "target")):
-            numbers = [area.numbers[role] for area in areas[:_MOST_TOLD] if role in area.numbers]
+        part = layout.only(AreasPart)
+        for name, role in LEARNT.items():
+            numbers = [
+                area.numbers[role]
+                for area in areas[:_MOST_TOLD]
+                if role in area.numbers and (role != "target" or part.follows(area.numbers))
+            ]
             if numbers:
                 found[name] = " ".join(map(str, dict.fromkeys(numbers)))
     return found

@@ -41,7 +41,7 @@ def match(original: ScreenFile, version: Version, recipe: Mapping[str, Any]) -> 
     data = made.data
     if areas != original.areas:
         data = read(original.layout, data, original.name, fetch).rewrite(areas)
-    changed = sum(area not in original.areas for area in areas) + max(0, len(original.areas) - len(areas))
+    changed = len(new_ones(original, areas)) + max(0, len(original.areas) - len(areas))
     lines = [
         Property.of("Rectangles", str(len(original.areas)), str(len(wanted)), str(len(areas)), matters=False),
         Property.of("Rectangles changed", "0", str(changed), str(changed), matters=False),
@@ -69,7 +69,7 @@ def put_right(
 
     grid, least = original.part.grid, original.part.least
     # What the game itself has is no finding.
-    new = [n for n, area in enumerate(areas) if area not in original.areas]
+    new = new_ones(original, areas)
     off = [n for n in new if any(side % grid for side in _sides(areas[n]))]
     tell(
         "off-grid",
@@ -89,6 +89,9 @@ def put_right(
     tell("small", "shows", small, f"less than {least} pixels wide or high", "The cursor does not meet it.")
     over = sorted({n for pair in _overlapping(areas) if not set(pair).isdisjoint(new) for n in pair})
     tell("overlap", "shows", over, "lie over each other", "Where they do, only one of them acts.")
+    meant = original.meaning("action")
+    if meant:
+        findings += unknown(areas, [n for n in new if areas[n].numbers.get("action", -1) not in meant])
     font = original.part.font
     if font is not None:
         wide = [n for n in new if _sticks_out(areas[n], font)]
@@ -107,6 +110,36 @@ def put_right(
         "It cannot be chosen.",
     )
     return tuple(areas), findings
+
+
+def new_ones(original: ScreenFile, areas: Sequence[Area]) -> list[int]:
+    """Which rectangles are not as the original has one."""
+    known = {area.key for area in original.areas}
+    return [number for number, area in enumerate(areas) if area.key not in known]
+
+
+def unknown(areas: Sequence[Area], which: Sequence[int]) -> list[Finding]:
+    """Rectangles with an action that screens of this game do not have."""
+    return _of_number(areas, which, "action", ("does", "do"), "which no screen of this game does")
+
+
+def astray(areas: Sequence[Area], which: Sequence[int]) -> list[Finding]:
+    """Rectangles that lead to a screen that is not there."""
+    return _of_number(areas, which, "target", ("leads to", "lead to"), "which is no screen")
+
+
+def _of_number(
+    areas: Sequence[Area], which: Sequence[int], role: str, verbs: tuple[str, str], why: str
+) -> list[Finding]:
+    if not which:
+        return []
+    numbers = ", ".join(map(str, dict.fromkeys(areas[n].numbers[role] for n in which)))
+    return [
+        Finding(
+            id=role, severity="stops", title=f"{_listed(which)} {verbs[len(which) > 1]} {numbers}, {why}",
+            in_game="Nothing happens, or the game stops there.",
+        )
+    ]  # fmt: skip
 
 
 def _listed(numbers: Sequence[int]) -> str:

@@ -46,6 +46,13 @@ class Area(BaseModel):
     like: Annotated[int, Field(ge=0, le=MOST)] | None = None
 
     @property
+    def key(self) -> tuple[object, ...]:
+        """All of it, to be looked up."""
+        return (
+            self.x, self.y, self.width, self.height, tuple(sorted(self.numbers.items())), self.label, self.like,
+        )  # fmt: skip
+
+    @property
     def right(self) -> int:
         """The first column that no longer belongs to it."""
         return self.x + self.width
