@@ -277,11 +277,12 @@ def test_the_work_over_http(client: TestClient, opened: str, game: Path) -> None
     job = wait_for(client, client.post(f"{opened}/build").json())
     assert (job["state"], job["result"]["edits"]) == ("done", [SAIL])
     assert client.get(f"{opened}/plan").json()["up_to_date"]
+    assert client.get(f"{opened}/edits").json()[0]["built"]
     assert client.get(opened).json()["counts"] == {
         "members": 375,
         "in_work": 1,
         "attention": 0,
-        "ready": 1,
+        "ready": 0,
         "built_files": 2,
     }
     trial = client.post(f"{opened}/trial").json()

@@ -7,11 +7,13 @@ import re
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from playwright.sync_api import Browser, expect, sync_playwright
+
+from tests.e2e.forked import start
 
 # A machine that is busy shows the same things later.
 expect.set_options(timeout=20_000)
@@ -33,10 +35,25 @@ ARGUMENTS = [
 def served(
     home: Path, *words: str, cwd: Path | None = None, brae: str | None = None, env: dict[str, str] | None = None
 ) -> Iterator[str]:
-    """``brae`` with these words, as a process of its own; the address it prints, with the secret of this start."""
+    """``brae`` with these words, as a process of its own; the address it prints, with the secret of this start.
+
+    Where it is this environment's own as it stands, the process is forked (see ``forked``).
+    """
+    words = (*words, "--home", str(home), "--no-browser")
+    if cwd is None and brae is None and env is None:
+        child, listening = start(list(words))
+        try:
+            with os.fdopen(os.dup(listening.fileno()), closefd=True) as lines:
+                yield _address(lines, child.exitcode)
+        finally:
+            child.terminate()
+            child.join(60)
+            listening.close()
+            assert not child.is_alive()
+        return
     command = [brae] if brae else [sys.executable, "-m", "brae.cli"]
     process = subprocess.Popen(
-        [*command, *words, "--home", str(home), "--no-browser"],
+        [*command, *words],
         stdout=subprocess.PIPE,
         text=True,
         cwd=cwd,
@@ -44,15 +61,18 @@ def served(
     )
     assert process.stdout is not None
     try:
-        for line in process.stdout:
-            if found := re.search(r"http://127\.0\.0\.1:\d+/\?key=[\w-]+", line):
-                yield found.group()
-                break
-        else:
-            raise AssertionError(f"the server did not start (exit {process.wait()})")
+        yield _address(process.stdout, process.poll())
     finally:
         process.terminate()
         process.wait(timeout=60)
+
+
+def _address(lines: Iterable[str], code: int | None) -> str:
+    """The address among the lines that a server prints."""
+    for line in lines:
+        if found := re.search(r"http://127\.0\.0\.1:\d+/\?key=[\w-]+", line):
+            return found.group()
+    raise AssertionError(f"the server did not start (exit {code})")
 
 
 def base(address: str) -> str:
