@@ -74,6 +74,19 @@ def test_the_catalogue_says_which_copy_wins(workspace: Workspace, opened: Path) 
     plan = planning.plan(workspace, "skerry")
     assert "another copy" in plan.warnings[SIGN]
 
+    def told() -> list[str]:
+        sheet = edit_of(workspace, SIGN).sheet or {}
+        return [one["id"] for one in sheet["findings"] if one["severity"] == "shows"]
+
+    assert told() == ["hidden"]
+    assert edit_of(workspace, SIGN).state == "attention"
+    choose(workspace, "skerry", way="loose")
+    assert told() == [], "built as a loose file it is the one that the game uses"
+    assert SIGN not in planning.plan(workspace, "skerry").warnings
+    choose(workspace, "skerry", way="archive")
+    assert told() == ["hidden"]
+    assert "another copy" in planning.plan(workspace, "skerry").warnings[SIGN]
+
 
 def test_loose_files_mirror_the_path_and_go_again(workspace: Workspace, opened: Path) -> None:
     before = digests(opened)

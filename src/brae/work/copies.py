@@ -7,6 +7,7 @@ from pathlib import Path
 from sqlalchemy import bindparam, select, update
 
 from brae.core import addresses
+from brae.core.assets.sheet import Finding
 from brae.core.containers.nesting import open_path
 from brae.core.containers.recognise import recognise_file
 from brae.core.errors import BraeError, storage_error
@@ -87,6 +88,21 @@ def _made(workspace: Workspace, project: Project) -> list[Copy]:
         except BraeError:
             continue  # a part of an archive, or changed since: the game will say
     return found
+
+
+def hidden(workspace: Workspace, project: Project, member: Member) -> list[Finding]:
+    """That the game takes another copy than this one, where it does once the edits are built by the chosen way."""
+    profile = workspace.profile(project)
+    if member.winner is None or profile is None or profile.way(project.way).way == "loose":
+        return []
+    if is_own(workspace, project.id, member.winner):
+        return []
+    return [
+        Finding(
+            id="hidden", severity="shows", title=f"The game uses another copy: {member.winner}",
+            in_game="It shows what is in that one. Edit that copy, or build as loose files.",
+        )
+    ]  # fmt: skip
 
 
 def is_own(workspace: Workspace, project_id: str, address: str) -> bool:

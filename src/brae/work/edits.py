@@ -20,7 +20,7 @@ from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
 from brae.store.models import MARKED, Edit, EditStep, Project, now
-from brae.work import meant, naming
+from brae.work import copies, meant, naming
 from brae.work.items import (
     around,
     asset_at,
@@ -584,6 +584,8 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     if kind.social:
         alone = kind.among(original, kind.again(original, made), around(workspace, edit.project_id, edit.address))
         sheet = sheet.model_copy(update={"findings": [*sheet.findings, *alone]})
+    if copied := copies.hidden(workspace, project, found.member):
+        sheet = sheet.model_copy(update={"findings": [*sheet.findings, *copied]})
     sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
     edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)

@@ -25,7 +25,6 @@ from brae.core.layouts.segments import Composed, New
 from brae.core.sources import MAIN, BytesSource
 from brae.jobs import Silent, Ticker
 from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
-from brae.work import copies
 from brae.work.adding import additions, named
 from brae.work.edits import encode_anew
 from brae.work.in_game import version
@@ -171,10 +170,6 @@ class Planner:
             result.edits.append(edit.address)
             result.held[edit.address] = version(edit)
             told = standing(edit, "shows")
-            winner = found.member.winner
-            own = winner is not None and copies.is_own(self.workspace, self.project.id, winner)
-            if winner is not None and not own and not self._loose_way():
-                told.append(f"the game uses another copy: {found.member.winner}")
             if told:
                 result.warnings[edit.address] = told[0]
         targets = self._targets(work, result)
@@ -267,11 +262,6 @@ class Planner:
                 level = archive.packing_level(number)
             entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, {"packing_level": level})
-
-    def _loose_way(self) -> bool:
-        """Whether what is built comes before every other copy."""
-        profile = self.workspace.profile(self.project)
-        return profile is not None and profile.way(self.project.way).way == "loose"
 
     def _targets(self, work: dict[int, _Changes], result: BuildPlan) -> list[Target]:
         """What every file of the game is to become, by the way that was chosen."""

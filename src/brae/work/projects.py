@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from sqlalchemy import select
+
 from brae.core.errors import NotFoundError
-from brae.store.models import Project
+from brae.store.models import Edit, Member, Project
+from brae.work.edits import change_edit
 from brae.work.workspace import Workspace
 
 
@@ -25,6 +28,21 @@ def choose(workspace: Workspace, project_id: str, *, edition: str | None = None,
         if way is not None:
             project.way = way or None
     workspace.events.publish("project", project=project_id)
+    if way is not None:
+        _match_hidden(workspace, project_id)
+
+
+def _match_hidden(workspace: Workspace, project_id: str) -> None:
+    """Match anew what another copy hides by one way and not by another."""
+    with workspace.database.session() as session:
+        query = (
+            select(Edit.address)
+            .join(Member, (Member.project_id == Edit.project_id) & (Member.address == Edit.address))
+            .where(Edit.project_id == project_id, Edit.in_work, Member.winner.is_not(None))
+        )
+        addresses = list(session.scalars(query))
+    for address in addresses:
+        change_edit(workspace, project_id, address, lambda edit: True)
 
 
 #: searches that are kept for one project, at most
