@@ -84,7 +84,7 @@ def test_from_an_unknown_folder_to_a_changed_picture_and_back(page: Page, folder
     assert (np.array(Image.open(io.BytesIO(after[place:]))) == pixels[..., :3]).all()
     page.get_by_role("button", name="Restore").first.click()
     page.get_by_role("button", name="Put all of it back").click()
-    expect(page.get_by_text(re.compile("all as they were|as it was"))).to_be_visible(timeout=60_000)
+    expect(page.get_by_text(re.compile("all as they were|as it was")).first).to_be_visible(timeout=60_000)
     assert (folder / FILE).read_bytes() == before
 
 

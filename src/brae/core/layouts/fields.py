@@ -39,7 +39,7 @@ MemberRole = Literal[
     "name", "name-offset", "name-length", "name-hash", "extension", "folder", "parent", "id",
     "offset", "end-offset", "stored-size", "real-size", "compression", "checksum", "record-length",
     "file-count", "folder-count", "first-member", "member-count", "file-number", "reference", "owner",
-    "first-index", "index-count", "detail-level",
+    "first-index", "index-count", "detail-level", "first-vertex", "vertex-count", "part-node",
     "frame-x", "frame-y", "frame-width", "frame-height", "frame-turned", "canvas-x", "canvas-y", "anchor-x",
     "anchor-y", "duration", "first-frame", "frame-count", "first-step", "step-count", "frame", "loop",
     "direction", "next-sequence",

@@ -190,6 +190,9 @@ class SkeletonPart(Hidden):
     turn: Annotated[list[Name], Field(min_length=4, max_length=4)] | None = Field(
         None, description="fields (f32): how it is turned, a quaternion x, y, z, w"
     )
+    scale: Annotated[list[Name], Field(min_length=3, max_length=3)] | None = Field(
+        None, description="fields (f32): how large it is, along each of its axes"
+    )
     inverse: Annotated[list[Name], Field(min_length=12, max_length=16)] | None = Field(
         None, description="fields (f32): the inverse bind matrix, row by row; 12 without the last row, or 16"
     )
@@ -209,7 +212,7 @@ class SkeletonPart(Hidden):
     @property
     def fields(self) -> list[str]:
         """The fields of its table that it reads as numbers with a point."""
-        return [*(self.place or ()), *(self.turn or ()), *(self.inverse or ())]
+        return [*(self.place or ()), *(self.turn or ()), *(self.scale or ()), *(self.inverse or ())]
 
 
 def check_skeleton(part: SkeletonPart, table: Records | None) -> None:

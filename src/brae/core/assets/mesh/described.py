@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -11,10 +11,10 @@ import numpy as np
 
 from brae.core.assets.mesh.levels import near
 from brae.core.assets.mesh.mesh import Corners, Floats, Mesh, Part, bounds, box_of
-from brae.core.assets.mesh.skeleton import bones_of
+from brae.core.assets.mesh.skeleton import bones_of, hung, worlds_of
 from brae.core.errors import FormatError, LimitError
 from brae.core.layouts.directory import record_names
-from brae.core.layouts.fields import FieldPart
+from brae.core.layouts.fields import FieldPart, Leaf
 from brae.core.layouts.geometry import Attribute, IndicesPart, SkeletonPart, VerticesPart
 from brae.core.layouts.heads import alike
 from brae.core.layouts.model import Layout
@@ -56,7 +56,9 @@ class MeshFile:
 
     @property
     def limit(self) -> int:
-        """How many vertices the indices can name."""
+        """How many vertices the indices can name; where parts count their own that is told when it is written."""
+        if self._column("first-vertex") is not None:
+            return MOST
         return MOST if self.faces is None else (1 << 8 * self.faces.width) - int(self.faces.restart)
 
     @property
@@ -73,6 +75,18 @@ class MeshFile:
         assert isinstance(part, TablePart)
         return part
 
+    def _column(self, role: str) -> Leaf | None:
+        table = self.parts_table
+        return None if table is None else table.column(role)
+
+    @cached_property
+    def nodes(self) -> list[int]:
+        """The number of the bone that each of its parts hangs on, -1 for none; of a part more it is the last."""
+        return [part.node for part in self.mesh.parts]
+
+    def _node_of(self, row: int) -> int:
+        return self.nodes[min(row, len(self.nodes) - 1)] if self.nodes else -1
+
     def rewrite(self, mesh: Mesh) -> bytes:
         """The file with another model: buffers, counts, parts, boxes; what nobody explained is kept.
 
@@ -88,10 +102,20 @@ class MeshFile:
         if self.faces is None:
             flat = {name: values[corners.reshape(-1)] for name, values in mesh.attributes.items()}
             mesh = Mesh(flat, np.arange(corners.size, dtype=np.uint32).reshape(-1, 3), mesh.parts)
+        same = np.array_equal(mesh.corners, self.mesh.corners)
+        if not same and (self._column("first-vertex") is not None or any(node >= 0 for node in self.nodes)):
+            mesh = apart(mesh)
         model = Model(dict(self._buffers(mesh)), dict(self._boxes(mesh)), self._tables(mesh))
         return b"".join(compose(self.parsed, model=model).read(MAIN))
 
     def _buffers(self, mesh: Mesh) -> Iterator[tuple[str, bytes]]:
+        local, moved = mesh.attributes, np.zeros(len(mesh), bool)
+        if any(node >= 0 for node in self.nodes):
+            nodes = _of_vertices(mesh, [self._node_of(row) for row in range(len(mesh.parts))])
+            old_nodes = _of_vertices(self.mesh, self.nodes)
+            local = hung(mesh.attributes, nodes, np.linalg.inv(worlds_of(self.mesh.bones)))
+            both = min(len(nodes), len(old_nodes))
+            moved[:both] = nodes[:both] != old_nodes[:both]
         for stream in self.streams:
             old = _rows(self.parsed, stream)
             new = np.zeros((len(mesh), stream.width), np.uint8)
@@ -103,13 +127,13 @@ class MeshFile:
                 if name not in mesh.attributes:
                     raise FormatError(f"The vertices have no {name}, which this file keeps.")
                 now, before = mesh.attributes[name], self.mesh.attributes[name] if self.faces is not None else None
-                if before is not None and (now is before or np.array_equal(now, before)):
+                if before is not None and (now is before or np.array_equal(now, before)) and not moved.any():
                     continue  # its bytes are there already
-                raw = encoded(now, one, stream, self.parsed.layout.endian)
+                raw = encoded(local[name], one, stream, self.parsed.layout.endian)
                 if both and before is not None:
                     # A file may hold more numbers than glTF has of it: those of the same vertex stay.
                     columns = min(now.shape[1], before.shape[1])
-                    same = (now[:both, :columns] == before[:both, :columns]).all(axis=1)
+                    same = (now[:both, :columns] == before[:both, :columns]).all(axis=1) & ~moved[:both]
                     raw[:both][same] = new[:both, at : at + one.width][same]
                 new[:, at : at + one.width] = raw
             yield stream.name, new.tobytes()
@@ -123,6 +147,14 @@ class MeshFile:
         corners = mesh.corners[:, ::-1] if faces.turned else mesh.corners
         parts = mesh.parts if self.parts_table is not None else (Part("", 0, len(corners)),)
         pieces = [corners[one.first : one.first + one.count] for one in parts]
+        if self._column("first-vertex") is not None:
+            pieces = [piece - piece.min() if len(piece) else piece for piece in pieces]
+            most = (1 << 8 * faces.width) - int(faces.restart)
+            if (far := max((int(piece.max()) + 1 for piece in pieces if len(piece)), default=0)) > most:
+                raise FormatError(
+                    f"A part has {far:,} vertices, more than indices of this file can name.",
+                    expected=f"at most {most:,} in each part",
+                )
         if faces.form == "triangles":
             return [piece.reshape(-1) for piece in pieces]
         return [stripped(piece, faces.width if faces.restart else 0) for piece in pieces]
@@ -164,7 +196,8 @@ class MeshFile:
         table = self.parsed.tables[part.name].copy()
         common = alike(part, table)
         first, count, inline = part.column("first-index"), part.column("index-count"), part.column("name")
-        detail = part.column("detail-level")
+        detail, of_node = part.column("detail-level"), part.column("part-node")
+        base, vertices = part.column("first-vertex"), part.column("vertex-count")
         assert count is not None
         while len(table) < len(mesh.parts):
             table.insert(len(table), encode_record(part, table.endian, common))
@@ -176,6 +209,14 @@ class MeshFile:
                 table.put(first.field, row, int(firsts[row]))
             if detail is not None:
                 table.put(detail.field, row, one.level)
+            if of_node is not None and row >= len(self.nodes) and self.nodes:
+                table.put(of_node.field, row, int(table.numbers(of_node.field)[len(self.nodes) - 1]))
+            corners = mesh.corners_of(one)
+            low, high = (int(corners.min()), int(corners.max()) + 1) if len(corners) else (0, 0)
+            if base is not None:
+                table.put(base.field, row, low)
+            if vertices is not None:
+                table.put(vertices.field, row, high - low)
             if inline is not None and inline.column.width:
                 raw = named(inline, one.material, table.endian)[inline.field]
                 assert isinstance(raw, bytes)
@@ -204,11 +245,43 @@ def read(layout: Layout, data: bytes, name: str = "") -> MeshFile:
     if not np.isfinite(attributes["POSITION"]).all():
         row = int(np.flatnonzero(~np.isfinite(attributes["POSITION"]).all(axis=1))[0])
         raise FormatError(f"The position of vertex {row} is no number.")
-    corners, parts = _triangles(layout, parsed, number)
     skeleton = next((part for part in layout.parts if isinstance(part, SkeletonPart)), None)
     stream = next(part for part in layout.parts if isinstance(part, VerticesPart))
     bones = () if skeleton is None else bones_of(parsed, skeleton, stream)
-    return MeshFile(layout, Mesh(attributes, corners, parts, bones=bones), len(data), parsed, name)
+    corners, parts = _triangles(layout, parsed, number, len(bones))
+    mesh = Mesh(attributes, corners, parts, bones=bones)
+    if any(part.node >= 0 for part in parts):
+        places = worlds_of(bones)
+        flat = [number for number in {part.node for part in parts} if number >= 0]
+        if lost := next((one for one in flat if abs(np.linalg.det(places[one])) < 1e-12), None):
+            raise FormatError(f"The node '{bones[lost].name}' flattens what hangs on it.")
+        mesh = replace(mesh, attributes=hung(attributes, _of_vertices(mesh, [part.node for part in parts]), places))
+    return MeshFile(layout, mesh, len(data), parsed, name)
+
+
+def _of_vertices(mesh: Mesh, nodes: Sequence[int]) -> np.ndarray[Any, np.dtype[np.int64]]:
+    """The node that each vertex hangs on, by its part. FormatError where one hangs on two."""
+    found = np.full(len(mesh), -2, np.int64)
+    for part, node in zip(mesh.parts, nodes, strict=True):
+        used = np.unique(mesh.corners_of(part))
+        other = np.flatnonzero((found[used] != -2) & (found[used] != node))
+        if len(other):
+            raise FormatError(f"Vertex {int(used[other[0]])} belongs to parts on two nodes.")
+        found[used] = node
+    return np.maximum(found, -1)
+
+
+def apart(mesh: Mesh) -> Mesh:
+    """The same with vertices that belong to one part only, those of each part in a row."""
+    pieces, corners, start = [], [np.zeros((0, 3), np.uint32)], 0
+    for part in mesh.parts:
+        used, which = np.unique(mesh.corners_of(part), return_inverse=True)
+        pieces.append(used)
+        corners.append((which.reshape(-1, 3) + start).astype(np.uint32))
+        start += len(used)
+    rows = np.concatenate(pieces) if pieces else np.zeros(0, np.int64)
+    attributes = {name: values[rows] for name, values in mesh.attributes.items()}
+    return replace(mesh, attributes=attributes, corners=np.concatenate(corners))
 
 
 def _rows(parsed: Parsed, part: VerticesPart) -> Raw:
@@ -216,7 +289,7 @@ def _rows(parsed: Parsed, part: VerticesPart) -> Raw:
     return np.frombuffer(parsed.content(part.name), np.uint8).reshape(-1, part.width)
 
 
-def _triangles(layout: Layout, parsed: Parsed, vertices: int) -> tuple[Corners, tuple[Part, ...]]:
+def _triangles(layout: Layout, parsed: Parsed, vertices: int, bones: int) -> tuple[Corners, tuple[Part, ...]]:
     faces = layout.only(IndicesPart)
     if faces is None:
         corners = np.arange(vertices - vertices % 3, dtype=np.uint32).reshape(-1, 3)
@@ -226,6 +299,9 @@ def _triangles(layout: Layout, parsed: Parsed, vertices: int) -> tuple[Corners, 
     if len(raw) > MOST:
         raise LimitError(f"{len(raw):,} indices are more than a model has.")
     end = np.uint32((1 << 8 * faces.width) - 1) if faces.restart else None
+    runs = _runs(faces, parsed, len(raw))
+    if any(run.base for run in runs):
+        raw = _based(raw, runs, end)
     wrong = np.flatnonzero((raw >= vertices) & (raw != end if end is not None else True))
     if len(wrong):
         raise FormatError(
@@ -233,22 +309,47 @@ def _triangles(layout: Layout, parsed: Parsed, vertices: int) -> tuple[Corners, 
             offset=parsed.regions[faces.name].start + int(wrong[0]) * faces.width,
             expected=f"0 to {vertices - 1}",
         )
-    runs = _runs(faces, parsed, len(raw))
     pieces, parts, first = [], [], 0
-    for material, start, count, level in runs:
-        some = raw[start : start + count]
-        triangles = unstripped(some, end) if faces.form == "strip" else some[: count - count % 3].reshape(-1, 3)
+    for run in runs:
+        some = raw[run.first : run.first + run.count]
+        whole = run.count - run.count % 3
+        triangles = unstripped(some, end) if faces.form == "strip" else some[:whole].reshape(-1, 3)
         pieces.append(triangles[:, ::-1] if faces.turned else triangles)
-        parts.append(Part(material, first, len(triangles), level=level))
+        node = run.node if 0 <= run.node < bones else -1
+        parts.append(Part(run.material, first, len(triangles), level=run.level, node=node))
         first += len(triangles)
     corners = np.concatenate(pieces) if pieces else np.zeros((0, 3), np.uint32)
     return np.ascontiguousarray(corners, np.uint32), tuple(parts)
 
 
-def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[tuple[str, int, int, int]]:
-    """The runs of indices that the table of parts tells: material, first index, count, level of detail."""
+@dataclass(frozen=True)
+class _Run:
+    """A run of indices: a part as the table of parts tells it; ``base`` is added to each of them."""
+
+    material: str
+    first: int
+    count: int
+    level: int = 0
+    base: int = 0
+    node: int = -1
+
+
+def _based(raw: Corners, runs: Sequence[_Run], end: np.uint32 | None) -> Corners:
+    """Indices that count each part's own vertices as those of all. FormatError where a run is told twice."""
+    found, told = raw.astype(np.int64), np.zeros(len(raw), bool)
+    for run in runs:
+        some = slice(run.first, run.first + run.count)
+        if told[some].any():
+            raise FormatError(f"The indices from {run.first} on belong to two parts.")
+        told[some] = True
+        found[some] += np.where(raw[some] != end, run.base, 0) if end is not None else run.base
+    return np.minimum(found, MOST if end is None else int(end)).astype(np.uint32)
+
+
+def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[_Run]:
+    """The runs of indices that the table of parts tells."""
     if faces.parts is None:
-        return [("", 0, number, 0)]
+        return [_Run("", 0, number)]
     table, part = parsed.tables[faces.parts], parsed.regions[faces.parts].part
     assert isinstance(part, TablePart)
     count, first = part.column("index-count"), part.column("first-index")
@@ -264,9 +365,16 @@ def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[tuple[str, in
             f"are {number}.",
             offset=parsed.place(faces.parts, table.start(row)),
         )
-    detail = part.column("detail-level")
-    levels = [0] * len(table) if detail is None else table.numbers(detail.field).tolist()
-    return list(zip(names, firsts.tolist(), counts.tolist(), levels, strict=True))
+
+    def told(role: str, otherwise: int) -> list[int]:
+        leaf = part.column(role)
+        return [otherwise] * len(table) if leaf is None else table.numbers(leaf.field).tolist()
+
+    bases = told("first-vertex", 0)
+    if any(base < 0 or base > MOST for base in bases):
+        raise FormatError(f"{faces.parts} names a first vertex that there is not.")
+    more = (told("detail-level", 0), bases, told("part-node", -1))
+    return [_Run(*row) for row in zip(names, firsts.tolist(), counts.tolist(), *more, strict=True)]
 
 
 # ---- one attribute ------------------------------------------------------------------------------------------

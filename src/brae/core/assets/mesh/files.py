@@ -12,7 +12,7 @@ from urllib.parse import unquote_to_bytes
 import numpy as np
 
 from brae.core.assets.mesh.mesh import Bone, Floats, Mesh, Part, box_of, normals_of
-from brae.core.assets.mesh.skeleton import rotation
+from brae.core.assets.mesh.skeleton import rotation, worlds_of
 from brae.core.errors import FormatError, LimitError
 
 #: glTF 2.0, tables of section 3.6.2.2: component types and what they are in numpy
@@ -27,6 +27,8 @@ _WAS = "was"
 _MEANT = "meant"
 #: what a skin does to a vertex at rest is nothing, so near
 _AT_REST = 1e-4
+#: a node that moves nothing, but for rounding
+_NO_MOVE = 1e-6
 _TRIANGLES, _STRIP, _FAN = 4, 5, 6
 
 
@@ -85,20 +87,40 @@ def to_glb(mesh: Mesh, name: str = "model") -> bytes:
             )
         )  # fmt: skip
     if primitives:
-        found.meshes, found.nodes = [gl.Mesh(name=name, primitives=primitives)], [gl.Node(name=name, mesh=0)]
-        if mesh.bones and "JOINTS_0" in attributes:
+        nodes = [part.node for part in mesh.parts if part.count]
+        near = [one for one, node in zip(primitives, nodes, strict=True) if node < 0]
+        found.meshes, found.nodes = [gl.Mesh(name=name, primitives=near)] if near else [], [gl.Node(name=name)]
+        if near:
+            found.nodes[0].mesh = 0
+        hanging = max(nodes) >= 0
+        if mesh.bones and near and "JOINTS_0" in attributes:
             inverses = np.array([bone.inverse for bone in mesh.bones], "<f4").transpose(0, 2, 1)
             skin = gl.Skin(
                 joints=list(range(1, len(mesh.bones) + 1)),
                 inverseBindMatrices=accessor(inverses.reshape(-1, 16), _FLOAT, "MAT4", None),
             )
             found.skins, found.nodes[0].skin = [skin], 0
+        if mesh.bones and (hanging or found.skins):
             for number, bone in enumerate(mesh.bones):
                 below = [child + 1 for child, one in enumerate(mesh.bones) if one.parent == number]
                 local = None if np.allclose(bone.local, np.eye(4)) else np.array(bone.local).T.reshape(-1).tolist()
                 found.nodes.append(gl.Node(name=bone.name, matrix=local, children=below))
             roots = [number + 1 for number, bone in enumerate(mesh.bones) if bone.parent < 0]
             found.scenes[0].nodes += roots
+            back = np.linalg.inv(worlds_of(mesh.bones)) if hanging else None
+            for node in sorted({one for one in nodes if one >= 0}):
+                assert back is not None
+                some = [one for one, own in zip(primitives, nodes, strict=True) if own == node]
+                found.meshes.append(gl.Mesh(name=mesh.bones[node].name, primitives=some))
+                found.nodes[node + 1].children.append(len(found.nodes))
+                # Vertices are where the whole model has them: what hangs on a node is put back by its inverse.
+                found.nodes.append(
+                    gl.Node(
+                        name=f"{mesh.bones[node].name} {name}",
+                        mesh=len(found.meshes) - 1,
+                        matrix=back[node].T.reshape(-1).tolist(),
+                    )
+                )
         found.buffers = [gl.Buffer(byteLength=len(blob))]
         found.set_binary_blob(bytes(blob))
     else:
@@ -393,7 +415,7 @@ def _attributes(found: Any, primitive: Any, place: Any, skin: _Skin | None) -> d
         raise FormatError("A position of the model is no number.")
     if skin is not None:
         _skinned(attributes, skin)
-    elif not np.array_equal(place, np.eye(4)):
+    elif not np.allclose(place, np.eye(4), rtol=0, atol=_NO_MOVE):
         _move(attributes, place)
     return attributes
 

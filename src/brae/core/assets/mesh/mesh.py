@@ -22,6 +22,8 @@ class Part:
     was: str = ""
     #: 0 near by; more is a copy with less detail, for further away
     level: int = 0
+    #: the number of the bone that all of it hangs on, and moves with; -1 where it hangs on none
+    node: int = -1
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class Mesh:
     parts: tuple[Part, ...] = field(default=())
     #: attributes that some of its parts came without: these are zero there
     lacking: tuple[str, ...] = ()
-    #: what the numbers of JOINTS name
+    #: what the numbers of JOINTS and the nodes of parts name
     bones: tuple[Bone, ...] = ()
     #: findings that are no mistake, since they were asked for
     meant: tuple[str, ...] = ()

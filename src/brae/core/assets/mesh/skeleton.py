@@ -92,7 +92,53 @@ def _locals(part: SkeletonPart, table: Rows, turn: Matrix, metres: float) -> Mat
     if part.turn is not None:
         turns = np.stack([rotation(*row) for row in _columns(table, part.turn)]) if len(table) else found[:, :3, :3]
         found[:, :3, :3] = turn @ turns @ turn.T
+    if part.scale is not None:
+        # A mirrored axis is the same axis: of a size along it only where it lies counts.
+        found[:, :3, :3] *= (_columns(table, part.scale) @ np.abs(turn).T)[:, None, :]
     found[:, :3, 3] = _columns(table, part.place) @ turn.T * metres
+    return found
+
+
+def worlds_of(bones: Sequence[Bone]) -> Matrix:
+    """Where each bone lies at rest, shape (bones, 4, 4)."""
+    found: Matrix = np.tile(np.eye(4), (len(bones), 1, 1))
+    done: set[int] = set()
+
+    def place(number: int) -> None:
+        way = [number]
+        while bones[way[-1]].parent >= 0 and bones[way[-1]].parent not in done:
+            way.append(bones[way[-1]].parent)
+        for one in reversed(way):
+            above = bones[one].parent
+            found[one] = (found[above] if above >= 0 else np.eye(4)) @ np.array(bones[one].local)
+            done.add(one)
+
+    for number in range(len(bones)):
+        if number not in done:
+            place(number)
+    return found
+
+
+def hung(attributes: Mapping[str, Floats], nodes: Any, places: Any) -> dict[str, Floats]:
+    """Attributes of vertices where the nodes that they hang on put them; ``nodes``: a number for each, -1: none.
+
+    Directions keep their lengths; normals go by the inverse transposed (glTF 2.0, section 3.5.3).
+    """
+    found = dict(attributes)
+    for name in [one for one in attributes if one.partition("_")[0] in ("POSITION", "NORMAL", "TANGENT")]:
+        values = attributes[name].copy()
+        for node in np.unique(nodes[nodes >= 0]).tolist():
+            rows, matrix = nodes == node, places[node]
+            some = values[rows, :3].astype(np.float64)
+            if name.startswith("POSITION"):
+                values[rows, :3] = some @ matrix[:3, :3].T + matrix[:3, 3]
+                continue
+            turn = np.linalg.inv(matrix[:3, :3]).T if name.startswith("NORMAL") else matrix[:3, :3]
+            turned = some @ turn.T
+            lengths = np.linalg.norm(turned, axis=1, keepdims=True)
+            before = np.linalg.norm(some, axis=1, keepdims=True)
+            values[rows, :3] = turned * (before / np.where(lengths > 1e-20, lengths, 1))
+        found[name] = values
     return found
 
 
