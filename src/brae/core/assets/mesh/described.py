@@ -252,9 +252,9 @@ def read(layout: Layout, data: bytes, name: str = "") -> MeshFile:
     mesh = Mesh(attributes, corners, parts, bones=bones)
     if any(part.node >= 0 for part in parts):
         places = worlds_of(bones)
-        flat = [number for number in {part.node for part in parts} if number >= 0]
-        if lost := next((one for one in flat if abs(np.linalg.det(places[one])) < 1e-12), None):
-            raise FormatError(f"The node '{bones[lost].name}' flattens what hangs on it.")
+        for node in {part.node for part in parts} - {-1}:
+            if not abs(np.linalg.det(places[node])) >= 1e-12:
+                raise FormatError(f"The bone '{bones[node].name}' flattens what hangs on it.")
         mesh = replace(mesh, attributes=hung(attributes, _of_vertices(mesh, [part.node for part in parts]), places))
     return MeshFile(layout, mesh, len(data), parsed, name)
 

@@ -41,6 +41,9 @@ def bones_of(parsed: Parsed, part: SkeletonPart, vertices: VerticesPart) -> tupl
         for k in order:
             worlds[k] = worlds[parents[k]] @ locals_[k] if parents[k] >= 0 else locals_[k]
     if inverses is None:
+        flat: Any = np.flatnonzero(~(np.abs(np.linalg.det(worlds)) >= 1e-12)) if number else []
+        if len(flat):
+            raise FormatError(f"The bone '{names[int(flat[0])]}' flattens what hangs on it.")
         inverses = np.linalg.inv(worlds)
     if not (np.isfinite(locals_).all() and np.isfinite(inverses).all()):
         raise FormatError(f"A number of the bones in '{part.of}' is none.")
