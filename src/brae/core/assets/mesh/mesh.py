@@ -117,11 +117,13 @@ def normals_of(mesh: Mesh) -> Floats:
 
 def without_unused(mesh: Mesh) -> Mesh:
     """The same without vertices that no triangle has."""
-    used, corners = np.unique(mesh.corners, return_inverse=True)
-    if len(used) == len(mesh):
+    used = np.zeros(len(mesh), bool)
+    used[mesh.corners] = True
+    if used.all():
         return mesh
     attributes = {name: values[used] for name, values in mesh.attributes.items()}
-    return replace(mesh, attributes=attributes, corners=corners.reshape(-1, 3).astype(np.uint32))
+    numbers = (np.cumsum(used) - 1).astype(np.uint32)
+    return replace(mesh, attributes=attributes, corners=numbers[mesh.corners])
 
 
 def welded(mesh: Mesh) -> Mesh:
