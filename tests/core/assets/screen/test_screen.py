@@ -300,6 +300,9 @@ def test_targets_that_are_not_there_and_actions_of_no_screen_are_told() -> None:
     odd = second.model_copy(update={"numbers": {"action": 3, "target": 0}})
     sheet, _, _ = matched(file, [first, odd, third])
     assert told(sheet) == {"action": "Rectangle 1 does 3, which no screen of this game does"}
+    silent = second.model_copy(update={"numbers": {}, "x": 4})
+    assert told(matched(file, [first, silent, third])[0]) == {}
+    assert among(file, [first, silent, third], FOLDER) == {}
     # Where the layout names no actions, those of all other screens count.
     file = opened(layout=LEADING.replace(", values: {7: opens, 9: reads}", ""))
     assert not matched(file, [first, odd, third])[0].findings

@@ -277,7 +277,7 @@ class ScreenKind(AssetKind[ScreenFile]):
         known: set[int] | None = None
         if not original.meaning("action"):
             known = set(_tally(around.values("actions")))
-        odd = [n for n, one in new.items() if known and one.numbers.get("action", -1) not in known]
+        odd = [n for n, one in new.items() if known and one.numbers.get("action", min(known)) not in known]
         return [*matching.astray(edit.areas, astray), *matching.unknown(edit.areas, odd)]
 
     def again(self, original: ScreenFile, encoded: Encoded) -> ScreenFile:

@@ -91,7 +91,8 @@ def put_right(
     tell("overlap", "shows", over, "lie over each other", "Where they do, only one of them acts.")
     meant = original.meaning("action")
     if meant:
-        findings += unknown(areas, [n for n in new if areas[n].numbers.get("action", -1) not in meant])
+        # What does not say its action has the one that all of the original's have in common.
+        findings += unknown(areas, [n for n in new if areas[n].numbers.get("action", min(meant)) not in meant])
     font = original.part.font
     if font is not None:
         wide = [n for n in new if _sticks_out(areas[n], font)]
