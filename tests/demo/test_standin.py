@@ -15,6 +15,7 @@ import soundfile
 from PIL import Image
 
 from brae.core.assets.base import Context
+from brae.core.assets.material.matching import set_value
 from brae.core.assets.registry import kinds
 from brae.core.assets.sound.loops import jump
 from brae.core.assets.sound.sound import read as read_sound_file
@@ -23,6 +24,7 @@ from brae.core.layouts.library import Library
 from brae.demo import art, desktop, disc, models, speech
 from brae.demo.standin import Report, play, recognises, shapes
 from brae.demo.standin.harbour import TABLE
+from brae.demo.standin.loader import read_finish
 from brae.demo.standin.menus import walk, ways
 from brae.demo.standin.report import Refusal
 
@@ -321,6 +323,30 @@ def test_a_model_without_its_material_or_texture(game: Path) -> None:
     assert "sail of the boat" in lost.placeholders
     other = models.material("textures/harbour/jetty", (0.4, 0.4, 0.4), 0.1, two_sided=True)
     assert _with_object(game, "txt", "materials/sail", other).placeholders == {}
+
+
+@pytest.mark.parametrize(
+    ("data", "reason"),
+    [
+        (models.finish("figures/ishbel", (0.4, 0.4, 1.5), 0.1, two_sided=False), "no numbers that the game takes"),
+        (models.finish("figures/ishbel", (0.4, 0.4, 0.4), 0.1, two_sided=False)[:-1], "is no finish"),
+    ],
+)
+def test_finishes_are_read_strictly(game: Path, data: bytes, reason: str) -> None:
+    assert reason in (_with_object(game, "fin", "finishes/coat", data).refused or "")
+
+
+def test_a_finish_is_a_material_whose_colour_is_three_fields(game: Path, library: Library) -> None:
+    """Changed by its layout, and read by the game's own code."""
+    data = models.finish("figures/ishbel", (0.25, 0.5, 0.75), 0.1, two_sided=False)
+    kind = kinds()["material"]
+    asset = kind.read(data, Context(library, "finishes/coat.fin"))
+    assert [one.value for one in asset.values()] == ["figures/ishbel", "0.25 0.5 0.75", "0.1", "0"]
+    made = set_value(asset, "ambient_red ambient_green ambient_blue", "1 0.5 0").encode()
+    cloth = read_finish(made, "finishes/coat")
+    assert cloth.ambient == (1.0, 0.5, 0.0)
+    assert read_finish(data, "finishes/coat").ambient == (0.25, 0.5, 0.75)
+    assert sum(one != two for one, two in zip(made, data, strict=True)) <= 12
 
 
 def test_the_demos_models_are_proved_by_their_layout(game: Path, library: Library) -> None:

@@ -409,7 +409,11 @@ def _voices() -> list[tuple[str, str, int, bytes]]:
 def _models() -> list[tuple[str, str, int, bytes]]:
     """Models, and the materials of their parts."""
     objects = [
-        ("txt", f"materials/{name}", -1, models.material(colour, ambient, highlight, two_sided=both))
+        (
+            ("fin", f"finishes/{name}", -1, models.finish(colour, ambient, highlight, two_sided=both))
+            if name in models.FINISHES
+            else ("txt", f"materials/{name}", -1, models.material(colour, ambient, highlight, two_sided=both))
+        )
         for name, (colour, ambient, highlight, both) in models.MATERIALS.items()
     ]
     for number, (name, picture) in enumerate(models.skins().items()):

@@ -115,6 +115,8 @@ BONES = [
     ("head", 2, (0.0, 0.37, 0.0)), ("bag", 1, (0.32, -0.03, 0.08)),
 ]  # fmt: skip
 #: each material: its texture, light from everywhere, highlight, whether its back is seen
+#: of who walks about: records, and no texts
+FINISHES = ("coat", "face", "bag")
 MATERIALS = {
     "lighthouse": ("skins/tower", (0.45, 0.47, 0.52), 0.1, False),
     "lamp": ("skins/lamp", (0.5, 0.5, 0.45), 0.8, False),
@@ -164,6 +166,11 @@ def material(colour: str, ambient: tuple[float, float, float], highlight: float,
     sides = "yes" if two_sided else "no"
     lines = [f"colour = {colour}", f"ambient = {light}", f"highlight = {highlight:g}", f"two_sided = {sides}"]
     return "\n".join(["[material]", *lines, ""]).encode()
+
+
+def finish(colour: str, ambient: tuple[float, float, float], highlight: float, *, two_sided: bool) -> bytes:
+    """The same as a record: what those wear who walk about."""
+    return struct.pack("<4sB32s3ff3x", b"FNSH", two_sided, colour.encode(), *ambient, highlight)
 
 
 def shape(pieces: list[Piece], stamp: int) -> bytes:

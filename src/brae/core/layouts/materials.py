@@ -89,7 +89,9 @@ class MaterialPart(Hidden):
     text: TextForm | None = Field(None, description="how the text is written; without it keys are fields")
     shader: Key | None = None
     textures: dict[TextureRole, Key] = Field(default_factory=dict)
-    colours: dict[ColourRole, Key] = Field(default_factory=dict)
+    colours: dict[ColourRole, Key | Annotated[list[Key], Field(min_length=3, max_length=4)]] = Field(
+        default_factory=dict, description="a key that says all of a colour, or one for each of its numbers"
+    )
     numbers: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,31}$")], Number] = Field(default_factory=dict)
     switches: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,31}$")], Key] = Field(default_factory=dict)
     paths: PathRules = Field(default_factory=PathRules)
@@ -99,12 +101,18 @@ class MaterialPart(Hidden):
     def name(self) -> str:
         return self.material
 
+    @property
+    def joined(self) -> dict[str, list[str]]:
+        """The keys of colours that are told by several, by all of them with spaces between."""
+        return {" ".join(keys): keys for keys in self.colours.values() if not isinstance(keys, str)}
+
     def keys(self) -> Iterator[str]:
         """All keys that are spoken of."""
         if self.shader is not None:
             yield self.shader
         yield from self.textures.values()
-        yield from self.colours.values()
+        for keys in self.colours.values():
+            yield from [keys] if isinstance(keys, str) else keys
         yield from (one.key for one in self.numbers.values())
         yield from self.switches.values()
 

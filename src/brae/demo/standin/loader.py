@@ -175,6 +175,16 @@ def read_material(data: bytes, name: str) -> Cloth:
         raise Refusal(f"{name} has no colour, ambient, highlight and two_sided that the game takes") from error
 
 
+def read_finish(data: bytes, name: str) -> Cloth:
+    """A material's record, read as the game reads it."""
+    if len(data) != 56 or data[:4] != b"FNSH":
+        raise Refusal(f"{name} is no finish")
+    two_sided, colour, red, green, blue, highlight = struct.unpack_from("<B32s4f", data, 4)
+    if two_sided > 1 or not all(0 <= one <= 1 for one in (red, green, blue, highlight)):
+        raise Refusal(f"{name} has no numbers that the game takes")
+    return Cloth(colour.split(b"\0")[0].decode("ascii", "replace"), (red, green, blue), highlight, bool(two_sided))
+
+
 class Files:
     """The game's files by the settings: loose files first, then archives in the order in which they are listed."""
 

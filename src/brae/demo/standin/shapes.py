@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from PIL import Image, ImageDraw
 
-from brae.demo.standin.loader import Cloth, read_material
+from brae.demo.standin.loader import Cloth, read_finish, read_material
 from brae.demo.standin.report import BadTexture, Refusal, Report, placeholder
 
 #: the models of the scene, and how many parts the game expects of each
@@ -215,11 +215,12 @@ def models(
         pieces = [(new, triangles) for _, new, triangles in named]
         cloths: dict[str, tuple[Cloth, Image.Image]] = {}
         for material, _ in pieces:
-            text = objects.get(f"materials/{material}.txt")
-            if text is None:
-                report.trace.append(f"materials/{material} is not there: nothing is drawn of it on the {name}")
+            file = f"finishes/{material}.fin" if name in _WALKERS else f"materials/{material}.txt"
+            told = objects.get(file)
+            if told is None:
+                report.trace.append(f"{file[:-4]} is not there: nothing is drawn of it on the {name}")
                 continue
-            cloth = read_material(text, f"materials/{material}")
+            cloth = (read_finish if name in _WALKERS else read_material)(told, file[:-4])
             try:
                 picture = texture(cloth.colour)
             except BadTexture as reason:

@@ -152,6 +152,6 @@ def _title(one: MaterialValue) -> str:
 
 def set_value(material: Material, key: str, value: str) -> Material:
     """A material with one of its values changed; FormatError where the layout knows no such key."""
-    if key not in set(material.part.keys()):
+    if key not in {*material.part.keys(), *material.part.joined}:
         raise FormatError(f"'{key}' is no value of this material.", expected=", ".join(material.part.keys()))
     return material.with_value(key, value)

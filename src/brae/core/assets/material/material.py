@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, get_args
 
@@ -61,14 +61,17 @@ class Material:
         if part.shader is not None:
             asked.append(("shader", "shader", part.shader, None, None))
         asked += [("texture", role, key, None, None) for role, key in _ordered(part.textures)]
-        asked += [("colour", role, key, None, None) for role, key in _ordered(part.colours)]
+        colours = {role: key if isinstance(key, str) else " ".join(key) for role, key in part.colours.items()}
+        asked += [("colour", role, key, None, None) for role, key in _ordered(colours)]
         asked += [("number", role, one.key, one.least, one.most) for role, one in part.numbers.items()]
         asked += [("switch", role, key, None, None) for role, key in part.switches.items()]
         found = []
         for sort, role, key, least, most in asked:
-            one = self.at(key)
-            line = line_of(self.text.text, one.start) if one is not None and self.text is not None else None
-            found.append(MaterialValue(sort, role, key, None if one is None else one.value, line, least, most))
+            told = [self.at(each) for each in part.joined.get(key, [key])]
+            there = [one for one in told if one is not None]
+            value = " ".join(one.value for one in there) if len(there) == len(told) else None
+            line = line_of(self.text.text, there[0].start) if there and self.text is not None else None
+            found.append(MaterialValue(sort, role, key, value, line, least, most))
         return found
 
     def textures(self) -> dict[str, str]:
@@ -84,6 +87,8 @@ class Material:
 
     def with_value(self, key: str, value: str) -> Material:
         """The same with another value; FormatError where there is no such key, or where it cannot be written."""
+        if (keys := self.part.joined.get(key)) is not None:
+            return self._with_colour(keys, value)
         one = self.at(key)
         if one is None:
             return self._added(key, value)
@@ -97,6 +102,16 @@ class Material:
         assert self.parsed is not None
         raw = _field_bytes(self.layout, self.parsed, key, value)
         return read(self.layout, b"".join(compose(self.parsed, model=Model({}, {key: raw})).read(MAIN)))
+
+    def _with_colour(self, keys: Sequence[str], value: str) -> Material:
+        """The same with a colour whose numbers are said one by one; a fourth that is not given stays."""
+        numbers = numbers_in(value)
+        if len(numbers) not in (3, len(keys)):
+            raise FormatError(f"'{value}' is no colour of {len(keys)} numbers.", expected="three numbers, or four")
+        found = self
+        for key, number in zip(keys, numbers, strict=False):
+            found = found.with_value(key, f"{number:g}")
+        return found
 
     def _added(self, key: str, value: str) -> Material:
         """The same with a value more, written as the value before it is."""
