@@ -342,7 +342,7 @@ def test_a_finish_is_a_material_whose_colour_is_three_fields(game: Path, library
     kind = kinds()["material"]
     asset = kind.read(data, Context(library, "finishes/coat.fin"))
     assert [one.value for one in asset.values()] == ["figures/ishbel", "0.25 0.5 0.75", "0.1", "0"]
-    made = set_value(asset, "ambient_red ambient_green ambient_blue", "1 0.5 0").encode()
+    made = set_value(asset, "ambient_red+ambient_green+ambient_blue", "1 0.5 0").encode()
     cloth = read_finish(made, "finishes/coat")
     assert cloth.ambient == (1.0, 0.5, 0.0)
     assert read_finish(data, "finishes/coat").ambient == (0.25, 0.5, 0.75)

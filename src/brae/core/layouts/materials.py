@@ -103,8 +103,8 @@ class MaterialPart(Hidden):
 
     @property
     def joined(self) -> dict[str, list[str]]:
-        """The keys of colours that are told by several, by all of them with spaces between."""
-        return {" ".join(keys): keys for keys in self.colours.values() if not isinstance(keys, str)}
+        """The keys of colours that are told by several, by all of them with a plus between."""
+        return {"+".join(keys): keys for keys in self.colours.values() if not isinstance(keys, str)}
 
     def keys(self) -> Iterator[str]:
         """All keys that are spoken of."""

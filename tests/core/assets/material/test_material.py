@@ -183,17 +183,23 @@ def test_a_colour_whose_numbers_are_fields_of_their_own() -> None:
         "  - {field: lb, type: u8}\n  - {field: la, type: u8}\n"
         "  - {material: values, colours: {diffuse: [r, g, b], highlight: [lr, lg, lb, la]}}\n"
     )
+    sent = KIND.send(read(layout, struct.pack("<3f4B", 0.1, 0.4, 1, 200, 100, 50, 7)))
+    assert sent.data.decode() == 'r+g+b = "0.1 0.4 1"\nlr+lg+lb+la = "200 100 50 7"\n'
     data = struct.pack("<3f4B", 0.5, 0.25, 1, 200, 100, 50, 7)
     material = read(layout, data)
     assert {one.role: one.value for one in material.values()} == {
         "diffuse": "0.5 0.25 1", "highlight": "200 100 50 7",
     }  # fmt: skip
-    made = set_value(set_value(material, "r g b", "0.125 0.25 0"), "lr lg lb la", "#0a141e")
+    made = set_value(set_value(material, "r+g+b", "0.125 0.25 0"), "lr+lg+lb+la", "#0a141e")
     assert made.encode() == struct.pack("<3f4B", 0.125, 0.25, 0, 10, 20, 30, 7)
+    sent = KIND.send(material)
+    assert KIND.came(material, sent).encode() == data
+    came = KIND.came(material, replace(sent, data=sent.data.replace(b"0.5 0.25", b"0.75 0")))
+    assert came.encode() == struct.pack("<3f4B", 0.75, 0, 1, 200, 100, 50, 7)
     with pytest.raises(FormatError, match="no colour of 3"):
-        set_value(material, "r g b", "0.5")
+        set_value(material, "r+g+b", "0.5")
     with pytest.raises(FormatError, match="cannot be written as u8"):
-        set_value(material, "lr lg lb la", "1 2 300 4")
+        set_value(material, "lr+lg+lb+la", "1 2 300 4")
     with pytest.raises(BraeError, match="spoken of twice"):
         parse(
             "layout: bin\ntitle: Binary\nkind: material\nparts:\n  - {field: r, type: f32}\n"

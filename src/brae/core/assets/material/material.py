@@ -8,6 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal, get_args
 
+import numpy as np
+
 from brae.core.assets.material.entries import Entry, entries, line_of
 from brae.core.assets.text import text as texts
 from brae.core.assets.text.text import Text
@@ -61,7 +63,7 @@ class Material:
         if part.shader is not None:
             asked.append(("shader", "shader", part.shader, None, None))
         asked += [("texture", role, key, None, None) for role, key in _ordered(part.textures)]
-        colours = {role: key if isinstance(key, str) else " ".join(key) for role, key in part.colours.items()}
+        colours = {role: key if isinstance(key, str) else "+".join(key) for role, key in part.colours.items()}
         asked += [("colour", role, key, None, None) for role, key in _ordered(colours)]
         asked += [("number", role, one.key, one.least, one.most) for role, one in part.numbers.items()]
         asked += [("switch", role, key, None, None) for role, key in part.switches.items()]
@@ -162,7 +164,9 @@ def _shown(one: FieldPart, parsed: Parsed) -> str:
         return str(parsed.values[one.field])
     if one.type in _FLOATS:
         order = "<" if one.order(parsed.layout.endian) == "little" else ">"
-        return f"{struct.unpack(order + _FLOATS[one.type], raw)[0]:.9g}"
+        # As short as tells it apart from every other number of this width.
+        said = str(np.frombuffer(raw, f"{order}f{int(one.type[1:]) // 8}")[0])
+        return said.removesuffix(".0")
     skipped = int(one.prefix[1:]) // 8 if one.prefix is not None else 0
     return raw[skipped:].split(b"\0")[0].decode("utf-8", "replace")
 
