@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import re
 import shutil
 import zipfile
 from pathlib import Path
@@ -265,6 +266,12 @@ def test_a_rectangle_that_leads_nowhere_is_told_beside_all_screens_of_the_game(
         take_beside(workspace, "skerry", SCREEN, "areas", to_json([moved, *rest]), "areas.json")
         sheet = edit_of(workspace, SCREEN).sheet or {}
         assert [one["id"] for one in sheet["findings"] if one["severity"] != "note"] == wanted
+    # Noise does not pack: it is told that it does not fit where it lies.
+    come_back(workspace, SCREEN, paint(workspace, SCREEN, noisy=True))
+    (note,) = [one for one in (edit_of(workspace, SCREEN).sheet or {})["findings"] if one["id"] == "slot"]
+    needs, slot = (int(one.replace(",", "")) for one in re.findall(r"[0-9][0-9,]*", note["title"]))
+    stored = len(open_path(disc_game / "skerry.bin", ["CARGO.VOL", "MENUS.SCR"], LIBRARY).container.read_stored(12))
+    assert needs > slot >= stored
     place = around(workspace, "skerry", SCREEN)
     learnt = kind.questions["learnt"].ask(viewed, LearntQuery(), place)
     threes = kind.questions["learnt"].ask(viewed, LearntQuery(starts="3"), place)

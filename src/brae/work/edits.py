@@ -16,6 +16,7 @@ from sqlalchemy.orm.exc import StaleDataError
 from brae.core.addresses import exchange_path
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
+from brae.core.assets.sheet import Finding
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
@@ -583,6 +584,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     sheet = naming.told(workspace, edit.project_id, kind, original, version, sheet)
     if kind.social:
         alone = kind.among(original, kind.again(original, made), around(workspace, edit.project_id, edit.address))
+        alone += _beyond_slot(workspace, project, found, made.data, edit.recipe)
         sheet = sheet.model_copy(update={"findings": [*sheet.findings, *alone]})
     if copied := copies.hidden(workspace, project, found.member):
         sheet = sheet.model_copy(update={"findings": [*sheet.findings, *copied]})
@@ -597,6 +599,29 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
         edit.state = "same"
     else:
         edit.state = "attention" if sheet.open_findings else "ready"
+
+
+def _beyond_slot(
+    workspace: Workspace, project: Project, found: Located, data: bytes, recipe: Mapping[str, Any]
+) -> list[Finding]:
+    """That an item does not fit where it lies in its archive any more: by how much, and what that means."""
+    if found.archive.layout is None or found.member.base is not None:
+        return []
+    try:
+        archive = workspace.archive(project, found.archive)
+        number = workspace.number_of(archive, found)
+        change = archive.pack(number, data, recipe.get("packing_level"))
+        slot, needs = archive.slot(number), len(change.stored)
+    except BraeError:  # what is wrong with the archive is told by the plan
+        return []
+    if needs <= slot:
+        return []
+    return [
+        Finding(
+            id="slot", severity="note", title=f"It needs {needs:,} bytes, and where it lies there are {slot:,}",
+            in_game="What follows it moves when it is built. Fewer colours or rectangles make it smaller.",
+        )
+    ]  # fmt: skip
 
 
 def _tell(workspace: Workspace, project_id: str, address: str) -> None:
