@@ -12,13 +12,13 @@ from sqlalchemy import select
 from brae.core import addresses
 from brae.core.assets.base import Context
 from brae.core.errors import BraeError, LimitError, WaitingError
-from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by
+from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said_by, speaks
 from brae.core.find.links import Links
 from brae.core.layouts.library import Library
 from brae.jobs import Job, Silent, Ticker
 from brae.store.models import ArchiveRow, Member, Project
 from brae.work.items import context_of, original_bytes
-from brae.work.workspace import Workspace
+from brae.work.workspace import Located, Workspace
 
 #: characters of a project's texts that are kept in memory, to search them while somebody types
 _MOST_SAID = 64 << 20
@@ -26,6 +26,8 @@ _MOST_SAID = 64 << 20
 _A_MOMENT = 3.0
 #: items of a folder that are looked at to tell whether one stands out
 _BESIDE = 500
+#: members that are found at once
+_AT_ONCE = 500
 _WORDS = {
     "links": "Reading what belongs together in",
     "texts": "Reading the texts of",
@@ -126,12 +128,13 @@ def linked(workspace: Workspace, project_id: str) -> list[Linked]:
         rows = session.execute(query.order_by(Member.id)).all()
     project = workspace.project(project_id)
     library, refers = workspace.project_library(project), _references(workspace, project_id)
+    found = _Ahead(workspace, project_id, [row.address for row in rows if speaks(row.kind)])
     return [
         Linked(
             row.address,
             row.name,
             row.kind,
-            partial(_read, workspace, project, library, row.address),
+            partial(_read, workspace, project, library, found, row.address),
             refers.get(row.address, ()),
         )
         for row in rows
@@ -159,8 +162,27 @@ def _references(workspace: Workspace, project_id: str) -> dict[str, list[str]]:
     return found
 
 
-def _read(workspace: Workspace, project: Project, library: Library, address: str) -> tuple[bytes, Context]:
-    found = workspace.find(project.id, address)
+class _Ahead:
+    """Members found in the order in which they are asked for, a few hundred at a time."""
+
+    def __init__(self, workspace: Workspace, project_id: str, addresses: list[str]) -> None:
+        self._workspace, self._project, self._addresses = workspace, project_id, addresses
+        self._places = {address: place for place, address in enumerate(addresses)}
+        self._here: dict[str, Located] = {}
+
+    def __call__(self, address: str) -> Located:
+        if address not in self._here:
+            start = self._places.get(address, len(self._addresses))
+            some = self._workspace.find_each(self._project, self._addresses[start : start + _AT_ONCE])
+            self._here = {one: found for one, found in some if found is not None}
+        found = self._here.get(address)
+        return found if found is not None else self._workspace.find(self._project, address)
+
+
+def _read(
+    workspace: Workspace, project: Project, library: Library, ahead: _Ahead, address: str
+) -> tuple[bytes, Context]:
+    found = ahead(address)
     data = original_bytes(workspace, project, found, library)
     return data, context_of(workspace, project, found, library)
 

@@ -525,11 +525,14 @@ class Workspace:
 
     def parent(self, row: ArchiveRow) -> ArchiveRow:
         """The archive that a nested one is a member of."""
-        with self.database.session() as session:
+
+        def read(session: Session) -> ArchiveRow:
             parent = session.get(ArchiveRow, row.parent_id)
-        if parent is None:
-            raise NotFoundError("There is no such archive.", address=row.address)
-        return parent
+            if parent is None:
+                raise NotFoundError("There is no such archive.", address=row.address)
+            return parent
+
+        return self._row(("archive", str(row.parent_id)), read)
 
     def forget_archives(self) -> None:
         """Let go of every archive: their files are about to change, or have changed.
