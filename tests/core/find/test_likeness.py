@@ -34,6 +34,20 @@ def test_the_same_picture_is_found_whatever_was_done_to_its_size_and_colours() -
     assert np.mean(right) >= 0.95
 
 
+def test_what_is_nearly_flat_is_found_too() -> None:
+    """Sand that varies by two levels (grain of its own, drawn here) among photographs, larger and brighter."""
+    grain = np.random.default_rng(8).normal(0, 1, (12, 12))
+    wide = cv2.resize(grain, (96, 96), interpolation=cv2.INTER_CUBIC)
+    sand = opaque(np.clip(120 + 2.4 * wide[..., None] * np.ones(3), 0, 255).round().astype(np.uint8))
+    assert 1 < sand[..., :3].std() < 4
+    pictures = Pictures.of([*known().keys, "sand"], [*(Shown.of(one) for one in pieces().values()), Shown.of(sand)])
+    query = cv2.resize(sand, (150, 150)).astype(np.float32)
+    query[..., :3] *= 1.2
+    found = search(pictures, query.clip(0, 255).astype(np.uint8), 1)
+    assert pictures.keys[found[0].number] == "sand"
+    assert search(pictures, opaque(np.full((40, 40, 3), 90, np.uint8)), 5) == [], "nothing shows nothing"
+
+
 def test_a_part_is_found_with_its_place() -> None:
     chance = np.random.default_rng(4)
     right, off = [], []

@@ -16,6 +16,7 @@ import numpy as np
 
 from brae.core.find.asking import LARGEST
 from brae.core.find.looks import (
+    BARE,
     FLAT,
     LOOK,
     WHOLE,
@@ -67,11 +68,15 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
         query = resized(query, max(1, round(width * scale)), max(1, round(height * scale)))
     # Where a query itself says what is clear, what lies under that is not looked for; and a guise in which nothing
     # shows is no picture of anything.
-    seen = [guise for guise in guises(query)[:2] if value_of(guise).std() > FLAT or guise.std() > FLAT]
+    seen = [guise for guise in guises(query)[:2] if max(value_of(guise).std(), guise.std()) > BARE]
     if not seen:
         return []
     found = _whole(pictures, seen)
     if found and found[0].score >= _SURE:
+        return _ranked(found, limit)
+    # In what is nearly flat nothing is looked for that it would be a part of, or show somewhere.
+    seen = [guise for guise in seen if max(value_of(guise).std(), guise.std()) > FLAT]
+    if not seen:
         return _ranked(found, limit)
     if max(query.shape[:2]) < _SCREEN:
         found += _parts(pictures, seen)
@@ -119,7 +124,9 @@ def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
     scores = np.full(len(pictures.owners), -1.0, np.float32)
     for guise in seen:
         small = planes(resized(guise, WHOLE, WHOLE))
-        turned = np.stack([units(small[:, rows, columns].reshape(4, -1)) for rows, columns in _FLIPS.values()])
+        turned = np.stack(
+            [units(small[:, rows, columns].reshape(4, -1), BARE) for rows, columns in _FLIPS.values()]
+        )
         # (rows, flips, planes): each plane's correlation
         each = np.stack([pictures.wholes[plane] @ turned[:, plane].T for plane in range(4)], axis=-1)
         scored = joined(each)

@@ -21,6 +21,8 @@ Array = np.ndarray[Any, Any]
 LOOK, PART, WHOLE = 64, 24, 16
 #: standard deviation, in levels of 255, below which an area shows nothing
 FLAT = 4.0
+#: and below which even a whole picture shows nothing: sand and grass are nearly flat
+BARE = 0.8
 _LUMA = np.array([0.299, 0.587, 0.114], np.float32)  # ITU-R BT.601
 # Numbers of a thousand small pictures are not worth the threads that OpenCV would start for each.
 cv2.setNumThreads(1)
@@ -75,9 +77,9 @@ def planes(picture: Rgb) -> Array:
     return np.stack([picture @ _LUMA, value, value - lowest, edges], axis=-3)
 
 
-def units(flat: Array) -> Array:
-    """Planes (n, pixels) less their mean and of unit length; 0 where one shows nothing."""
+def units(flat: Array, least: float = FLAT) -> Array:
+    """Planes (n, pixels) less their mean and of unit length; 0 where one varies by no more than ``least``."""
     centred = flat - flat.mean(-1, keepdims=True)
     spread = np.sqrt((centred * centred).mean(-1, keepdims=True))
     scaled = centred / np.maximum(spread * np.sqrt(flat.shape[-1]), 1e-6)
-    return np.where(spread > FLAT, scaled, 0).astype(np.float32)
+    return np.where(spread > least, scaled, 0).astype(np.float32)

@@ -10,6 +10,7 @@ import numpy as np
 
 from brae.core.find.features import Features
 from brae.core.find.looks import (
+    BARE,
     FLAT,
     LOOK,
     PART,
@@ -141,7 +142,7 @@ class Pictures:
         found._spread()
         found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
         for start in range(0, len(wholes), _BATCH):
-            some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE))
+            some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE), BARE)
             found.wholes[:, start : start + len(some)] = some.transpose(1, 0, 2)
         for rows in parts.values():
             for start in range(0, len(rows), _BATCH):
