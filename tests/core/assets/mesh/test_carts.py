@@ -132,6 +132,32 @@ def test_what_hangs_on_two_nodes_is_taken_apart() -> None:
     assert np.allclose(seen, mesh.positions[mesh.corners_of(mesh.parts[0])[0]], atol=1e-5)
 
 
+def test_a_part_less_leaves_the_others_on_their_nodes() -> None:
+    """Without the body: the wheel is the first of the table then, and hangs on the wheel's node still."""
+    mesh = CART.mesh
+    gone = mesh.parts[0].count
+    parts = [replace(part, first=part.first - gone) for part in mesh.parts if part.material != "wood"]
+    parts[-1] = replace(parts[-1], first=parts[0].count)
+    corners = np.concatenate([mesh.corners_of(mesh.parts[1]), mesh.corners_of(mesh.parts[3])])
+    again = described.read(parse(LAYOUT), CART.rewrite(replace(mesh, corners=corners, parts=tuple(parts))))
+    assert [(part.material, part.node) for part in again.mesh.parts] == [("iron", 1), ("rope", -1)]
+    seen = again.mesh.positions[again.mesh.corners_of(again.mesh.parts[0])]
+    assert np.allclose(seen, mesh.positions[mesh.corners_of(mesh.parts[1])], atol=1e-6)
+
+
+def test_strips_of_parts_count_beyond_what_parts_them() -> None:
+    """The mark that begins a new strip is 255 in the file; the vertex of that number is one like every other."""
+    layout = parse(LAYOUT.replace("type: u8, parts: pieces", "type: u8, form: strip, restart: true, parts: pieces"))
+    many = [(float(n), 0.0, 0.0, 0.0, 0.0, 1.0, 5) for n in range(254)]
+    data = written([("wood", -1, many, [(0, 1, 2)]), ("rope", -1, PIECES[0][2], [(0, 1, 2)])])
+    found = described.read(layout, data)
+    assert found.mesh.corners.tolist() == [[0, 1, 2], [254, 255, 256]]
+    assert found.rewrite(found.mesh) == data
+    turned = replace(found.mesh, corners=np.ascontiguousarray(found.mesh.corners[:, [1, 2, 0]]))
+    again = described.read(layout, found.rewrite(turned)).mesh
+    assert np.allclose(again.positions[again.corners], turned.positions[turned.corners])
+
+
 def test_more_than_a_parts_indices_can_name_is_refused() -> None:
     number = 300
     rows = np.repeat(CART.mesh.positions[:1], number, axis=0) + np.arange(number, dtype=np.float32)[:, None]

@@ -26,6 +26,8 @@ from brae.core.sources import MAIN, BytesSource
 
 #: a model has at most so many vertices or indices: what is beyond is taken for damage
 MOST = 1 << 25
+#: what begins a new strip among indices that count all vertices
+_BREAK = np.uint32(0xFFFFFFFF)
 Raw = np.ndarray[Any, np.dtype[np.uint8]]
 
 
@@ -81,11 +83,16 @@ class MeshFile:
 
     @cached_property
     def nodes(self) -> list[int]:
-        """The number of the bone that each of its parts hangs on, -1 for none; of a part more it is the last."""
+        """The number of the bone that each of its parts hangs on, -1 for none."""
         return [part.node for part in self.mesh.parts]
 
-    def _node_of(self, row: int) -> int:
-        return self.nodes[min(row, len(self.nodes) - 1)] if self.nodes else -1
+    def _rows_of(self, mesh: Mesh) -> list[int]:
+        """In whose place of the original each part is: of as many in order, else by materials, else the last."""
+        own = self.mesh.parts
+        if len(mesh.parts) == len(own):
+            return list(range(len(own)))
+        places = {part.material: row for row, part in reversed(list(enumerate(own)))}
+        return [places.get(part.was or part.material, len(own) - 1) for part in mesh.parts]
 
     def rewrite(self, mesh: Mesh) -> bytes:
         """The file with another model: buffers, counts, parts, boxes; what nobody explained is kept.
@@ -111,7 +118,7 @@ class MeshFile:
     def _buffers(self, mesh: Mesh) -> Iterator[tuple[str, bytes]]:
         local, moved = mesh.attributes, np.zeros(len(mesh), bool)
         if any(node >= 0 for node in self.nodes):
-            nodes = _of_vertices(mesh, [self._node_of(row) for row in range(len(mesh.parts))])
+            nodes = _of_vertices(mesh, [self.nodes[row] for row in self._rows_of(mesh)])
             old_nodes = _of_vertices(self.mesh, self.nodes)
             local = hung(mesh.attributes, nodes, np.linalg.inv(worlds_of(self.mesh.bones)))
             both = min(len(nodes), len(old_nodes))
@@ -198,6 +205,9 @@ class MeshFile:
         first, count, inline = part.column("first-index"), part.column("index-count"), part.column("name")
         detail, of_node = part.column("detail-level"), part.column("part-node")
         base, vertices = part.column("first-vertex"), part.column("vertex-count")
+        # Where they hang is said of the parts themselves, not of their places in the table.
+        places = self._rows_of(mesh)
+        told = table.numbers(of_node.field) if of_node is not None and len(table) else None
         assert count is not None
         while len(table) < len(mesh.parts):
             table.insert(len(table), encode_record(part, table.endian, common))
@@ -209,8 +219,8 @@ class MeshFile:
                 table.put(first.field, row, int(firsts[row]))
             if detail is not None:
                 table.put(detail.field, row, one.level)
-            if of_node is not None and row >= len(self.nodes) and self.nodes:
-                table.put(of_node.field, row, int(table.numbers(of_node.field)[len(self.nodes) - 1]))
+            if told is not None and of_node is not None:
+                table.put(of_node.field, row, int(told[places[row]]))
             corners = mesh.corners_of(one)
             low, high = (int(corners.min()), int(corners.max()) + 1) if len(corners) else (0, 0)
             if base is not None:
@@ -301,7 +311,7 @@ def _triangles(layout: Layout, parsed: Parsed, vertices: int, bones: int) -> tup
     end = np.uint32((1 << 8 * faces.width) - 1) if faces.restart else None
     runs = _runs(faces, parsed, len(raw))
     if any(run.base for run in runs):
-        raw = _based(raw, runs, end)
+        raw, end = _based(raw, runs, end), None if end is None else _BREAK
     wrong = np.flatnonzero((raw >= vertices) & (raw != end if end is not None else True))
     if len(wrong):
         raise FormatError(
@@ -343,7 +353,10 @@ def _based(raw: Corners, runs: Sequence[_Run], end: np.uint32 | None) -> Corners
             raise FormatError(f"The indices from {run.first} on belong to two parts.")
         told[some] = True
         found[some] += np.where(raw[some] != end, run.base, 0) if end is not None else run.base
-    return np.minimum(found, MOST if end is None else int(end)).astype(np.uint32)
+    found = np.minimum(found, MOST)  # far too many, whatever was added
+    if end is not None:
+        found[raw == end] = _BREAK
+    return found.astype(np.uint32)
 
 
 def _runs(faces: IndicesPart, parsed: Parsed, number: int) -> list[_Run]:
