@@ -404,7 +404,7 @@ def test_whatever_one_file_does_the_others_open(
         real = getattr(owner, name)
 
         def odd(*arguments: object, real: object = real, **named: object) -> object:
-            if any("lantern" in str(one) or "sail" in str(one) for one in (*arguments, *named.values())):
+            if any("lantern" in str(one) or "boat/sail" in str(one) for one in (*arguments, *named.values())):
                 raise IndexError("nobody thought of this")
             return real(*arguments, **named)  # type: ignore[operator]
 
