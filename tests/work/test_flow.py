@@ -33,6 +33,7 @@ from brae.work.edits import (
 from brae.work.in_game import held, version, waiting
 from brae.work.items import look_at, original_asset, original_bytes
 from brae.work.opening import open_game
+from brae.work.projects import choose
 from brae.work.watch import Watcher
 
 SAIL = "data/harbour.kist//textures/boat/sail.ptx"
@@ -118,6 +119,10 @@ def test_what_the_game_holds_is_told_apart_from_what_waits(workspace: Workspace,
     assert stand() == (True, 0)
     come_back(workspace, SAIL, paint(workspace, SAIL, colour=(200, 30, 30)))
     assert stand() == (False, 1), "another version"
+    choose(workspace, "skerry", way="loose")
+    go_to(workspace, "skerry", SAIL, 1)
+    assert stand() == (False, 1), "it is to come into the game by another way"
+    choose(workspace, "skerry", way="")
     go_to(workspace, "skerry", SAIL, 1)
     assert stand() == (True, 0), "undone: the game has this one"
     go_to(workspace, "skerry", SAIL, 0)

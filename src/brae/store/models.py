@@ -261,8 +261,8 @@ class Build(Base):
     made: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
     files: Mapped[list[dict[str, Any]]] = mapped_column(default=list)
     edits: Mapped[list[str]] = mapped_column(default=list)
-    #: which versions the game holds after it, by the addresses of their items
-    held: Mapped[dict[str, str]] = mapped_column(JSON, default=dict, server_default="{}")
+    #: which versions the game holds after it, by the addresses of their ``items``, and by which ``way``
+    held: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict, server_default="{}")
 
 
 class JobRow(Base):

@@ -27,22 +27,25 @@ def _version(encoded: str | None, elsewhere: dict[str, str]) -> str:
 def held(workspace: Workspace, project_id: str) -> dict[str, str]:
     """The versions that the game holds, by the addresses of their items.
 
-    None after a restore, and none where a file that was built is not as the build left it: Build tells more then.
+    None after a restore, where another way was chosen since, and where a file that was built is not as the
+    build left it: Build tells more then.
     """
+    project = workspace.project(project_id)
     with workspace.database.session() as session:
         last = session.scalar(
             select(Build).where(Build.project_id == project_id).order_by(Build.id.desc()).limit(1)
         )
-        if last is None or not last.held:
+        if last is None or last.held.get("way") != (project.way or ""):
             return {}
         columns = (Original.path, Original.current_size, Original.current_mtime)
         query = select(*columns).where(Original.project_id == project_id, Original.state != "original")
         changed = {path: Seen(size, mtime) for path, size, mtime in session.execute(query)}
-    folder = Path(workspace.project(project_id).folder)
     # A file that the game's maker replaced meanwhile is an original again.
     built = {file["path"] for file in last.files if file["way"] not in ("restore", "remove")}
-    as_left = built <= set(changed) and all(Seen.at(folder / path) == seen for path, seen in changed.items())
-    return last.held if as_left else {}
+    as_left = built <= set(changed) and all(
+        Seen.at(Path(project.folder) / path) == seen for path, seen in changed.items()
+    )
+    return dict(last.held["items"]) if as_left else {}
 
 
 def waiting(workspace: Workspace, project_id: str) -> int:
