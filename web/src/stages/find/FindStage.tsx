@@ -269,11 +269,14 @@ export function FindStage({ project }: { project: string }) {
 /** The empty table says why it is empty, and leads to where something can be done. */
 function Nothing({ project, listing, narrowed }: { project: string; listing: boolean; narrowed: boolean }) {
   const fresh = (useLocation().state as { fresh?: boolean } | null)?.fresh ?? false;
-  // A new game may be asked about before anything is known of the job that lists it.
-  const looked = (useProject(project).data?.files_seen ?? 0) > 0;
+  // A new game may be asked about before anything is known of the job that lists it; and what is known of the game
+  // may be newer than this table.
+  const { data } = useProject(project);
+  const looked = (data?.files_seen ?? 0) > 0;
+  const late = (data?.counts.members ?? 0) > 0;
   if (narrowed)
     return <Empty title="Nothing fits">No item fits all of these conditions. Take one of them away.</Empty>;
-  if (listing || (fresh && !looked))
+  if (listing || late || (fresh && !looked))
     return <Empty title="The game is being listed">The first pictures come in a moment.</Empty>;
   if (fresh) return <Navigate to={`/p/${project}/open`} replace />;
   return (
