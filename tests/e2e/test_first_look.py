@@ -211,6 +211,8 @@ def test_a_layout_goes_to_others_and_makes_a_new_archive(page: Page, tmp_path: P
     source = tmp_path / "parts"
     source.mkdir()
     (source / "keel.txt").write_text("tide and slack " * 30)
+    # The game is looked through with it, and the list of layouts is another one then.
+    wait_for_jobs(page)
     card.get_by_role("button", name="New archive").click()
     page.get_by_label("Files from the folder").fill(str(source))
     page.get_by_label("The new archive").fill(str(tmp_path / "fresh.lz"))
