@@ -122,6 +122,8 @@ def test_what_the_game_holds_is_told_apart_from_what_waits(workspace: Workspace,
     choose(workspace, "skerry", way="loose")
     go_to(workspace, "skerry", SAIL, 1)
     assert stand() == (False, 1), "it is to come into the game by another way"
+    choose(workspace, "skerry", way="archive")
+    assert stand() == (True, 0), "the usual way, by its name"
     choose(workspace, "skerry", way="")
     go_to(workspace, "skerry", SAIL, 1)
     assert stand() == (True, 0), "undone: the game has this one"

@@ -48,7 +48,7 @@ def build(
         if not targets:
             return {"files": [], "edits": found.edits, "up_to_date": True, "left": []}
         note: dict[str, Any] = {"project": project_id, "what": "build", "edits": found.edits, "files": []}
-        note["held"] = {"way": project.way or "", "items": found.held}
+        note["held"] = {"way": workspace.way(project), "items": found.held}
         left = _carry_out(workspace, project, targets, note, ticker)
         if left:
             raise ChangedError(

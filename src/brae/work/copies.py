@@ -92,10 +92,7 @@ def _made(workspace: Workspace, project: Project) -> list[Copy]:
 
 def hidden(workspace: Workspace, project: Project, member: Member) -> list[Finding]:
     """That the game takes another copy than this one, where it does once the edits are built by the chosen way."""
-    profile = workspace.profile(project)
-    if member.winner is None or profile is None or profile.way(project.way).way == "loose":
-        return []
-    if is_own(workspace, project.id, member.winner):
+    if member.winner is None or workspace.way(project) == "loose" or is_own(workspace, project.id, member.winner):
         return []
     return [
         Finding(

@@ -35,7 +35,7 @@ def held(workspace: Workspace, project_id: str) -> dict[str, str]:
         last = session.scalar(
             select(Build).where(Build.project_id == project_id).order_by(Build.id.desc()).limit(1)
         )
-        if last is None or last.held.get("way") != (project.way or ""):
+        if last is None or last.held.get("way") != workspace.way(project):
             return {}
         columns = (Original.path, Original.current_size, Original.current_mtime)
         query = select(*columns).where(Original.project_id == project_id, Original.state != "original")

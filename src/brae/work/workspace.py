@@ -221,6 +221,11 @@ class Workspace:
         """The game profile of a project."""
         return profiles_in(self._folders(project))[0].get(project.game or "")
 
+    def way(self, project: Project) -> str:
+        """By which way builds go into the game: the chosen one, or the usual one; "" without a profile."""
+        profile = self.profile(project)
+        return profile.way(project.way).way if profile is not None else ""
+
     # ---- finding ----------------------------------------------------------------------------------------
 
     def project(self, name: str) -> Project:

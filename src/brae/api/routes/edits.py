@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -79,9 +79,17 @@ def edit_view(
 
 def view_of(workspace: Workspace, project_id: str, address: str) -> EditView:
     """The edit of an item as the page shows it."""
-    found, edit = workspace.find(project_id, address), workspace.edit(project_id, address)
-    library = workspace.library_of(project_id)
-    return edit_view(workspace, edit, found.member.name, library, held(workspace, project_id))
+    return views_of(workspace, project_id, [address])[0]
+
+
+def views_of(workspace: Workspace, project_id: str, addresses: Sequence[str]) -> list[EditView]:
+    """The edits of many items: what they have in common is asked for once."""
+    library, in_game = workspace.library_of(project_id), held(workspace, project_id)
+    found = []
+    for address in addresses:
+        name = workspace.find(project_id, address).member.name
+        found.append(edit_view(workspace, workspace.edit(project_id, address), name, library, in_game))
+    return found
 
 
 def _started(workspace: Workspace, project_id: str, what: str, words: str, work: Callable[[Job], Any]) -> JobView:
@@ -216,7 +224,7 @@ def put(project_id: str, request: Addresses, workspace: Work) -> list[EditView]:
     """Put items in work: their files appear in the exchange folder."""
     for address in request.addresses:
         put_in_work(workspace, project_id, address)
-    return [view_of(workspace, project_id, address) for address in request.addresses]
+    return views_of(workspace, project_id, request.addresses)
 
 
 @router.delete("", status_code=204)
@@ -364,7 +372,7 @@ def test_colours(project_id: str, request: TestColours, workspace: Work) -> list
         take_marks_back(workspace, project_id, request.addresses)
     else:
         set_marks(workspace, project_id, request.addresses, request.mark)
-    return [view_of(workspace, project_id, address) for address in request.addresses]
+    return views_of(workspace, project_id, request.addresses)
 
 
 @router.put("/position")

@@ -196,6 +196,14 @@ def test_a_colour_whose_numbers_are_fields_of_their_own() -> None:
     assert KIND.came(material, sent).encode() == data
     came = KIND.came(material, replace(sent, data=sent.data.replace(b"0.5 0.25", b"0.75 0")))
     assert came.encode() == struct.pack("<3f4B", 0.75, 0, 1, 200, 100, 50, 7)
+    # Numbers of more digits than a float is mostly shown with keep every bit, touched or not.
+    third = read(layout, struct.pack("<3f4B", 1 / 3, 0.25, 1 / 7, 1, 2, 3, 4))
+    shown = next(one.value for one in third.values() if one.role == "diffuse")
+    assert shown is not None
+    other = set_value(third, "r+g+b", shown.replace("0.25", "0.5"))
+    assert other.encode() == struct.pack("<3f4B", 1 / 3, 0.5, 1 / 7, 1, 2, 3, 4)
+    moved = set_value(third, "r+g+b", " ".join(reversed(shown.split())))
+    assert moved.encode() == struct.pack("<3f4B", 1 / 7, 0.25, 1 / 3, 1, 2, 3, 4)
     with pytest.raises(FormatError, match="no colour of 3"):
         set_value(material, "r+g+b", "0.5")
     with pytest.raises(FormatError, match="cannot be written as u8"):

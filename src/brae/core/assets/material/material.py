@@ -112,7 +112,10 @@ class Material:
             raise FormatError(f"'{value}' is no colour of {len(keys)} numbers.", expected="three numbers, or four")
         found = self
         for key, number in zip(keys, numbers, strict=False):
-            found = found.with_value(key, f"{number:g}")
+            one = self.at(key)
+            # What stays is not written anew: in a text its digits are its own.
+            if one is None or numbers_in(one.value) != [number]:
+                found = found.with_value(key, str(number).removesuffix(".0"))
         return found
 
     def _added(self, key: str, value: str) -> Material:

@@ -26,7 +26,7 @@ def bones_of(parsed: Parsed, part: SkeletonPart, vertices: VerticesPart) -> tupl
     names = record_names(parsed, records, table, ())
     above = table.numbers(part.parent)
     parents = np.where((above >= 0) & (above < number), above, -1)
-    order = _order(parents, part)
+    _check_tree(parents, part)
     turn = _turn(vertices)
     locals_: Any = _locals(part, table, turn, vertices.metres)
     inverses: Any = _inverses(part, table, turn, vertices.metres)
@@ -38,8 +38,7 @@ def bones_of(parsed: Parsed, part: SkeletonPart, vertices: VerticesPart) -> tupl
             [inverses[parents[k]] @ worlds[k] if parents[k] >= 0 else worlds[k] for k in range(number)]
         ) if number else worlds  # fmt: skip
     else:
-        for k in order:
-            worlds[k] = worlds[parents[k]] @ locals_[k] if parents[k] >= 0 else locals_[k]
+        worlds = _worlds(parents.tolist(), locals_)
     if inverses is None:
         flat: Any = np.flatnonzero(~(np.abs(np.linalg.det(worlds)) >= 1e-12)) if number else []
         if len(flat):
@@ -54,20 +53,20 @@ def _rows(matrix: Matrix) -> tuple[tuple[float, ...], ...]:
     return tuple(tuple(row) for row in matrix.tolist())
 
 
-def _order(parents: Any, part: SkeletonPart) -> list[int]:
-    """The bones so that each comes behind the one above it."""
+def _check_tree(parents: Any, part: SkeletonPart) -> None:
+    """FormatError where a bone is above itself."""
     below: dict[int, list[int]] = {}
     for number, parent in enumerate(parents.tolist()):
         below.setdefault(parent, []).append(number)
-    found, waiting = [], list(reversed(below.get(-1, [])))
+    found: set[int] = set()
+    waiting = list(below.get(-1, []))
     while waiting:
         one = waiting.pop()
-        found.append(one)
-        waiting += reversed(below.get(one, []))
+        found.add(one)
+        waiting += below.get(one, [])
     if len(found) < len(parents):
-        lost = min(set(range(len(parents))) - set(found))
+        lost = min(set(range(len(parents))) - found)
         raise FormatError(f"{part.of}[{lost}] is above itself: no bone of its tree is a root.")
-    return found
 
 
 def _turn(vertices: VerticesPart) -> Matrix:
@@ -104,21 +103,19 @@ def _locals(part: SkeletonPart, table: Rows, turn: Matrix, metres: float) -> Mat
 
 def worlds_of(bones: Sequence[Bone]) -> Matrix:
     """Where each bone lies at rest, shape (bones, 4, 4)."""
-    found: Matrix = np.tile(np.eye(4), (len(bones), 1, 1))
-    done: set[int] = set()
+    return _worlds([bone.parent for bone in bones], np.array([bone.local for bone in bones]).reshape(-1, 4, 4))
 
-    def place(number: int) -> None:
+
+def _worlds(parents: Sequence[int], places: Matrix) -> Matrix:
+    """Places seen from above as places in the whole model; whose tree has no loop, in whatever order."""
+    found, done = places.copy(), [parent < 0 for parent in parents]
+    for number in range(len(parents)):
         way = [number]
-        while bones[way[-1]].parent >= 0 and bones[way[-1]].parent not in done:
-            way.append(bones[way[-1]].parent)
-        for one in reversed(way):
-            above = bones[one].parent
-            found[one] = (found[above] if above >= 0 else np.eye(4)) @ np.array(bones[one].local)
-            done.add(one)
-
-    for number in range(len(bones)):
-        if number not in done:
-            place(number)
+        while not done[way[-1]]:
+            way.append(parents[way[-1]])
+        for one in reversed(way[:-1]):
+            found[one] = found[parents[one]] @ places[one]
+            done[one] = True
     return found
 
 
