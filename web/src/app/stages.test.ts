@@ -42,6 +42,8 @@ describe("the stages", () => {
     [project({}), "find"],
     [project({ in_work: 1 }), "edit"],
     [project({ in_work: 2, ready: 1 }), "build"],
+    [project({ in_work: 2, built_files: 1 }), "try"],
+    [project({ in_work: 2, ready: 1, built_files: 1 }), "build"],
     [project({ in_work: 2, ready: 1, attention: 1 }), "check"],
   ] as const)("lead to the next useful action", (at, stage) => {
     expect(nextAction(at).stage).toBe(stage);

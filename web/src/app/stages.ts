@@ -39,5 +39,7 @@ export function nextAction(project: Project | undefined): { stage: StageId; word
   if (counts.in_work === 0) return { stage: "find", words: "Choose something to change" };
   if (counts.attention > 0) return { stage: "check", words: "Put the findings right" };
   if (counts.ready > 0) return { stage: "build", words: "Build your edits into the game" };
+  // What was ready is in the game.
+  if (counts.built_files > 0) return { stage: "try", words: "See it in the game" };
   return { stage: "edit", words: "Paint, and save the file" };
 }
