@@ -88,9 +88,9 @@ format: $(DEPS) $(MODULES)
 	$(BIN)/ruff check --fix-only -q src tests benchmarks; $(BIN)/ruff format -q src tests benchmarks
 	cd web && npm run --silent format
 
-# Game art of many look-alikes, for the bench alone: see benchmarks/art.py.
+# Pictures that other packages ship, for the bench alone: see benchmarks/art.py.
 art: setup
-	$(BIN)/python -m pip install -q --no-deps --target .art arcade==3.3.3
+	$(BIN)/python -m pip install -q --no-deps --target .art arcade==3.3.3 pygame==2.6.1 ursina==7.0.0 kivy==2.3.1
 
 bench: setup $(VOICE)
 	$(BIN)/python -m benchmarks

@@ -83,7 +83,13 @@ def photographs(names: tuple[str, ...]) -> dict[str, np.ndarray]:
     return found
 
 
-def _cut(picture: np.ndarray, width: int, height: int, rng: np.random.Generator) -> np.ndarray:
+def _shows_something(picture: np.ndarray) -> bool:
+    """Whether a twentieth of it at least is seen, and is not all the same."""
+    seen = picture[..., 3] > 127
+    return bool(seen.mean() > 0.05 and picture[seen][:, :3].std(axis=0).max() > 8)
+
+
+def _part(picture: np.ndarray, width: int, height: int, rng: np.random.Generator) -> np.ndarray:
     """A part of a picture at these sides; some with the corners cut out, some with soft alpha."""
     share = rng.uniform(0.5, 1)
     rows, columns = (max(1, int(side * share)) for side in picture.shape[:2])
@@ -148,7 +154,7 @@ def _indexed(picture: np.ndarray, form: str, levels: int, place: str, kind: str)
     given = np.array(image.getpalette(), np.uint8).reshape(-1, 3)[:many]
     colours[: len(given), :3], colours[:, 3] = given, 255
     if kind == "argb1555":
-        colours[:, :3] = (colours[:, :3] >> 3) * 255 // 31
+        colours[:, :3] = (colours[:, :3] >> 3).astype(np.uint16) * 255 // 31
     numbers = np.asarray(image)
     data = b""
     for level in range(levels):
@@ -179,7 +185,9 @@ def bare(pictures: Mapping[str, np.ndarray], count: int, seed: int) -> Iterator[
             width, height = _ODD[int(rng.integers(len(_ODD)))]
         powers = width & (width - 1) == 0 and height & (height - 1) == 0
         levels = max(width, height).bit_length() if powers and rng.random() < 0.5 else 1
-        picture = _cut(pictures[names[int(rng.integers(len(names)))]], width, height, rng)
+        picture = _part(pictures[names[int(rng.integers(len(names)))]], width, height, rng)
+        while not _shows_something(picture):
+            picture = _part(pictures[names[int(rng.integers(len(names)))]], width, height, rng)
         if form.startswith("index"):
             place = str(rng.choice(["before", "behind", "elsewhere"]))
             kind = str(rng.choice(["rgba8", "bgra8", "rgb8", "argb1555"]))

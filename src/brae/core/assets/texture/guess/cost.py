@@ -14,17 +14,28 @@ import numpy as np
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import PixelFormat
 from brae.core.assets.texture.formats.channels import Channels, PackedBits
-from brae.core.assets.texture.guess.looks import middle
+from brae.core.assets.texture.guess.looks import busiest, middle
 
 _Array = np.ndarray[Any, Any]
-#: pixels looked at in each of three places: for a first look at a width, and for a closer one
-FIRST_LOOK, CLOSER = 1 << 10, 1 << 13
-_PLACES = (0.1, 0.5, 0.9)
+#: bytes looked at in each of three places, the same of all formats: for a first look at a width, and a closer one
+FIRST_LOOK, CLOSER = 3 << 10, 1 << 14
+_PLACES = ((0.0, 0.25), (0.25, 0.5), (0.5, 0.75))
+#: of more indices the rank in a palette, which takes longest, is worked out for one of so many (a prime: no channel
+#: is left out where the bytes are something else)
+_RANKED, _STEP = 1 << 12, 11
+#: entries in use that may have one colour, on the average (dark ones of 5 bits often do)
+_ALIKE = {256: 8, 16: 2}
+#: indices that tell which are in use
+_USED = 1 << 16
+#: the share of alpha that is none or full in nearly all pictures
+_ENDS = 0.2
 #: bytes that are looked at of formats in blocks
 _BLOCK_BYTES = 1 << 19
 #: shares of blocks of BC7 without a mode (none, but for what stands between levels), and of modes 4 to 7 (by chance
 #: one in sixteen)
 _RESERVED, _HIGH_MODES = 0.01, 0.35
+_BLOCKS = 1 << 15
+_RESERVED_BC6H = np.array([0b10011, 0b10111, 0b11011, 0b11111], np.uint64)
 
 
 def entropy(counts: _Array) -> float:
@@ -56,6 +67,8 @@ class Numbers:
 
     def __init__(self, pixel_format: PixelFormat, data: bytes) -> None:
         self.bits: list[int]
+        self._data = data
+        self._places: dict[int, list[int]] = {}
         raw = np.frombuffer(data, np.uint8)
         if isinstance(pixel_format, Channels):
             step = pixel_format.block_bytes
@@ -75,8 +88,11 @@ class Numbers:
             )
             self.bits = [bits for _, bits, _ in shifts]
         elif isinstance(pixel_format, formats.Indexed):
-            halves = raw if pixel_format.bits == 8 else np.stack([raw & 15, raw >> 4], axis=1).reshape(-1)
-            self.values = halves[:, None]
+            self.values = raw[:, None]
+            if pixel_format.bits == 4:
+                self.values = np.empty((2 * len(raw), 1), np.uint8)
+                np.bitwise_and(raw, 15, out=self.values[::2, 0])
+                np.right_shift(raw, 4, out=self.values[1::2, 0])
             self.bits = [pixel_format.bits]
         else:
             raise TypeError(pixel_format.name)
@@ -85,11 +101,17 @@ class Numbers:
         return len(self.values)
 
     def _spans(self, width: int, look: int) -> list[tuple[int, int]]:
-        count = len(self.values)
+        """Pixels that are looked at, for so many bytes in each place."""
+        count, look = len(self.values), max(1, 8 * look // sum(self.bits))
         behind = min(width + 1, count)
         if count - behind <= len(_PLACES) * look:
             return [(behind, count)]
-        starts = [behind + int((count - behind - look) * place) for place in _PLACES]
+        if look not in self._places:
+            pixel = len(self._data) / count
+            self._places[look] = [
+                int(busiest(self._data, 1, int(look * pixel), within) / pixel) for within in _PLACES
+            ]
+        starts = [max(start // width * width, behind) for start in self._places[look]]
         return [(start, start + look) for start in starts]
 
     def bits_of_pixel(self, width: int, look: int) -> float:
@@ -117,21 +139,43 @@ class Numbers:
             own, left, up = values[first:last], values[first - 1 : last - 1], values[first - width : last - width]
             same += int(((own == left) | (own == up)).sum())
             many += len(own)
-            known = max(known, len(np.unique(own)))
+            known = max(known, int(np.count_nonzero(np.bincount(own))))
         share = same / max(1, many)
         return entropy(np.array([same, many - same])) + share + (1 - share) * float(np.log2(max(2, known)))
+
+    def told_apart(self, colours: _Array) -> bool:
+        """Whether these colours (entries x 4) show the indices in use apart: else they are no palette of them."""
+        used = np.flatnonzero(np.bincount(self.values[:: max(1, len(self.values) // _USED), 0]))
+        return len(np.unique(colours[used], axis=0)) * _ALIKE[len(colours)] >= len(used)
 
     def bits_by_palette(self, width: int, colours: _Array) -> float:
         """Bits of an index by these colours (int64, entries x 4)."""
         from brae.core.assets.texture.kernels.residuals import count_ranks
 
         counts = np.zeros(10, np.int64)
-        for first, last in self._spans(width, 2 * FIRST_LOOK):
+        for first, last in self._spans(width, CLOSER):
             part = np.ascontiguousarray(self.values[first - width - 1 : last, 0])
-            count_ranks(part, width, colours, width + 1, len(part), counts)
+            step = _STEP if last - first > _RANKED else 1
+            count_ranks(part, width, colours, width + 1, len(part), step, counts)
         # A rank has no sign, and its first bit is known.
         below = np.maximum(np.arange(10) - 1, 0)
         return entropy(counts) + float((counts * below).sum()) / max(1, int(counts.sum()))
+
+    def bits_at(self, first: int, last: int, width: int, colours: _Array) -> float:
+        """Bits of these few indices by these colours, each rank by a universal code (P. Elias, gamma, 1975)."""
+        from brae.core.assets.texture.kernels.residuals import count_ranks
+
+        # The first row has no row above.
+        width, counts = width if first > width else 1, np.zeros(10, np.int64)
+        first = max(first, width + 1)
+        part = np.ascontiguousarray(self.values[first - width - 1 : last, 0])
+        count_ranks(part, width, colours, width + 1, len(part), 1, counts)
+        return float((counts * 2 * np.arange(10)).sum())
+
+    def like_alpha(self) -> bool:
+        """Whether what is stored as alpha is often none or full, and not less than the last colour is."""
+        ends = ((self.values == 0) | (self.values == np.array([(1 << one) - 1 for one in self.bits]))).mean(axis=0)
+        return bool(ends[-1] >= max(_ENDS, ends[-2] if len(self.bits) > 2 else 0.0))
 
 
 def bits_of_palette(entries: _Array) -> float:
@@ -217,13 +261,31 @@ def _in_pairs(words: _Array) -> float:
     return max(0.0, float(equal[::2].mean() - equal[1::2].mean()))
 
 
+def _changing(data: bytes, step: int) -> tuple[_Array, int]:
+    """The blocks that differ from the one before, with the first (blocks x bytes), and how many are in all."""
+    blocks = np.frombuffer(data[: len(data) // step * step], np.uint8).reshape(-1, step)
+    other = (blocks[1:] != blocks[:-1]).any(axis=1)
+    return blocks[np.concatenate([[len(blocks) > 0], other])], len(blocks)
+
+
 def new_blocks(data: bytes, step: int) -> float:
     """The share of blocks that differ from the one before, and what it costs to say so."""
-    blocks = np.frombuffer(data[: len(data) // step * step], np.uint8).reshape(-1, step)
-    if len(blocks) < 2:
+    new, total = _changing(data, step)
+    if total < 2:
         return 1.0
-    same = int((blocks[1:] == blocks[:-1]).all(axis=1).sum())
-    return 1 - same / len(blocks) + entropy(np.array([same, len(blocks) - same])) / (8 * step)
+    return len(new) / total + entropy(np.array([total - len(new), len(new)])) / (8 * step)
+
+
+def reserved_share(name: str, data: bytes) -> float:
+    """The share of different blocks (but for one, as between levels) that BC6H or BC7 leave without a meaning.
+
+    BC6H has 14 modes of the 32 that five bits can be, two bits tell the first two of them (Microsoft, "BC6H
+    Format"); BC7 has none whose first byte is 0 ("BC7 Format Mode Reference").
+    """
+    new = _changing(data, 16)[0][:_BLOCKS]
+    blocks = np.unique(np.ascontiguousarray(new).view("<u8").reshape(-1, 2), axis=0)[:, 0]
+    reserved = blocks & np.uint64(255) == 0 if name == "bc7" else np.isin(blocks & np.uint64(31), _RESERVED_BC6H)
+    return max(0.0, float(reserved.sum() - 1)) / max(1, len(blocks))
 
 
 def has_bc7_modes(data: bytes) -> bool:

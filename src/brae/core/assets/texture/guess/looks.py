@@ -19,6 +19,14 @@ from brae.core.assets.texture.texture import Header
 LOOK = 1 << 17
 #: and of those so many blocks for each width
 _SAMPLE = 1 << 12
+#: the largest level of a chain is this share of it
+_LARGEST_LEVEL = 0.75
+#: so many places are tried, by so many pieces of so many bytes; every pixel format repeats itself after 48
+_WINDOWS, _PIECES, _PIECE, _PERIOD = 33, 16, 64, 48
+#: share of bytes that have to change more at an end than in the middle
+_ASIDE = 0.05
+#: neighbours of which nothing can be told
+_TOO_FEW = 8
 #: levels of this side are compared with the next
 _COMPARED = 128
 _Floats = np.ndarray[Any, np.dtype[np.float32]]
@@ -29,34 +37,27 @@ def _distance(a: _Floats, b: _Floats) -> float:
     return float(np.sqrt(np.abs(a - b).sum(axis=-1)).mean())
 
 
+def busiest(data: bytes, step: int, most: int = LOOK, within: tuple[float, float] = (0.0, _LARGEST_LEVEL)) -> int:
+    """Where, between two shares of the bytes, those ``most`` begin that change oftenest; a multiple of ``step``.
+
+    What is empty looks the same in every format. Where all changes alike, it is the middle.
+    """
+    first, last = (int(len(data) * share) for share in within)
+    if last - first <= most:
+        return first // step * step
+    raw = np.frombuffer(data, np.uint8)
+    starts = np.linspace(first, last - most, _WINDOWS).astype(np.int64)
+    looked = starts[:, None, None] + np.linspace(0, max(0, most - _PIECE), _PIECES).astype(np.int64)[:, None]
+    at = np.minimum(looked + np.arange(_PIECE), len(raw) - _PERIOD - 1)
+    changes = (raw[at] != raw[at + _PERIOD]).mean(axis=(1, 2))
+    aside = np.abs(np.linspace(-1, 1, _WINDOWS)) * _ASIDE
+    return int(starts[int((changes - aside).argmax())]) // step * step
+
+
 def middle(data: bytes, step: int, most: int = LOOK) -> bytes:
-    """Some bytes from the middle of the largest level, from a multiple of ``step`` on: there is most to be seen."""
-    start = max(0, (len(data) * 3 // 4 - most) // 2) // step * step
+    """Some bytes of the largest level, from a multiple of ``step`` on, where most is to be seen."""
+    start = busiest(data, step, most)
     return data[start : start + most // step * step]
-
-
-def strip(pixel_format: PixelFormat, data: bytes) -> _Floats:
-    """Some blocks, one after another: (blocks, rows, columns, 4)."""
-    rows, columns = pixel_format.block
-    step = formats.LARGEST_SIDE // columns
-    parts = []
-    at = 0
-    data = middle(data, pixel_format.block_bytes)
-    total = len(data) // pixel_format.block_bytes
-    while at < total:
-        many = min(step, total - at)
-        piece = data[at * pixel_format.block_bytes : (at + many) * pixel_format.block_bytes]
-        picture = formats.shown(pixel_format.decode(piece, many * columns, rows)).astype(np.float32)
-        parts.append(picture.reshape(rows, many, columns, 4).swapaxes(0, 1))
-        at += many
-    blocks = np.concatenate(parts)
-    blocks[..., :3] *= blocks[..., 3:] / 255
-    return blocks
-
-
-def chance(edges: _Floats) -> float:
-    """How far any two edges lie apart."""
-    return _distance(edges, edges[np.random.default_rng(0).permutation(len(edges))])
 
 
 def _alike(near: float, far: float) -> float:
@@ -64,19 +65,50 @@ def _alike(near: float, far: float) -> float:
     return max(0.0, 1 - (near + 0.05) / (far + 0.05)) if far > 0.02 else 0.0
 
 
-def likeness(blocks: _Floats) -> float:
-    """How alike blocks are to the next."""
-    if len(blocks) < 8:
-        return 0.0
-    return _alike(_distance(blocks[:-1, :, -1], blocks[1:, :, 0]), chance(blocks[:, :, -1]))
+class Strip:
+    """Some blocks, one after another, as pixels; of those that are the same nothing is asked, as empty parts look
+    alike in any format."""
 
+    def __init__(self, pixel_format: PixelFormat, data: bytes) -> None:
+        step, data = pixel_format.block_bytes, middle(data, pixel_format.block_bytes)
+        raw = np.frombuffer(data[: len(data) // step * step], np.uint8).reshape(-1, step)
+        #: what blocks that are the same have in common
+        self._same = raw @ np.random.default_rng(0).random(step)
+        self._blocks = self._pixels(pixel_format, data)
+        edges = self._blocks[np.concatenate([[True], self._same[1:] != self._same[:-1]])][:, -1]
+        #: how far any two edges lie apart
+        self._chance = _distance(edges, edges[np.random.default_rng(0).permutation(len(edges))])
 
-def rows_fit(blocks: _Floats, across: int, far: float) -> float:
-    """How alike they are to those below, for rows of so many; ``far``: to any."""
-    if across >= len(blocks):
-        return 0.0
-    some = slice(0, max(_SAMPLE, 2 * across))
-    return _alike(_distance(blocks[:-across, -1][some], blocks[across:, 0][some]), far)
+    @staticmethod
+    def _pixels(pixel_format: PixelFormat, data: bytes) -> _Floats:
+        """(blocks, rows, columns, 4)"""
+        rows, columns = pixel_format.block
+        step = formats.LARGEST_SIDE // columns
+        parts = []
+        total = len(data) // pixel_format.block_bytes
+        for at in range(0, total, step):
+            many = min(step, total - at)
+            piece = data[at * pixel_format.block_bytes : (at + many) * pixel_format.block_bytes]
+            picture = formats.shown(pixel_format.decode(piece, many * columns, rows)).astype(np.float32)
+            parts.append(picture.reshape(rows, many, columns, 4).swapaxes(0, 1))
+        blocks = np.concatenate(parts)
+        blocks[..., :3] *= blocks[..., 3:] / 255
+        return blocks
+
+    def across(self) -> float:
+        """How alike blocks are to the next."""
+        other = np.nonzero(self._same[1:] != self._same[:-1])[0]
+        if len(other) < _TOO_FEW:
+            return 0.0
+        return _alike(_distance(self._blocks[other, :, -1], self._blocks[other + 1, :, 0]), self._chance)
+
+    def down(self, across: int) -> float:
+        """How alike they are to those below, for rows of so many."""
+        below = self._same[across:][: max(_SAMPLE, 2 * across)]
+        other = np.nonzero(below != self._same[: len(below)])[0]
+        if len(other) == 0:
+            return 0.0
+        return _alike(_distance(self._blocks[other, -1], self._blocks[other + across, 0]), self._chance)
 
 
 def second_level(header: Header, data: bytes) -> float:

@@ -8,7 +8,9 @@ Which of red and blue comes first nothing tells but what colours pictures usuall
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
@@ -35,8 +37,15 @@ _BY_LOOKS = ("bc7", "bc6h", "rgba16f")
 _LOOKS_WORTH = 0.8
 #: what the bytes of BC7 cost at most, as a share of what they cost as if they were BC3
 _BY_MODES = 0.9
+#: a share of blocks that mean nothing
+_RESERVED = 0.01
 #: formats that few files have
 _RARE = {"argb8": 1.05, "rgba16f": 1.05}
+#: what speaks against a format whose alpha does not look like one
+_WITH_ALPHA, _NO_ALPHA = ("argb8", "argb4444", "la8"), 1.3
+_AS_GREYS = 1.1
+#: what speaks against BC7 in whose blocks the usual modes are seldom
+_FEW_MODES = 1.15
 _IN_TILES = 1.1
 #: and tiles have to explain so much more of the bits; of an empty picture every order explains nearly all
 _CLEARLY = 0.03
@@ -46,6 +55,8 @@ _PALETTES = {"index8": [(256, 4), (256, 3), (256, 2)], "index4": [(16, 4), (16, 
 _ENTRIES = {4: "rgba8", 3: "rgb8", 2: "argb1555"}
 #: so many sides are looked at closely
 _CLOSELY = 6
+#: and none whose pixels take so many times the bits of the best at a first look
+_FAR = 1.2
 #: and with a palette, which takes longer
 _BY_PALETTE = 4
 #: pixels that take this share of their bits are as good as chance
@@ -54,6 +65,10 @@ _NOISE = 0.99
 _ORDERED = 4
 #: and so many sides of each
 _SIDES_TILED = 2
+#: so many are worked out at once
+_AT_ONCE = 4
+#: what a side twice as long as the other counts against a guess
+_LONG = 0.004
 #: bytes of which nothing can be told
 _FEWEST = 64
 
@@ -67,9 +82,10 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
     """The likeliest explanations of bytes, best first; empty where there are too few."""
     found: list[Guess] = []
     if len(data) >= _FEWEST:
-        for name in _TRIED:
-            for offset, end, palette in _spans(name, len(data)):
-                found += _of_format(name, data, offset, end, palette)
+        asked = [(name, data, *span) for name in _TRIED for span in _spans(name, len(data))]
+        with ThreadPoolExecutor(min(_AT_ONCE, os.cpu_count() or 1)) as at_once:
+            for some in at_once.map(lambda one: _of_format(*one), asked):
+                found += some
     found.sort(key=lambda guess: -guess.fit)
     found += _in_tiles(found, data)
     found.sort(key=lambda guess: -guess.fit)
@@ -86,10 +102,13 @@ def _in_tiles(guesses: list[Guess], data: bytes) -> Iterator[Guess]:
         own = [(one.width, one.height, one.levels) for one in guesses if one.format == name][:_SIDES_TILED]
         also = chains(pixel_format.block, pixel_format.block_bytes).get(len(data), [])
         sides = list(dict.fromkeys(own + [one for one in also if one[2] == guess.levels]))
-        for storage, share, (width, height, levels) in tiles.shares(pixel_format, data, sides):
-            if share < 1 - guess.fit - _CLEARLY:
+        for storage, share, in_rows, (width, height, levels) in tiles.shares(
+            pixel_format, data, guess.width, sides
+        ):
+            if share < min(1 - guess.fit, in_rows) - _CLEARLY:
                 head = Header("raw", formats.stored(pixel_format, storage), width, height, levels)
                 fit = _fit(head, share * _IN_TILES, data, len(data), 0.0)
+                fit = min(fit, max(0.0, guess.fit + in_rows - share * _IN_TILES))
                 yield Guess(format=name, width=width, height=height, levels=levels, storage=storage, fit=fit)
 
 
@@ -156,6 +175,10 @@ def _rarity(width: int, height: int, levels: int) -> float:
 
 def _odd(width: int, height: int) -> float:
     """What sides count against a guess, also where nearly nothing is left to be explained."""
+    return _LONG * abs(float(np.log2(width / height))) + _uneven(width, height)
+
+
+def _uneven(width: int, height: int) -> float:
     if width & (width - 1) == 0 and height & (height - 1) == 0:
         return 0.0
     return 0.02 if width % 8 == 0 and height % 8 == 0 else 0.06
@@ -178,25 +201,38 @@ def _by_pixels(
     stored = pixel_format.block_bytes * 8 / (pixel_format.block[0] * pixel_format.block[1])
     first = {width: numbers.bits_of_pixel(width, cost.FIRST_LOOK) for width in _widths(sides)}
     nearest = sorted(first, key=lambda width: first[width])[:_CLOSELY]
+    nearest = [width for width in nearest if first[width] <= _FAR * first[nearest[0]] + _FAR - 1]
     if palette is not None:
         guess = Guess(format=name, width=2, height=1, offset=0, palette=palette)
         colours = guess.header(data).format.palette.astype(np.int64)  # type: ignore[attr-defined]
-        closer = {width: numbers.bits_by_palette(width, colours) for width in nearest[:_BY_PALETTE]}
+        if not numbers.told_apart(colours):
+            return []
+        # Of a palette at the other end this reading makes indices, and their row of rows it does not explain.
+        many = min(len(numbers), 8 * (len(data) - len(part)) // pixel_format.bits)  # type: ignore[attr-defined]
+        first_of, last_of = (len(numbers) - many, len(numbers)) if palette.at == 0 else (0, many)
+        closer = {
+            # Entries by their lightness can be foretold as greys, too.
+            width: min(
+                numbers.bits_by_palette(width, colours), _AS_GREYS * numbers.bits_of_pixel(width, cost.CLOSER)
+            )
+            + numbers.bits_at(first_of, last_of, width, colours) / len(numbers)
+            for width in nearest[:_BY_PALETTE]
+        }
     elif isinstance(pixel_format, formats.Indexed):
         closer = {
             width: min(numbers.bits_of_pixel(width, cost.CLOSER) * 1.02, numbers.bits_as_names(width, cost.CLOSER))
             for width in nearest
         }
     else:
-        closer = {width: numbers.bits_of_pixel(width, cost.CLOSER) for width in nearest}
+        rare = _NO_ALPHA if name in _WITH_ALPHA and not numbers.like_alpha() else 1.0
+        closer = {width: rare * numbers.bits_of_pixel(width, cost.CLOSER) for width in nearest}
     return _by_width({width: bits / stored for width, bits in closer.items()}, sides)
 
 
 def _by_blocks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sides]) -> list[tuple[float, Sides]]:
     """The same of blocks whose fields are known; which width fits, their pixels' neighbours tell too."""
-    blocks = looks.strip(pixel_format, part)
-    across, far, bits = looks.likeness(blocks), looks.chance(blocks[:, -1]), cost.Blocks(name, part)
-    down = {width: looks.rows_fit(blocks, -(-width // 4), far) for width in _widths(sides)}
+    strip, bits = looks.Strip(pixel_format, part), cost.Blocks(name, part)
+    across, down = strip.across(), {width: strip.down(-(-width // 4)) for width in _widths(sides)}
     nearest = sorted(down, key=lambda width: -down[width])[:_CLOSELY]
     shares, most = {}, max(down.values())
     for width in nearest:
@@ -213,13 +249,14 @@ def _by_looks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sid
         halves = np.abs(np.frombuffer(part[: looks.LOOK // 8 * 8], "<f2").astype(np.float32))
         if (~(halves < 4096) | ((halves > 0) & (halves < 2.0**-14))).mean() >= 0.005:
             return []
-    blocks = looks.strip(pixel_format, part)
-    across, far = looks.likeness(blocks), looks.chance(blocks[:, -1])
+    elif cost.reserved_share(name, part) > _RESERVED:
+        return []
+    strip = looks.Strip(pixel_format, part)
+    across = strip.across()
     middle = looks.middle(part, pixel_format.block_bytes)
-    new = cost.new_blocks(middle, pixel_format.block_bytes)
+    new = cost.new_blocks(part, pixel_format.block_bytes)
     shares = {
-        width: new
-        * (1 - _LOOKS_WORTH * (across + looks.rows_fit(blocks, -(-width // pixel_format.block[1]), far)) / 2)
+        width: new * (1 - _LOOKS_WORTH * (across + strip.down(-(-width // pixel_format.block[1]))) / 2)
         for width in _widths(sides)
     }
     if name == "bc7" and cost.has_bc7_modes(middle):
@@ -228,6 +265,8 @@ def _by_looks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sid
         as_bytes = cost.Blocks("bc3", part).bits_of_block(-(-width // 4)) / 128 * _BY_MODES
         less = max(0.0, shares[width] - as_bytes)
         shares = {one: share - less for one, share in shares.items()}
+    elif name == "bc7":
+        shares = {one: share * _FEW_MODES for one, share in shares.items()}
     return _by_width(shares, sides)
 
 

@@ -30,8 +30,11 @@ def _whole(storage: Storage, width: int, height: int) -> bool:
     return all(width % tile.columns == 0 and height % tile.rows == 0 for tile in storage.tiles or ())
 
 
-def shares(pixel_format: PixelFormat, data: bytes, sides: list[Sides]) -> Iterator[tuple[Storage, float, Sides]]:
-    """For each order and sides the bits of a pixel, as a share of those it is stored in.
+def shares(
+    pixel_format: PixelFormat, data: bytes, plain: int, sides: list[Sides]
+) -> Iterator[tuple[Storage, float, float, Sides]]:
+    """For each order and sides the bits of a pixel, as a share of those it is stored in; and of the same pixels in
+    plain rows of ``plain``: a part of a picture may be emptier than the whole.
 
     Rows of tiles are as many rows of the picture; so many pixels of a Morton curve are a rectangle.
     """
@@ -42,6 +45,7 @@ def shares(pixel_format: PixelFormat, data: bytes, sides: list[Sides]) -> Iterat
         rows = min(whole_height, _ROWS)
         start = pixel_format.size(whole_width, whole_height // 2 // rows * rows)
         part = data[start : start + pixel_format.size(whole_width, rows)]
+        in_rows = Numbers(pixel_format, part).bits_of_pixel(plain, CLOSER)
         for storage in _STORAGES:
             if not _whole(storage, whole_width, whole_height):
                 continue
@@ -55,4 +59,5 @@ def shares(pixel_format: PixelFormat, data: bytes, sides: list[Sides]) -> Iterat
             if not isinstance(order, formats.Stored):
                 continue
             numbers = Numbers(pixel_format, order.linear(part, width, height))
-            yield storage, numbers.bits_of_pixel(width, CLOSER) / (8 * pixel_format.block_bytes), one
+            stored = 8 * pixel_format.block_bytes
+            yield storage, numbers.bits_of_pixel(width, CLOSER) / stored, in_rows / stored, one

@@ -57,12 +57,14 @@ def count_residuals(numbers, width, bits, first, last, alone, beside):
 
 
 @kernel
-def count_ranks(indices, width, colours, first, last, counts):
-    """The same for palette indices (uint8): which rank the entry has by its distance from the colour foretold.
+def count_ranks(indices, width, colours, first, last, step, counts):
+    """The same for every ``step``-th palette index (uint8): the rank of its entry by the distance from the colour
+    foretold.
 
-    ``colours`` (int64, entries x 4), of equal ones the first ranks first. ``counts`` (10): by the bits of the rank.
+    ``colours`` (int64, entries x 4); of equal ones that of a neighbour ranks first, then the first. ``counts``
+    (10): by the bits of the rank.
     """
-    for i in range(first, last):
+    for i in range(first, last, step):
         left, up, corner = indices[i - 1], indices[i - width], indices[i - width - 1]
         own, far = indices[i], np.int64(0)
         guess = np.empty(4, np.int64)
@@ -70,9 +72,10 @@ def count_ranks(indices, width, colours, first, last, counts):
             guess[c] = foretold(colours[left, c], colours[up, c], colours[corner, c])
             far += (colours[own, c] - guess[c]) ** 2
         rank = 0
+        known = own in (left, up)
         for entry in range(colours.shape[0]):
             near = np.int64(0)
             for c in range(4):
                 near += (colours[entry, c] - guess[c]) ** 2
-            rank += near < far or (near == far and entry < own)
+            rank += near < far or (near == far and entry < own and not known)
         counts[magnitude(rank)] += 1
