@@ -170,6 +170,40 @@ def test_the_other_half_is_found_among_very_many_as_large(workspace: Workspace, 
     assert halves_of(workspace, project, "a.zip//tex/hull.dds").halves[0].name == "z/hull.lvl"
 
 
+def _end(whole: bytes) -> tuple[bytes, bytes]:
+    """A DDS file that is whole by its own header, of its smallest levels alone; and the larger ones."""
+    head = dds.read_header(whole)
+    small = encode_new(np.zeros((SIDE >> AWAY, SIDE >> AWAY, 4), np.uint8), head.header.format, LEVELS - AWAY)
+    stub, rest = _cut(whole)
+    return small[: len(dds.read_header(small).raw)] + stub[len(head.raw) :], rest
+
+
+def test_a_small_file_that_is_whole_by_its_own_header_is_joined_with_what_lies_above(
+    workspace: Workspace, tmp_path: Path
+) -> None:
+    members = {}
+    for number, name in enumerate(("hull", "sail", "mast")):
+        members[f"tex/{name}.dds"], members[f"big/{name}.lvl"] = _end(_whole(number))
+    # Called alike and as large, and another picture; small, and nothing is above it.
+    members["big/mast.lvl"] = _cut(_whole(4))[1]
+    members["tex/stamp.dds"] = encode_new(list(pieces().values())[5][:16, :16], formats.get("bc1"), 5)
+    folder = _game(tmp_path / "ends", members)
+    project = _opened(workspace, folder)
+    found = halves_of(workspace, project, "a.zip//tex/hull.dds")
+    assert (found.levels, found.assumed, [one.name for one in found.halves]) == (AWAY, True, ["big/hull.lvl"])
+    for name in ("mast", "stamp"):
+        assert halves_of(workspace, project, f"a.zip//tex/{name}.dds").halves == []
+    made = join(workspace, project, "a.zip//tex/hull.dds", found.halves[0].pattern, smallest_first=False)
+    assert made.names == ["tex/hull.dds", "tex/sail.dds"]
+    open_game(workspace, folder)
+    for number, name in enumerate(("hull", "sail")):
+        texture = asset_at(workspace, project, f"a.zip//tex/{name}.dds")
+        assert (texture.header.width, texture.levels) == (SIDE, dds.read(_whole(number)).levels)
+        assert texture.rewrite(texture.header, texture.levels) == members[f"tex/{name}.dds"]
+        assert workspace.find(project, f"a.zip//tex/{name}.dds").member.parts == [f"big/{name}.lvl"]
+    assert halves_of(workspace, project, "a.zip//tex/hull.dds").levels == 0
+
+
 def test_what_does_not_fit_is_not_joined(workspace: Workspace, game: Path) -> None:
     project = _opened(workspace, game)
     with pytest.raises(FormatError, match="not as large"):

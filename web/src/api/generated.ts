@@ -3157,6 +3157,11 @@ export interface components {
          * @description What is missing of a texture, and the items that may hold it, the likeliest first.
          */
         Halves: {
+            /**
+             * Assumed
+             * @default false
+             */
+            assumed: boolean;
             /** Halves */
             halves: components["schemas"]["Half"][];
             /**

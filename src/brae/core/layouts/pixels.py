@@ -131,10 +131,16 @@ class Elsewhere(Strict):
         "smallest as there are bytes for",
     )
     stored: Name | None = Field(None, description="the header's field that says how many bytes are elsewhere")
+    above: int | None = Field(
+        None, ge=1, le=12,
+        description="the header says the sides and levels of this file alone; so many larger levels are elsewhere",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _sound(self) -> Elsewhere:
         check_inside(self.name)
+        if self.above is not None and self.here is not None:
+            raise ValueError("'above' and 'here' both say how many levels are elsewhere; one of them does")
         self.of("a/b.c", 0)
         return self
 

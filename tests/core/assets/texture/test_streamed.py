@@ -90,6 +90,50 @@ def test_read_whole_and_divided_again_as_it_was(
         assert (same.data, same.elsewhere, same.kept) == (data, files, same.blocks)
 
 
+ABOVE = '{{name: "{{path}}.big", above: {above}}}'
+OWN = LAYOUT.replace(
+    "{{field: here, type: u8}}\n  - {{field: away, type: u32}}", "{{field: unknown, type: u8}}"
+)  # fmt: skip
+
+
+@given(st.sampled_from(["bc1", "bc7", "rgba8", "l8"]), st.integers(1, 6), st.booleans())
+def test_a_header_of_its_own_levels_alone_is_one_of_more(pixel_format: str, power: int, square: bool) -> None:
+    """What is cut off above is read again, divided as it was, and other sides are said by the small header."""
+    width, height = 1 << power, 1 << (power if square else max(1, power - 1))
+    rng = np.random.default_rng(power)
+    whole = Header("stub", formats.get(pixel_format), width, height, formats.full_chain(width, height))
+    levels, _, _ = encode_levels(rng.integers(0, 256, (height, width, 4), np.uint8), whole)
+    for above in range(1, min(power, whole.levels)):
+        small = whole.without(above)
+        if small.grown(above) != whole:
+            continue
+        head = struct.pack("<4sHHBB", b"STUB", small.width, small.height, small.levels, 77)
+        data, files = head + b"".join(levels[above:]), {"walls/brick.big": b"".join(levels[:above])}
+        layout = parse(OWN.format(pixel_format=pixel_format, elsewhere=ABOVE.format(above=above), more=""))
+        texture = described.read(layout, data, NAME, files.__getitem__)
+        sniffed = described.sniff(layout, data)
+        assert (texture.header.width, texture.header.levels, texture.levels) == (width, whole.levels, levels)
+        assert (sniffed.width, sniffed.height, sniffed.levels) == (width, height, whole.levels)
+        assert described.parts_of(layout, data, NAME, len(data)) == list(files)
+        assert texture.divide is not None
+        assert texture.rewrite(texture.header, texture.levels) == data
+        assert texture.divide(texture.header, texture.levels) == files
+        made = encode_like(np.full((2 * height, 2 * width, 4), 200, np.uint8), texture, texture.recipe())
+        assert struct.unpack_from("<HHBB", made.data, 4) == (
+            2 * small.width,
+            2 * small.height,
+            small.levels + 1,
+            77,
+        )
+        again = texture.again(made.data, made.elsewhere)
+        assert (again.header.width, again.header.levels) == (2 * width, whole.levels + 1)
+
+
+def test_above_and_here_do_not_go_together() -> None:
+    with pytest.raises(LayoutError, match="one of them does"):
+        parse(LAYOUT.format(pixel_format="bc1", elsewhere='{name: "a", above: 2, here: here}', more=""))
+
+
 def test_an_edit_reaches_every_file_and_nothing_else() -> None:
     data, files = _written(64, "bc1", 3, EACH)
     texture = _read(data, files, "bc1", EACH)

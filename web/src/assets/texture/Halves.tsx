@@ -14,8 +14,17 @@ export function Halves({ project, address }: { project: string; address: Member[
   return (
     <section className="grid gap-2 rounded-lg bg-sunk p-3" aria-label="Its larger levels">
       <p>
-        <b>Only its small levels are here.</b> {many(data.levels, "larger level")} ({bytes(data.missing)}) lie
-        elsewhere.
+        {data.assumed ? (
+          <>
+            <b>It may be the small end of a picture.</b> {many(data.levels, "larger level")} (
+            {bytes(data.missing)}) that fit lie elsewhere.
+          </>
+        ) : (
+          <>
+            <b>Only its small levels are here.</b> {many(data.levels, "larger level")} ({bytes(data.missing)})
+            lie elsewhere.
+          </>
+        )}
       </p>
       {data.halves.length === 0 && (
         <p className="text-quiet">

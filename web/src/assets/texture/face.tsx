@@ -6,6 +6,9 @@ import type { Face } from "../face";
 import { Halves } from "./Halves";
 import { Maps } from "./Maps";
 
+/** Bytes of a file that may be the small end of a picture that lies elsewhere. */
+const SMALL_END = 1280;
+
 const sides = ({ facts }: Member) => [Number(facts.width ?? 1), Number(facts.height ?? 1)] as const;
 
 function Tile({
@@ -65,7 +68,9 @@ const face: Face = {
   },
   More: ({ project, member, opened, onSearch }) => (
     <>
-      {member.facts.beyond !== undefined && <Halves project={project} address={member.address} />}
+      {(member.facts.beyond !== undefined || member.real <= SMALL_END) && (
+        <Halves project={project} address={member.address} />
+      )}
       <Maps project={project} address={member.address} opened={opened} onSearch={onSearch} />
     </>
   ),

@@ -26,7 +26,7 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
     """A texture by its layout; ``fetch`` gives the files in which a streamed one keeps its larger levels."""
     parsed = parse(layout, {MAIN: BytesSource(data)})
     part = layout.only(PixelsPart)
-    header = header_of(layout, parsed, elsewhere_of(part.palette, name, fetch))
+    header = _whole(part, header_of(layout, parsed, elsewhere_of(part.palette, name, fetch)))
     away = _levels_away(part, parsed, header, len(data))
     content = parsed.content(part.name)
     levels, end = _split(header.without(away), part, content, 0)
@@ -41,13 +41,21 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
         )
 
     def away_of(new: Header) -> int:
-        """As many levels stay here as before."""
+        """As many levels stay here as before, or as many are elsewhere."""
+        if elsewhere is not None and elsewhere.above is not None:
+            if new.levels <= elsewhere.above:
+                raise FormatError(
+                    f"{elsewhere.above} of its levels lie elsewhere, and {new.levels} are all that it would have.",
+                    expected=f"{elsewhere.above + 1} or more",
+                )
+            return elsewhere.above
         return max(new.levels - (header.levels - away), 0) if away else 0
 
     def rewrite(new: Header, levels: Sequence[bytes]) -> bytes:
         count = away_of(new)
         pixels = _join(new.without(count), part, levels[count:]) + behind
-        values = _values(layout, parsed, new)
+        above = elsewhere.above if elsewhere is not None else None
+        values = _values(layout, parsed, new.without(above or 0))
         if elsewhere is not None and elsewhere.here is not None and (away or new.levels - count != header.levels):
             values[elsewhere.here] = new.levels - count
         if elsewhere is not None and elsewhere.stored is not None:
@@ -83,7 +91,8 @@ def begun(layout: Layout, head: bytes) -> tuple[Header, int | None]:
         if palette is None or palette in parsed.regions:
             raise error
     here = parsed.regions.get(part.name) if part.elsewhere is None else None
-    return header_of(layout, parsed), None if here is None else here.start
+    header = header_of(layout, parsed)
+    return header if part is None else _whole(part, header), None if here is None else here.start
 
 
 def parts_of(layout: Layout, data: bytes, name: str, size: int | None = None) -> list[str]:
@@ -95,13 +104,21 @@ def parts_of(layout: Layout, data: bytes, name: str, size: int | None = None) ->
     if part is None or part.elsewhere is None:
         return []
     parsed = parse(layout, {MAIN: BytesSource(data)})
-    return _files_of(part, name, _levels_away(part, parsed, header_of(layout, parsed), size))
+    return _files_of(part, name, _levels_away(part, parsed, _whole(part, header_of(layout, parsed)), size))
+
+
+def _whole(part: PixelsPart, said: Header) -> Header:
+    """The header of all levels, where that in the file is of its own alone."""
+    above = part.elsewhere.above if part.elsewhere is not None else None
+    return said.grown(above) if above else said
 
 
 def _levels_away(part: PixelsPart, parsed: Parsed, header: Header, size: int | None) -> int:
     """How many of the largest levels are elsewhere; ``size``: of the file, where that is known."""
     if part.elsewhere is None:
         return 0
+    if part.elsewhere.above is not None:
+        return part.elsewhere.above
     if part.elsewhere.here is None:
         region = parsed.regions.get(part.name)
         return 0 if region is None or size is None else header.levels_beyond(size - region.start)

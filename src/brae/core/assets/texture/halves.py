@@ -1,6 +1,7 @@
 """Textures of which only the small levels are here, and no layout says so: where the others are, as data.
 
-A header that says more levels than there are bytes for is the sign. The other half is told by its size, which is
+A header that says more levels than there are bytes for is the sign; or a file of a kilobyte or less, whole by its
+own header, which may be the small end of a picture. The other half is told by its size, which is
 that of the missing levels to the byte, by its name, and by its picture: its smallest level, made half as large, is
 the largest one that is here.
 """
@@ -10,7 +11,7 @@ from __future__ import annotations
 import glob
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import yaml
@@ -25,6 +26,11 @@ from brae.core.layouts.pixels import PixelsPart, beside
 
 #: items of the right size that are looked at, those that are called most alike, and that are told
 _BY_PICTURE, _SHOWN = 24, 8
+#: bytes of pixels that may be the small end of a picture, of a file with its header, levels that may lie above it,
+#: and the longest side of these
+_END, LARGEST_END, _ABOVE, _LONGEST = 1024, 1024 + 256, 8, 16384
+#: how sure a half of such a file has to be
+_CLEAR = 0.75
 #: letters that tell one name from another
 _TELLING = 3
 #: mean difference, in levels of 255, from which two pictures are not alike
@@ -44,6 +50,8 @@ class Stub:
     name: str
     header: Header
     held: bytes
+    #: levels that only its small size lets one think of: its header says nothing of them
+    above: int = 0
 
     @property
     def away(self) -> int:
@@ -70,6 +78,21 @@ class Half:
 
 def stub_of(data: bytes, name: str, library: Library) -> Stub | None:
     """What a texture is that says it has more levels than it has bytes for; None where it is no such texture."""
+    stub = _begun(data, name, library)
+    return stub if stub is not None and stub.away else None
+
+
+def ends_of(data: bytes, name: str, library: Library) -> list[Stub]:
+    """What a small texture that is whole may be the small end of: with one larger level, with two, and so on."""
+    stub = _begun(data, name, library) if len(data) <= LARGEST_END else None
+    if stub is None or stub.away or stub.header.data_size > min(_END, len(stub.held)):
+        return []
+    grown = (replace(stub, header=stub.header.grown(above), above=above) for above in range(1, _ABOVE + 1))
+    return [one for one in grown if max(one.header.width, one.header.height) <= _LONGEST]
+
+
+def _begun(data: bytes, name: str, library: Library) -> Stub | None:
+    """A texture's header and what follows it; None where a layout already says where its levels are."""
     if library.joining(name, data[:512], len(data)) is not None:
         return None
     if data[: len(dds.MAGIC)] == dds.MAGIC:
@@ -83,8 +106,7 @@ def stub_of(data: bytes, name: str, library: Library) -> Stub | None:
         if begins is None:
             return None
         start = begins
-    stub = Stub(name, header, data[start:])
-    return stub if stub.away else None
+    return Stub(name, header, data[start:])
 
 
 def small_levels(data: bytes, stub: Stub) -> TextureFile | None:
@@ -125,6 +147,9 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
                 why.append("its smallest level shows what the largest one here shows")
         found.append(Half(name, pattern_of(stub.name, name), round(sure, 2), tuple(why), turned))
     found += _one_each(stub, dict(others), hashed)
+    if stub.above:
+        # Nothing but these says that there is more.
+        found = [half for half in found if half.sure >= _CLEAR]
     return sorted(found, key=lambda one: -one.sure)[:_SHOWN]
 
 
@@ -237,6 +262,8 @@ def joining_layout(
     elsewhere: dict[str, object] = {"name": pattern}
     if smallest_first:
         elsewhere["smallest_first"] = True
+    if stub.above:
+        elsewhere["above"] = stub.above
     if data[: len(dds.MAGIC)] == dds.MAGIC:
         parts = list(_dds_parts(data, stub.header, elsewhere))
         title, more = "DDS with its larger levels elsewhere", {}

@@ -121,6 +121,12 @@ class Header:
         depth = max(1, self.depth >> away)
         return replace(self, width=width, height=height, levels=self.levels - away, depth=depth)
 
+    def grown(self, above: int) -> Header:
+        """The header with so many larger levels: what ``without`` takes away."""
+        depth = self.depth << above if self.depth > 1 else 1
+        sides = self.width << above, self.height << above
+        return replace(self, width=sides[0], height=sides[1], levels=self.levels + above, depth=depth)
+
     def lacks(self, held: int) -> int:
         """How many of the largest levels lie elsewhere, if just the smallest ones are in so many bytes; else 0."""
         away = self.levels_beyond(held)
