@@ -67,8 +67,8 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
             Member.project_id == project_id, Member.real.in_(sizes), Member.winner.is_(None)
         )
         others = [(row.name, row.real) for row in session.execute(right)]
-    found = [Halves(one.away, one.missing, bool(one.above), halves(one, others, context.fetch)) for one in stubs]
-    best = max(found, key=_sure)
+    told = [Halves(one.away, one.missing, bool(one.above), halves(one, others, context.fetch)) for one in stubs]
+    best = max(told, key=_sure)
     return best if best.halves or not best.assumed else Halves()
 
 
