@@ -6,8 +6,11 @@ import contextlib
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, MetaData, create_engine, event
+from sqlalchemy import Connection, Engine, MetaData, Table, create_engine, event
 from sqlalchemy.exc import DatabaseError, OperationalError, SQLAlchemyError
+
+#: keys that are asked for at once
+AT_ONCE = 500
 
 
 def open_cache(path: Path, tables: MetaData) -> Engine:
@@ -28,6 +31,17 @@ def open_cache(path: Path, tables: MetaData) -> Engine:
         with contextlib.suppress(SQLAlchemyError):
             tables.create_all(engine)
     return engine
+
+
+def make_room(connection: Connection, table: Table, most: int) -> None:
+    """Let a quarter of a table's rows go, those that were kept first, where the cache is larger than allowed."""
+    pages, free, size = (
+        int(connection.exec_driver_sql(f"PRAGMA {name}").scalar_one())
+        for name in ("page_count", "freelist_count", "page_size")
+    )
+    if (pages - free) * size > most:
+        gone = f"SELECT rowid FROM {table.name} ORDER BY rowid LIMIT (SELECT count(*) / 4 FROM {table.name})"
+        connection.exec_driver_sql(f"DELETE FROM {table.name} WHERE rowid IN ({gone})")
 
 
 def _set_up(connection: Any, _: object) -> None:

@@ -59,6 +59,11 @@ class Home:
         return self.path / "likenesses.db"
 
     @property
+    def mentions(self) -> Path:
+        """The names that items mention: a cache, which may be deleted."""
+        return self.path / "mentions.db"
+
+    @property
     def blobs(self) -> Path:
         return self.path / "kept"
 

@@ -14,11 +14,11 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Column, Connection, Integer, LargeBinary, MetaData, Table, Text, select
+from sqlalchemy import Column, Integer, LargeBinary, MetaData, Table, Text, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import SQLAlchemyError
 
-from brae.store.cache import open_cache
+from brae.store.cache import AT_ONCE, make_room, open_cache
 
 if TYPE_CHECKING:
     from brae.core.find.pictures import Shown
@@ -27,7 +27,6 @@ if TYPE_CHECKING:
 KEPT = 2
 #: bytes that are kept: some two hundred thousand pictures
 MOST = 4 << 30
-_AT_ONCE = 500
 _META = MetaData()
 _ROWS = Table(
     "likenesses", _META,
@@ -65,8 +64,8 @@ class Likenesses:
 
         found: dict[str, Shown] = {}
         with contextlib.suppress(SQLAlchemyError), self._engine.connect() as connection:
-            for start in range(0, len(keys), _AT_ONCE):
-                some = keys[start : start + _AT_ONCE]
+            for start in range(0, len(keys), AT_ONCE):
+                some = keys[start : start + AT_ONCE]
                 for row in connection.execute(select(_ROWS).where(_ROWS.c.key.in_(some))):
                     kept = Kept(row.width, row.height, row.small, row.small_width, row.small_height)
                     found[row.key] = Shown(kept, Features.from_bytes(row.features))
@@ -90,14 +89,4 @@ class Likenesses:
             return
         with contextlib.suppress(SQLAlchemyError), self._lock, self._engine.begin() as connection:
             connection.execute(insert(_ROWS).on_conflict_do_nothing(), rows)
-            self._make_room(connection)
-
-    def _make_room(self, connection: Connection) -> None:
-        """Let a quarter go, those that were kept first, where there is more than is allowed."""
-        pages, free, size = (
-            int(connection.exec_driver_sql(f"PRAGMA {name}").scalar_one())
-            for name in ("page_count", "freelist_count", "page_size")
-        )
-        if (pages - free) * size > self._most:
-            gone = "SELECT rowid FROM likenesses ORDER BY rowid LIMIT (SELECT count(*) / 4 FROM likenesses)"
-            connection.exec_driver_sql(f"DELETE FROM likenesses WHERE rowid IN ({gone})")
+            make_room(connection, _ROWS, self._most)

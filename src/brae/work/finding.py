@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from functools import partial
 
-from sqlalchemy import select
-
-from brae.core import addresses
 from brae.core.errors import BraeError
 from brae.core.find.asking import asked_picture
 from brae.core.find.copies import Copies, copies_of
@@ -16,7 +13,6 @@ from brae.core.find.likeness import search
 from brae.core.find.looks import Rgba
 from brae.jobs import Silent, Ticker
 from brae.store import likenesses
-from brae.store.models import ArchiveRow
 from brae.work.asked import Asked, FoundItem
 from brae.work.items import context_of, item_kind, original_bytes
 from brae.work.workspace import Workspace
@@ -40,27 +36,17 @@ def _gathered(workspace: Workspace, project_id: str, ticker: Ticker) -> Gathered
         return found
     kinds, codes = held.texts("kind")
     types, numbers = held.texts("type")
-    listed = _listed_from(workspace, project_id)
+    origins = workspace.origins(project)
     items = []
     for place, address in enumerate(held.addresses):
         type_ = types[numbers[place]]
         if pictured(kinds[codes[place]]) is None or not type_:
             continue
-        # What an archive is listed from is told by its bytes: a copy of the game elsewhere is known already.
-        origin = listed.get(addresses.split(address)[0]) or f"{project.folder} {project.listing}"
-        key = likenesses.key(origin, address, library.versions.get(type_))
+        key = likenesses.key(origins(address), address, library.versions.get(type_))
         items.append(ToShow(address, key, partial(picture_of, workspace, project_id, address)))
     made = gather(items, workspace.likenesses, lambda count: ticker.begin(count, "pictures looked at"), ticker.tick)
     workspace.pictures = (state, made)
     return made
-
-
-def _listed_from(workspace: Workspace, project_id: str) -> dict[str, str]:
-    query = select(ArchiveRow.address, ArchiveRow.listed_from).where(
-        ArchiveRow.project_id == project_id, ArchiveRow.parent_id.is_(None)
-    )
-    with workspace.database.session() as session:
-        return {row.address: row.listed_from for row in session.execute(query)}
 
 
 def picture_of(workspace: Workspace, project_id: str, address: str) -> Rgba:

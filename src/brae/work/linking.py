@@ -16,6 +16,7 @@ from brae.core.find.graph import Line, Lines, Linked, lines_with, links_of, said
 from brae.core.find.links import Links
 from brae.core.layouts.library import Library
 from brae.jobs import Job, Silent, Ticker
+from brae.store import mentions
 from brae.store.models import ArchiveRow, Member, Project
 from brae.work.items import context_of, original_bytes
 from brae.work.workspace import Located, Workspace
@@ -45,7 +46,7 @@ def links(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -
         if found is None:
             items = linked(workspace, project_id)
             ticker.begin(len(items), "items")
-            found = links_of(items, ticker.tick)
+            found = links_of(items, ticker.tick, workspace.mentions)
             workspace.linked = (state, found)
         return found
 
@@ -128,6 +129,7 @@ def linked(workspace: Workspace, project_id: str) -> list[Linked]:
         rows = session.execute(query.order_by(Member.id)).all()
     project = workspace.project(project_id)
     library, refers = workspace.project_library(project), _references(workspace, project_id)
+    origins, layouts = workspace.origins(project), sorted(library.versions.items())
     found = _Ahead(workspace, project_id, [row.address for row in rows if speaks(row.kind)])
     return [
         Linked(
@@ -136,6 +138,7 @@ def linked(workspace: Workspace, project_id: str) -> list[Linked]:
             row.kind,
             partial(_read, workspace, project, library, found, row.address),
             refers.get(row.address, ()),
+            mentions.key(origins(row.address), row.address, row.kind, layouts) if speaks(row.kind) else "",
         )
         for row in rows
     ]

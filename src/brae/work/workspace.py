@@ -39,6 +39,7 @@ from brae.jobs import Events, Jobs
 from brae.store import Blobs, Home, Ledger, open_database
 from brae.store.home import InUseError
 from brae.store.likenesses import Likenesses
+from brae.store.mentions import Mentions
 from brae.store.models import ArchiveRow, Edit, Member, Original, Project
 from brae.store.thumbnails import Thumbnails
 from brae.work.asked import AskedPictures
@@ -120,6 +121,7 @@ class Workspace:
         self.thumbnails = Thumbnails(home.thumbnails)
         self.asked = AskedPictures()
         self.likenesses = Likenesses(home.likenesses)
+        self.mentions = Mentions(home.mentions)
         #: of the project whose pictures were searched last: what tells its state, and they
         self.pictures: tuple[Version, Any] | None = None
         self.gathering = threading.Lock()
@@ -159,6 +161,7 @@ class Workspace:
         self.forget_archives()
         self.thumbnails.close()
         self.likenesses.close()
+        self.mentions.close()
         self.database.close()
 
     def _finish_builds(self) -> None:
@@ -538,6 +541,19 @@ class Workspace:
             return parent
 
         return self._row(("archive", str(row.parent_id)), read)
+
+    def origins(self, project: Project) -> Callable[[str], str]:
+        """For an address, what tells the state of the file of the game that it lies in.
+
+        What an archive is listed from is told by its bytes: a copy of the game elsewhere is known already.
+        """
+        query = select(ArchiveRow.address, ArchiveRow.listed_from).where(
+            ArchiveRow.project_id == project.id, ArchiveRow.parent_id.is_(None)
+        )
+        with self.database.session() as session:
+            listed = {row.address: row.listed_from for row in session.execute(query)}
+        otherwise = f"{project.folder} {project.listing}"
+        return lambda address: listed.get(addresses.split(address)[0]) or otherwise
 
     def forget_archives(self) -> None:
         """Let go of every archive: their files are about to change, or have changed.

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
 
 from brae.core import addresses
-from brae.core.assets.base import AssetKind, Context
+from brae.core.assets.base import AssetKind, Context, Fetch
 from brae.core.assets.registry import kinds
 from brae.core.catalogue import DATA
 from brae.core.errors import BraeError, CancelledError, internal
@@ -17,6 +17,8 @@ from brae.core.find.mentions import Mention, lines_of, mentions_in, strings_in
 
 #: bytes of an item that are looked at for names; what goes on longer is pixels or samples
 _LOOKED_AT = 1 << 20
+#: items whose mentions are remembered at once
+_AT_ONCE = 2000
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,31 @@ class Linked:
     kind: str
     read: Callable[[], tuple[bytes, Context]]
     refers: Sequence[str] = ()
+    #: what tells its state from every other; "" where that is not known
+    key: str = ""
+
+
+class Memory(Protocol):
+    """Where what items mention is remembered."""
+
+    def of(self, keys: Sequence[str], /) -> Mapping[str, Sequence[Mention]]:
+        """What is remembered of some."""
+        ...
+
+    def keep(self, made: Mapping[str, Sequence[Mention]], /) -> None:
+        """Remember more."""
+        ...
+
+
+class Nowhere:
+    """A memory that keeps nothing."""
+
+    def of(self, keys: Sequence[str], /) -> Mapping[str, Sequence[Mention]]:
+        """Nothing."""
+        return {}
+
+    def keep(self, made: Mapping[str, Sequence[Mention]], /) -> None:
+        """Nothing is kept."""
 
 
 def speaks(kind: str) -> bool:
@@ -81,23 +108,56 @@ def with_archives(named: Mapping[str, str]) -> dict[str, str]:
     return found
 
 
-def links_of(items: Sequence[Linked], tick: Callable[[], object] = lambda: None) -> Links:
-    """All links among some items. What cannot be read is told in ``faults`` and mentions nothing."""
+def links_of(
+    items: Sequence[Linked], tick: Callable[[], object] = lambda: None, memory: Memory | None = None
+) -> Links:
+    """All links among some items. What cannot be read is told in ``faults`` and mentions nothing.
+
+    ``memory``: where what they mention is remembered, so that only new ones are read.
+    """
     named = with_archives({one.address: one.name for one in items})
-    names, found = Names(named.items()), Links()
-    for one in items:
-        found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
-        if speaks(one.kind):
-            try:
-                found.add(one.address, _mentions(one.kind, *one.read()), names)
-            except CancelledError:
-                raise
-            except BraeError as error:
-                found.faults.append(error.at(one.address).as_dict())
-            except Exception as error:  # whatever one item does, the others are looked at
-                found.faults.append(internal(error, one.address).as_dict())
-        tick()
+    names, found, memory = Names(named.items()), Links(), memory or Nowhere()
+    for start in range(0, len(items), _AT_ONCE):
+        some = items[start : start + _AT_ONCE]
+        known = memory.of([one.key for one in some if one.key])
+        new: dict[str, list[Mention]] = {}
+        for one in some:
+            found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
+            if one.key in known:
+                found.add(one.address, known[one.key], names)
+            elif speaks(one.kind):
+                _read_into(found, one, names, new)
+            tick()
+        memory.keep(new)
     return found
+
+
+def _read_into(found: Links, one: Linked, names: Names, new: dict[str, list[Mention]]) -> None:
+    """What an item mentions, read now; ``new`` takes it by its key, where it is told by nothing but that."""
+    try:
+        data, context = one.read()
+        alone = _Alone(context.fetch)
+        said = list(_mentions(one.kind, data, replace(context, fetch=alone)))
+        found.add(one.address, said, names)
+        if one.key and alone.so:
+            new[one.key] = said
+    except CancelledError:
+        raise
+    except BraeError as error:
+        found.faults.append(error.at(one.address).as_dict())
+    except Exception as error:  # whatever one item does, the others are looked at
+        found.faults.append(internal(error, one.address).as_dict())
+
+
+class _Alone:
+    """Whether an item was read without other items."""
+
+    def __init__(self, fetch: Fetch) -> None:
+        self._fetch, self.so = fetch, True
+
+    def __call__(self, name: str) -> bytes:
+        self.so = False
+        return self._fetch(name)
 
 
 @dataclass(frozen=True)
