@@ -16,8 +16,8 @@ export function Halves({ project, address }: { project: string; address: Member[
       <p>
         {data.assumed ? (
           <>
-            <b>It may be the small end of a picture.</b> {many(data.levels, "larger level")} (
-            {bytes(data.missing)}) that fit lie elsewhere.
+            <b>It may be the small end of a picture.</b> {many(data.levels, "larger level")} that fit lie
+            elsewhere.
           </>
         ) : (
           <>

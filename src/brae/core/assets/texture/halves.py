@@ -29,8 +29,8 @@ _BY_PICTURE, _SHOWN = 24, 8
 #: bytes of pixels that may be the small end of a picture, of a file with its header, levels that may lie above it,
 #: and the longest side of these
 _END, LARGEST_END, _ABOVE, _LONGEST = 1024, 1024 + 256, 8, 16384
-#: how sure a half of such a file has to be
-_CLEAR = 0.75
+#: how sure a half of such a file has to be, and may be at most
+_CLEAR, _SUREST = 0.75, 0.95
 #: letters that tell one name from another
 _TELLING = 3
 #: mean difference, in levels of 255, from which two pictures are not alike
@@ -134,7 +134,8 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
     shown = _largest_here(stub)
     found = []
     for (alike, words), name in named[:_BY_PICTURE]:
-        why = [f"it has the {stub.missing:,} bytes of the {stub.away} levels that are missing"]
+        lacking = "larger levels" if stub.above else "levels that are missing"
+        why = [f"it has the {stub.missing:,} bytes of the {stub.away} {lacking}"]
         why += [words] if words else []
         sure, turned = 0.15 + 0.45 * alike, False
         if shown is not None:
@@ -149,7 +150,7 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
     found += _one_each(stub, dict(others), hashed)
     if stub.above:
         # Nothing but these says that there is more.
-        found = [half for half in found if half.sure >= _CLEAR]
+        found = [replace(half, sure=min(half.sure, _SUREST)) for half in found if half.sure >= _CLEAR]
     return sorted(found, key=lambda one: -one.sure)[:_SHOWN]
 
 
