@@ -288,7 +288,8 @@ def _remedy(stage: Stage, workspace: Workspace, number: int) -> None:
 def _update(stage: Stage, workspace: Workspace, number: int) -> None:
     """Another program replaces the game's files, each at once, as an updater does."""
     for path, data in stage.update.items():
-        draft = stage.game / f"{path}.updating"
+        # A draft of its own: two updaters at once do not take each other's away.
+        draft = stage.game / f"{path}.{number}.updating"
         draft.write_bytes(data)
         draft.replace(stage.game / path)
 

@@ -65,8 +65,8 @@ _NOISE = 0.99
 _ORDERED = 4
 #: and so many sides of each
 _SIDES_TILED = 2
-#: so many are worked out at once
-_AT_ONCE = 4
+#: so many are worked out at once, but for files of more bytes: each takes about as much memory
+_AT_ONCE, _LARGE = 4, 64 << 20
 #: what a side twice as long as the other counts against a guess
 _LONG = 0.004
 #: bytes of which nothing can be told
@@ -83,7 +83,8 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
     found: list[Guess] = []
     if len(data) >= _FEWEST:
         asked = [(name, data, *span) for name in _TRIED for span in _spans(name, len(data))]
-        with ThreadPoolExecutor(min(_AT_ONCE, os.cpu_count() or 1)) as at_once:
+        many = min(_AT_ONCE, os.cpu_count() or 1) if len(data) <= _LARGE else 1
+        with ThreadPoolExecutor(many) as at_once:
             for some in at_once.map(lambda one: _of_format(*one), asked):
                 found += some
     found.sort(key=lambda guess: -guess.fit)
