@@ -9,7 +9,6 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import skimage.data
-from PIL import Image
 from tests.core.find.photos import changed, cropped, in_a_scene, on_grey, opaque_of, pieces
 
 from benchmarks.art import art, behind
@@ -26,8 +25,6 @@ MANY = 20_000
 #: how often what comes first, and one of the first five, is right
 Shares = tuple[float, float]
 _SEED, _FLAT = 2026, 20
-#: what another hue counts at most in the measure (0.15 times 0.2), and the turns that are tried
-_BY_HUE, _HUES = 0.03, range(16, 256, 16)
 
 
 def _shares(pictures: Pictures, groups: dict[str, int], queries: Iterable[tuple[str, np.ndarray]]) -> Shares:
@@ -48,23 +45,11 @@ def _groups(pictures: Pictures) -> dict[str, int]:
     for number, own in enumerate(shown[:-1]):
         rest = shown[number + 1 :]
         turned = [own[::down, ::across] for down in (1, -1) for across in (1, -1)]
-        near = np.max([agreement(np.broadcast_to(one, rest.shape), rest) for one in turned], axis=0)
-        # The measure holds it against two that their hues lie apart, which says nothing once hues are changed.
-        hues = np.flatnonzero((near >= COPY - _BY_HUE) & (near < COPY))
-        for one in (_in_hue(one, hue) for one in turned for hue in _HUES if len(hues)):
-            near[hues] = np.maximum(near[hues], agreement(np.broadcast_to(one, rest[hues].shape), rest[hues]))
-        alike = near >= COPY
+        alike = np.max([agreement(np.broadcast_to(one, rest.shape), rest) for one in turned], axis=0) >= COPY
         alike &= np.abs(pictures.ratios[number] - pictures.ratios[number + 1 :]) <= RATIO
         for other in np.flatnonzero(alike) + number + 1:
             group[group == group[other]] = group[number]
     return dict(zip(pictures.keys, group.tolist(), strict=True))
-
-
-def _in_hue(picture: np.ndarray, hue: int) -> np.ndarray:
-    """A picture (RGB, 0 to 255) with its hues turned on, of 256."""
-    hsv = np.asarray(Image.fromarray(picture.round().clip(0, 255).astype(np.uint8)).convert("HSV")).copy()
-    hsv[..., 0] += np.uint8(hue)
-    return np.asarray(Image.fromarray(hsv, "HSV").convert("RGB")).astype(np.float32)
 
 
 def _parts(
