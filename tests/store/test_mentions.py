@@ -27,12 +27,15 @@ def test_what_is_kept_comes_back(said: dict[str, list[Mention]]) -> None:
 
 def test_what_another_program_wrote_is_as_if_it_were_not_there(tmp_path: Path) -> None:
     memory = Mentions(tmp_path / "m.db")
-    memory.keep({"a": [Mention("x", 1, "x", True)]})
+    its = [Mention("x", 1, "x", True)]
+    memory.keep({"a": its, "b": its})
     memory.close()
     with sqlite3.connect(tmp_path / "m.db") as other:
-        other.execute("UPDATE mentions SET said = '[[1, 2'")
+        other.execute("UPDATE mentions SET said = '[[1, 2' WHERE key = 'a'")
     again = Mentions(tmp_path / "m.db")
-    assert again.of(["a"]) == {}
+    assert again.of(["a", "b"]) == {"b": its}
+    again.keep({"a": its})
+    assert again.of(["a"]) == {"a": its}, "it is written anew"
     again.close()
     (tmp_path / "m.db").write_bytes(b"no database" * 1000)
     anew = Mentions(tmp_path / "m.db")

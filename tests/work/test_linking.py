@@ -7,7 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from brae.core.errors import CancelledError
 from brae.core.find.links import Links
+from brae.jobs import Silent
 from brae.store import Home
 from brae.store.mentions import Mentions
 from brae.work import Workspace, linking
@@ -69,6 +71,26 @@ def test_only_what_is_new_is_read(home: Home, tmp_path: Path, reads: list[str]) 
     assert second.missing == []
     home.mentions.unlink()
     assert _sorted(_again(home, game)) == _sorted(second)
+
+
+def test_what_was_read_before_it_was_cancelled_is_not_read_again(
+    home: Home, tmp_path: Path, reads: list[str]
+) -> None:
+    game = tmp_path / "game"
+    _written(game, "a.zip", {f"{number}.txt": "see 0.txt" for number in range(6)})
+    workspace = Workspace(home)
+    project = str(open_game(workspace, game)["project"])
+
+    class Stops(Silent):
+        def tick(self, amount: int = 1) -> None:
+            if len(reads) == 3:
+                raise CancelledError("Cancelled.")
+
+    with pytest.raises(CancelledError):
+        linking.links(workspace, project, Stops())
+    assert len(linking.links(workspace, project).links) == 5
+    assert len(reads) == 6
+    workspace.close()
 
 
 def test_the_demo_is_linked_as_it_is_without_a_memory(

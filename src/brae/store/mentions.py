@@ -53,12 +53,13 @@ class Mentions:
     def of(self, keys: Sequence[str]) -> dict[str, list[Mention]]:
         """What is kept of those that are known."""
         found: dict[str, list[Mention]] = {}
-        # What another program wrote there is as if it were not there.
-        with contextlib.suppress(SQLAlchemyError, ValueError, TypeError), self._engine.connect() as connection:
+        with contextlib.suppress(SQLAlchemyError), self._engine.connect() as connection:
             for start in range(0, len(keys), AT_ONCE):
                 some = keys[start : start + AT_ONCE]
                 for row in connection.execute(select(_ROWS).where(_ROWS.c.key.in_(some))):
-                    found[row.key] = [Mention(*said) for said in json.loads(row.said)]
+                    # A row that another program wrote is as if it were not there.
+                    with contextlib.suppress(ValueError, TypeError):
+                        found[row.key] = [Mention(*said) for said in json.loads(row.said)]
         return found
 
     def keep(self, made: Mapping[str, Sequence[Mention]]) -> None:
@@ -67,5 +68,7 @@ class Mentions:
         if not rows:
             return
         with contextlib.suppress(SQLAlchemyError), self._lock, self._engine.begin() as connection:
-            connection.execute(insert(_ROWS).on_conflict_do_nothing(), rows)
+            written = insert(_ROWS)
+            anew = {"said": written.excluded.said}
+            connection.execute(written.on_conflict_do_update(index_elements=["key"], set_=anew), rows)
             make_room(connection, _ROWS, self._most)

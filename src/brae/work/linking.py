@@ -129,7 +129,8 @@ def linked(workspace: Workspace, project_id: str) -> list[Linked]:
         rows = session.execute(query.order_by(Member.id)).all()
     project = workspace.project(project_id)
     library, refers = workspace.project_library(project), _references(workspace, project_id)
-    origins, layouts = workspace.origins(project), sorted(library.versions.items())
+    # All layouts as one text: a hundred thousand items have it in their keys.
+    origins, layouts = workspace.origins(project), mentions.key(sorted(library.versions.items()))
     found = _Ahead(workspace, project_id, [row.address for row in rows if speaks(row.kind)])
     return [
         Linked(

@@ -121,14 +121,16 @@ def links_of(
         some = items[start : start + _AT_ONCE]
         known = memory.of([one.key for one in some if one.key])
         new: dict[str, list[Mention]] = {}
-        for one in some:
-            found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
-            if one.key in known:
-                found.add(one.address, known[one.key], names)
-            elif speaks(one.kind):
-                _read_into(found, one, names, new)
-            tick()
-        memory.keep(new)
+        try:
+            for one in some:
+                found.links += [Link(one.address, target, REFERENCE) for target in one.refers]
+                if one.key in known:
+                    found.add(one.address, known[one.key], names)
+                elif speaks(one.kind):
+                    _read_into(found, one, names, new)
+                tick()
+        finally:  # what was read before somebody cancels it is not read again
+            memory.keep(new)
     return found
 
 

@@ -34,6 +34,7 @@ _BLOCK_BYTES = 1 << 19
 #: shares of blocks of BC7 without a mode (none, but for what stands between levels), and of modes 4 to 7 (by chance
 #: one in sixteen)
 _RESERVED, _HIGH_MODES = 0.01, 0.35
+#: blocks that are asked for that, and the five bits that no mode of BC6H has
 _BLOCKS = 1 << 15
 _RESERVED_BC6H = np.array([0b10011, 0b10111, 0b11011, 0b11111], np.uint64)
 

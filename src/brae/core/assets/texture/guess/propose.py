@@ -208,7 +208,7 @@ def _by_pixels(
         colours = guess.header(data).format.palette.astype(np.int64)  # type: ignore[attr-defined]
         if not numbers.told_apart(colours):
             return []
-        # Of a palette at the other end this reading makes indices, and their row of rows it does not explain.
+        # What is a palette at the other end are indices by this reading, which does not explain them.
         many = min(len(numbers), 8 * (len(data) - len(part)) // pixel_format.bits)  # type: ignore[attr-defined]
         first_of, last_of = (len(numbers) - many, len(numbers)) if palette.at == 0 else (0, many)
         closer = {
