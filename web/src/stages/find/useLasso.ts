@@ -41,6 +41,11 @@ export function useLasso(
     };
     const move = (event: PointerEvent) => {
       if (!from) return;
+      // Let go where nobody saw it.
+      if (!(event.buttons & 1)) {
+        end();
+        return;
+      }
       const to = at(event);
       last = event;
       if (!drawn && Math.hypot(to.x - from.x, to.y - from.y) < FROM) return;
@@ -61,9 +66,8 @@ export function useLasso(
     const end = (event?: PointerEvent) => {
       window.removeEventListener("pointermove", move);
       window.removeEventListener("pointerup", end);
-      window.removeEventListener("pointercancel", end);
       clearInterval(timer);
-      if (drawn && event?.type === "pointerup") {
+      if (drawn && event) {
         // The press ends on some item: that is no click on it. Where no click follows, the next one is meant.
         window.addEventListener("click", swallow, { capture: true });
         setTimeout(() => window.removeEventListener("click", swallow, { capture: true }));
@@ -79,8 +83,9 @@ export function useLasso(
       from = at(event);
       last = event;
       window.addEventListener("pointermove", move);
+      // A mouse's press that the browser calls off (it does now and then while the page is busy) goes on all the same:
+      // it is over when the button is up.
       window.addEventListener("pointerup", end);
-      window.addEventListener("pointercancel", end);
       timer = window.setInterval(along, 40);
     };
     const drag = (event: DragEvent) => event.preventDefault();
