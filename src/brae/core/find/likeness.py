@@ -32,7 +32,7 @@ from brae.core.find.looks import (
 )
 from brae.core.find.matches import Flip, Match, Proposed, agreement, joined
 from brae.core.find.pictures import Pictures, shown_of
-from brae.core.find.scenes import scenes
+from brae.core.find.scenes import WIDE, scenes
 
 #: pictures that are looked at again, as a whole and in part
 _AGAIN, _AGAIN_PARTS = 40, 60
@@ -49,7 +49,7 @@ _NARROWEST = 4
 _SURE = 0.95
 #: the longer side of a screenshot (what some small picture has a part of, by its looks, it mostly has by chance);
 #: the likeness of what is somewhere inside, and of a part, from which nothing else is looked for
-_SCREEN, _PLACED, _CERTAIN, _LESS = 480, 0.45, 0.93, 0.85
+_SCREEN, _PLACED, _CERTAIN, _LESS, _LEAST = 480, 0.45, 0.93, 0.85, 0.75
 _FLIPS: dict[Flip, tuple[slice, slice]] = {
     "": (slice(None), slice(None)),
     "sideways": (slice(None), slice(None, None, -1)),
@@ -82,8 +82,9 @@ def search(pictures: Pictures, query: Rgba, limit: int = 20) -> list[Match]:
         found += _parts(pictures, seen)
         if max((one.score for one in found), default=0.0) < _CERTAIN:
             inside, outside = scenes(pictures, query)
-            # What a small area explains counts less than what explains all of it.
-            found += [replace(one, score=one.score * _LESS) for one in inside] + _compared(outside)
+            # What a small area explains counts less than what explains all of it, and in a small picture least.
+            less = _LESS if max(query.shape[:2]) >= WIDE else _LEAST
+            found += [replace(one, score=one.score * less) for one in inside] + _compared(outside)
         return _ranked(sorted(found, key=lambda match: -match.score), limit)
     inside, outside = scenes(pictures, query)
     if not inside or inside[0].score < _PLACED:

@@ -45,31 +45,31 @@ def joined(each: Array) -> Array:
     return np.asarray(0.4 * three[..., 2] + 0.3 * three[..., 1] + 0.3 * each[..., 3])
 
 
-def agreement(these: Rgb, those: Rgb) -> Array:
+def agreement(these: Rgb, those: Rgb, any_hue: bool = False) -> Array:
     """How alike pictures of one size are, 0 to 1, whatever was done to hue and brightness of all of one.
 
-    Both: float32 (..., height, width, 3).
+    Both: float32 (..., height, width, 3). A turn of the hues counts as a small difference, or as none: ``any_hue``.
     """
     mine, its = (planes(one).reshape(*one.shape[:-3], 4, -1) for one in (these, those))
     each = (units(mine) * units(its)).sum(-1)
     # Where neither has a chroma, or neither has edges, that is no difference.
     blank = (mine.std(-1) <= FLAT) & (its.std(-1) <= FLAT)
     each = np.where(blank, each[..., :2].max(-1, keepdims=True), each)
-    return np.asarray(0.85 * joined(each) + 0.15 * _one_turn(these, those))
+    return np.asarray(0.85 * joined(each) + 0.15 * _one_turn(these, those, any_hue))
 
 
-def _one_turn(these: Rgb, those: Rgb) -> Array:
+def _one_turn(these: Rgb, those: Rgb, any_hue: bool) -> Array:
     """Whether one turn of the hues makes the colours of one those of the other: 1 where it does, or none are there.
 
-    A turn of nothing is a little better than another one.
+    A turn of nothing is a little better than another one, unless any will do.
     """
     mine, its = (_chroma(one).reshape(*one.shape[:-3], -1) for one in (these, those))
     lengths = np.abs(mine), np.abs(its)
     weight = np.minimum(*lengths)
     both = mine * its.conj() * (weight / np.maximum(lengths[0] * lengths[1], 1e-6))
     turned = both.sum(-1) / np.maximum(weight.sum(-1), 1e-6)
-    score = np.abs(turned) * (0.9 + 0.1 * np.cos(np.angle(turned)))
-    return np.asarray(np.where(weight.mean(-1) < FLAT, 0.9, score))
+    score = np.abs(turned) * (1 if any_hue else 0.9 + 0.1 * np.cos(np.angle(turned)))
+    return np.asarray(np.where(weight.mean(-1) < FLAT, 1 if any_hue else 0.9, score))
 
 
 def _chroma(picture: Rgb) -> Array:

@@ -139,6 +139,7 @@ class Pictures:
                 owners.append(number)
         found.owners = np.array(owners, np.int64)
         found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
+        found.rough_weights, found.rough_colours = _halved(found.weights, 1), _halved(found.colours, 3)
         found._spread()
         found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
         for start in range(0, len(wholes), _BATCH):
@@ -161,6 +162,9 @@ class Pictures:
         self.colours: Array = np.zeros((0, COARSE * COARSE * 3), np.float32)
         self.weights: Array = np.zeros((0, COARSE * COARSE), np.float32)
         self.spreads: Array = np.zeros(0, np.float32)
+        #: the same at half that side, for a first look
+        self.rough_weights: Array = np.zeros((0, COARSE * COARSE // 4), np.float32)
+        self.rough_colours: Array = np.zeros((0, COARSE * COARSE // 4 * 3), np.float32)
         #: of each picture its first row
         self.first: list[int] = []
         #: for pictures of one size: their rows, and float32 (rows, height, width)
@@ -190,3 +194,10 @@ class Pictures:
             return np.zeros(0, np.int64), np.zeros((0, 128), np.uint8)
         owners = np.repeat(np.array(some, np.int64), [len(one) for one in every])
         return owners, np.concatenate([one.signs for one in every])
+
+
+def _halved(flat: Array, planes: int) -> Array:
+    """Patterns (n, pixels x planes) at half their sides, each pixel the mean of four."""
+    half = COARSE // 2
+    parts = flat.reshape(len(flat), half, 2, half, 2, planes).mean((2, 4))
+    return np.ascontiguousarray(parts.reshape(len(flat), half * half * planes))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -27,22 +28,26 @@ _SURE = 20
 _WEIGHT, _WITHIN = 0.38, 0.6
 #: the side from which a query may be a screenshot; pictures whose likely places are settled; how much their area
 #: may change by that; what a likeness elsewhere takes away
-_WIDE, _SETTLED, _GROWN, _ELSEWHERE = 160, 100, 2.5, 0.5
+WIDE, _SETTLED, _GROWN, _ELSEWHERE = 160, 100, 2.5, 0.5
 #: pictures beyond which points are looked for only of the likely ones, by their windows, and how many those are
 _MANY, _LIKELY = 1500, 400
 #: the grey behind clear pixels
 _BEHIND = 128.0
 _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 #: signs that are compared at once
-_AT_ONCE = 200_000
+_AT_ONCE = 20_000
 
 
 def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]]:
     """Pictures that appear inside a query (uint8, height, width, 4), the best first; and those it is a part of."""
     scene = scaled(query)
-    windows = likely(pictures, scene) if max(query.shape[:2]) >= _WIDE else {}
-    places, parts = _by_points(pictures, query, windows)
     height, width = query.shape[:2]
+    side = max(height, width, min(_SMALLEST, 3 * max(height, width)))
+    with ThreadPoolExecutor(1) as pool:
+        # OpenCV looks for points on one core only, while windows are cut.
+        points = pool.submit(Features.of, query, side=side, most=_POINTS, contrast=0.015)
+        windows = likely(pictures, scene) if max(height, width) >= WIDE else {}
+        places, parts = _by_points(pictures, query, windows, points.result())
     scale = np.array([scene.shape[1] / width, scene.shape[0] / height])
     first = sorted(windows, key=lambda number: -windows[number].score)[:_SETTLED]
     starts = [(number, corners) for number in first for corners in windows[number].starts]
@@ -55,8 +60,8 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
             continue
         # What is explained as well elsewhere is so simple that it is explained everywhere.
         other = max(windows[number].elsewhere, 0.0) if number in windows else 0.0
-        points = places[number][1] if number in places else 0
-        score += _WEIGHT * min(1.0, points / _SURE) - _ELSEWHERE * other
+        agreeing = places[number][1] if number in places else 0
+        score += _WEIGHT * min(1.0, agreeing / _SURE) - _ELSEWHERE * other
         score = float(np.clip(score, 0, 1))
         if number not in found or score > found[number].score:
             place = tuple((float(x), float(y)) for x, y in corners / scene.shape[1::-1])
@@ -65,7 +70,7 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
 
 
 def _by_points(
-    pictures: Pictures, query: Rgba, windows: Mapping[int, Seen]
+    pictures: Pictures, query: Rgba, windows: Mapping[int, Seen], shown: Features
 ) -> tuple[dict[int, tuple[Array, int]], list[Proposed]]:
     """Where points of pictures are found again: corners in pixels, and how many; and what a query is part of."""
     placed: dict[int, tuple[Array, int]] = {}
@@ -74,9 +79,6 @@ def _by_points(
     if len(pictures) > _MANY:
         some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_LIKELY])
     owners, signs = pictures.signs(some)
-    longer = max(query.shape[:2])
-    side = max(longer, min(_SMALLEST, 3 * longer))
-    shown = Features.of(query, side=side, most=_POINTS, contrast=0.015)
     if not len(owners) or len(shown) < _VOTES:
         return placed, parts
     height, width = query.shape[:2]
@@ -137,18 +139,14 @@ def _taken(picture: Array, turn: Array) -> Array:
 
 def _nearest(these: Array, those: Array) -> tuple[Array, Array]:
     """For each of ``these`` signs the places of its nearest ones, and how much nearer than the last they are."""
+    from brae.core.find import kernels
+
     query = these.astype(np.float32) / 510
     scores = np.full((len(query), _NEIGHBOURS), -1.0, np.float32)
     places = np.zeros((len(query), _NEIGHBOURS), np.int64)
     for start in range(0, len(those), _AT_ONCE):
-        part = those[start : start + _AT_ONCE].astype(np.float32) / 510
-        found = query @ part.T
-        count = min(_NEIGHBOURS, found.shape[1])
-        best = np.argpartition(found, found.shape[1] - count, axis=1)[:, -count:]
-        scores = np.concatenate([scores, np.take_along_axis(found, best, 1)], 1)
-        places = np.concatenate([places, best + start], 1)
-        keep = np.argpartition(scores, scores.shape[1] - _NEIGHBOURS, axis=1)[:, -_NEIGHBOURS:]
-        scores, places = np.take_along_axis(scores, keep, 1), np.take_along_axis(places, keep, 1)
+        found = query @ (those[start : start + _AT_ONCE].astype(np.float32) / 510).T
+        kernels.nearest(found, start, scores, places)
     return places, scores - scores.min(1, keepdims=True)
 
 

@@ -30,8 +30,8 @@ _FINE, _STARTS = 24, 2
 _MANY, _STAY, _ROUGH = 1500, 600, 1.6
 #: how far a second window is to lie from the first, in sizes of it
 _APART = 0.7
-#: windows that are compared at once, and patterns that a thread moves
-_AT_ONCE, _PIECES = 8192, 16
+#: products that are made at once, and of at least so many windows; patterns that a thread moves
+_PRODUCTS, _FEWEST, _PIECES = 8000000, 64, 16
 
 
 @dataclass
@@ -81,8 +81,8 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
     from brae.core.find import kernels
 
     side = COARSE // 2 if rough else COARSE
-    weights = _halved(pictures.weights[group], 1, rough)
-    colours = _halved(pictures.colours[group], 3, rough)
+    weights = (pictures.rough_weights if rough else pictures.weights)[group]
+    colours = (pictures.rough_colours if rough else pictures.colours)[group]
     area = weights.sum(1)
     energy = (colours**2 / np.maximum(np.repeat(weights, 3, 1), 1e-3)).sum(1)
     means = colours.reshape(len(group), side * side, 3).sum(1)
@@ -94,21 +94,25 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
         for one in range(3)
     ]
     every = np.repeat(weights, 3, 1)
+    # One room for all products: memory that is new each time takes as long as what is done with it.
+    at_once = max(_FEWEST, min(_PRODUCTS // len(group), max(len(window.shown) for window in windows)))
+    room = np.empty(at_once * len(group), np.float32)
     scores = np.empty((len(windows), len(group)), np.float32)
     corners = np.empty((len(windows), len(group), 4, 2), np.float32)
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         for number, window in enumerate(windows):
             best, at = scores[number], np.zeros(len(group), np.int64)
             best[:] = -9
-            for start in range(0, len(window.shown), _AT_ONCE):
-                here = slice(start, start + _AT_ONCE)
+            for start in range(0, len(window.shown), at_once):
+                here = slice(start, start + at_once)
                 some = window.shown[here]
                 if solid:
                     sums, powers = window.sums[here].T[:, None], window.powers[here][None]
                 else:
                     sums, powers = np.stack([one @ some.T for one in three]), every @ (some**2).T
                 score, place = np.empty(len(group), np.float32), np.zeros(len(group), np.int64)
-                dots, sums = colours @ some.T, np.ascontiguousarray(sums)
+                dots = np.matmul(colours, some.T, out=room[: len(group) * len(some)].reshape(len(group), -1))
+                sums = np.ascontiguousarray(sums)
 
                 def tell(rows: slice, dots=dots, sums=sums, powers=powers, score=score, place=place) -> None:  # type: ignore[no-untyped-def]
                     of = slice(None) if solid else rows
@@ -129,19 +133,10 @@ def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, 
     return {int(number): _seen(scores[:, place], corners[:, place]) for place, number in enumerate(group)}
 
 
-def _halved(flat: Array, planes: int, rough: bool) -> Array:
-    """Patterns (n, pixels x planes) at half their sides, each pixel the sum of a share of four."""
-    if not rough:
-        return flat
-    half = COARSE // 2
-    parts = flat.reshape(len(flat), half, 2, half, 2, planes).mean((2, 4))
-    return np.ascontiguousarray(parts.reshape(len(flat), -1))
-
-
 def _seen(scores: Array, corners: Array) -> Seen:
     """Of the best windows of each size and turn those to begin with, and the best that is another place."""
     order = np.argsort(-scores)[:_STARTS]
-    centres = corners.mean(1)
+    centres = (corners[:, 0] + corners[:, 2]) / 2
     first = corners[order[0]]
     size = np.sqrt(np.linalg.norm(first[1] - first[0]) * np.linalg.norm(first[3] - first[0]))
     away = np.linalg.norm(centres - centres[order[0]], axis=1) > _APART * size
@@ -184,22 +179,26 @@ def _cut(
     turned: Rgb, back: Array, across: int, down: int, side: int, limits: tuple[int, ...], step: int
 ) -> _Windows:
     """All windows of a scene made so small that each has ``side`` pixels, but those that are flat or outside."""
-    small = resized(turned, across, down)
-    every = np.lib.stride_tricks.sliding_window_view(small, (side, side), axis=(0, 1))[::step, ::step]
-    rows, columns = (one.ravel() * step for one in np.mgrid[: every.shape[0], : every.shape[1]])
     scale = np.array([turned.shape[1] / across, turned.shape[0] / down], np.float32)
-    square = np.array([[0, 0], [side, 0], [side, side], [0, side]], np.float32)
-    corners = (np.stack([columns, rows], 1)[:, None] + square) * scale
-    corners = (corners @ back[:, :2].T + back[:, 2]).astype(np.float32)
-    middle = corners[:, 0] / 2 + corners[:, 2] / 2
-    shown = np.ascontiguousarray(every.transpose(0, 1, 3, 4, 2)).reshape(len(middle), -1)
-    # Products of matrices: numpy's sums over short axes take many times as long.
-    planes = np.tile(np.eye(3, dtype=np.float32), (side * side, 1))
-    sums, powers = shown @ planes, (shown * shown) @ np.ones(shown.shape[1], np.float32)
+    small = np.ascontiguousarray(resized(turned, across, down))
+    every = np.lib.stride_tricks.sliding_window_view(small, (side, side, 3))[::step, ::step, 0]
+    # Sums from running ones, and nothing is copied of what is left out: cutting takes longest otherwise.
+    sums, powers = (
+        cv2.boxFilter(one, -1, (side, side), anchor=(0, 0), normalize=False)[::step, ::step]
+        for one in (small, (small * small).sum(-1))
+    )
+    down, across = every.shape[:2]
+    sums, powers = sums[:down, :across], powers[:down, :across]
+    rows, columns = np.mgrid[:down, :across] * step
+    middle = (np.stack([columns, rows], -1) + side / 2) * scale @ back[:, :2].T + back[:, 2]
     pixels = side * side
-    varies = powers - (sums * sums).sum(1) / pixels > 3 * FLAT * FLAT * pixels
-    there = ((middle > 0) & (middle < limits)).all(1) & varies
-    return _Windows(shown[there], corners[there], sums[there], powers[there])
+    varies = powers - (sums * sums).sum(-1) / pixels > 3 * FLAT * FLAT * pixels
+    there = ((middle > 0) & (middle < limits)).all(-1) & varies
+    square = np.array([[0, 0], [side, 0], [side, side], [0, side]], np.float32)
+    corners = (np.stack([columns[there], rows[there]], 1)[:, None] + square) * scale
+    corners = (corners @ back[:, :2].T + back[:, 2]).astype(np.float32)
+    shown = every[there].reshape(len(corners), 3 * pixels)
+    return _Windows(shown, corners, np.ascontiguousarray(sums[there]), np.ascontiguousarray(powers[there]))
 
 
 def _turned(scene: Rgb, turn: float) -> tuple[Rgb, Array]:
