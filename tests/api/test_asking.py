@@ -112,3 +112,13 @@ def test_a_reading_that_was_cancelled_is_not_begun_again(
     assert [one["state"] for one in jobs] == ["cancelled"]
     said = client.get(f"{opened}/members", params={"q": "unused:yes"}).json()
     assert "could not be read to the end" in said["detail"], "nobody waits for what will not come"
+
+
+def test_room_for_alpha_is_asked_for_and_a_value_that_nothing_has_is_told(client: TestClient, opened: str) -> None:  # noqa: F811
+    every = {one: _found(client, opened, f"alpha:{one}") for one in ("none", "one-bit", "soft")}
+    assert all(every.values())
+    assert set.union(*every.values()) == _found(client, opened, "kind:texture")
+    assert every["one-bit"] == _found(client, opened, "format:bc1")
+    said = client.get(f"{opened}/members", params={"q": "alpha:yes"}).json()
+    assert said["puzzling"] == ["Nothing has alpha:yes; there are none, one-bit, soft."]
+    assert client.get(f"{opened}/members", params={"q": "alpha:soft"}).json()["puzzling"] == []

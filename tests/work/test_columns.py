@@ -111,6 +111,25 @@ def test_a_misspelt_word_is_read_as_the_nearest_one(workspace: Workspace, projec
     assert not held.read_as(Search("lighthouse"))
 
 
+def test_what_no_item_can_fit_is_said_in_words(workspace: Workspace, project: str) -> None:
+    held = workspace.catalogues.of("p")
+    assert held.puzzling(Search("formta:bc1")) == ["There is no condition 'formta'; did you mean 'format'?"]
+    (unknown,) = held.puzzling(Search("qqqq:5"))
+    assert "'qqqq'" in unknown
+    assert ", width" in unknown
+    (nothing,) = held.puzzling(Search("format:bc9 width:>100000"))
+    assert nothing.startswith("Nothing has format:bc9; there are bc1, ")
+    for words in (
+        "format:bc1 width:>100000",
+        "format!=bc9",
+        "-format:bc1 bc1",
+        "n0001",
+        "edited:yes",
+        "kind:sound",
+    ):
+        assert held.puzzling(Search(words)) == [], words
+
+
 def test_orders_and_counts(workspace: Workspace, project: str) -> None:
     held = workspace.catalogues.of("p")
     every = np.ones(len(held), bool)

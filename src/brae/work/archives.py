@@ -13,6 +13,8 @@ from typing import Any
 
 from brae import __version__
 from brae.core import addresses, catalogue
+from brae.core.assets.facts import declared
+from brae.core.assets.registry import kinds
 from brae.core.build.journal import Seen
 from brae.core.catalogue import Item
 from brae.core.containers import scattered
@@ -81,7 +83,9 @@ class Archives:
 
     def __post_init__(self) -> None:
         self.folder = Path(self.project.folder)
-        self._layouts = _digest([__version__, *sorted(self.library.versions.items())])
+        # Items are told anew when Brae has more to say of them, and not only by another version of it.
+        said = {kind.id: sorted(declared(kind.facts)) for kind in kinds().values()}
+        self._layouts = _digest([__version__, said, *sorted(self.library.versions.items())])
 
     def is_hashed(self, found: Candidate) -> bool:
         return found.kind in self.library.layouts and self.library.layouts[found.kind].hashed

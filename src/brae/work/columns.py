@@ -48,6 +48,8 @@ MADE = "made"
 TEXT, USES, USED_BY, MISSING, UNUSED, FINDING = "text", "uses", "used-by", "missing", "unused", "finding"
 #: bytes that stand in it
 HOLDS = "holds"
+#: so many values are said where nothing has the one that is asked for
+_VALUES = 8
 _TOLD = (TEXT, USES, USED_BY, MISSING, UNUSED, FINDING, HOLDS)
 YES, NO = ("yes", "true", "1"), ("no", "false", "0")
 
@@ -246,6 +248,23 @@ class Columns:
         """The words of a search that are in no address, each with those that were looked for instead."""
         asked = (one for one in words.conditions(search.words, names()) if not (one.name or one.expression))
         return {one.text: meant for one in asked if (meant := self._ready.get(("meant", one.text)))}
+
+    def puzzling(self, search: Search) -> list[str]:
+        """In words, what no item can fit: conditions on what there is not, and values that nothing has."""
+        said = []
+        for one in words.conditions(search.words, names()):
+            if one.unknown and not self._fits(one).any():
+                known = sorted(names())
+                told = " or ".join(f"'{name}'" for name in words.near(one.unknown, known))
+                told = f"did you mean {told}?" if told else f"there are {', '.join(known)}."
+                said.append(f"There is no condition '{one.unknown}'; {told}")
+                continue
+            own = one.name and one.name not in (*_TOLD, EDITED) and not is_numeric(one.name)
+            if own and one.sign == "=" and not self._fits(one).any():
+                texts = sorted(set(self.texts(one.name)[0]) - {""})
+                there = f"there are {', '.join(texts[:_VALUES])}" if texts else "no item has any"
+                said.append(f"Nothing has {one.name}:{one.text}; {there}{', ...' * (len(texts) > _VALUES)}.")
+        return said
 
     def _mask(self, key: tuple[str, ...], make: Callable[[], Flags]) -> Flags:
         """A condition's mask; the last ones are kept, as a page asks for the same conditions again and again."""

@@ -33,7 +33,7 @@ NAMES = {"width", "kind", "bytes"}
         ("-Width:>=512", [Condition("512", without=True, name="width", sign=">=")]),
         ("width!=8", [Condition("8", name="width", sign="!=")]),
         ('kind="a b"', [Condition("a b", name="kind", sign="=")]),
-        ("other:thing", [Condition("other:thing")]),
+        ("other:thing", [Condition("other:thing", unknown="other")]),
         ("CARGO.VOL//MENUS", [Condition("CARGO.VOL//MENUS")]),
         ("/ui/", [Condition("/ui/")]),
         ("/ui", [Condition("/ui")]),

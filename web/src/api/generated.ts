@@ -3689,6 +3689,11 @@ export interface components {
             items: components["schemas"]["MemberView"][];
             /** Offset */
             offset: number;
+            /**
+             * Puzzling
+             * @default []
+             */
+            puzzling: string[];
             /** Read As */
             read_as: {
                 [key: string]: string[];

@@ -121,7 +121,10 @@ def members(
         rows = {row.id: row for row in session.execute(select(*_SHOWN).where(Member.id.in_(ids)))}
     # Of what was listed anew in this very moment the rows are gone; the next answer has what is there now.
     items = [_view(rows[number], states) for number in ids if number in rows]
-    return MemberPage(total=len(places), offset=offset, items=items, read_as=found.read_as(search))
+    puzzling = [] if len(places) else found.puzzling(search)
+    return MemberPage(
+        total=len(places), offset=offset, items=items, read_as=found.read_as(search), puzzling=puzzling
+    )
 
 
 _SHOWN = (

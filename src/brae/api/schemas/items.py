@@ -38,6 +38,8 @@ class MemberPage(BaseModel):
     items: list[MemberView]
     #: words of the search that are in no path, with those that were looked for instead
     read_as: dict[str, list[str]]
+    #: where nothing fits, in words: conditions that there are not, and values that nothing has
+    puzzling: list[str] = []
 
 
 class LinksView(BaseModel):

@@ -53,6 +53,8 @@ class Condition:
     name: str = ""
     sign: str = ""
     expression: bool = False
+    #: of a word that looks like a condition on something that there is not: what that was
+    unknown: str = ""
 
 
 def conditions(words: str, names: Collection[str]) -> list[Condition]:
@@ -69,7 +71,8 @@ def conditions(words: str, names: Collection[str]) -> list[Condition]:
         if name and name in names and text:
             found.append(Condition(text, without, name, sign))
         elif name:
-            found.append(Condition(match[0].removeprefix("-").replace('"', ""), without))
+            word = match[0].removeprefix("-").replace('"', "")
+            found.append(Condition(word, without, unknown="" if name in names else name))
         elif match["expression"] is not None and text.isalnum():  # a folder
             found.append(Condition(f"/{text}/", without))
         elif match["expression"] is not None:

@@ -195,7 +195,12 @@ export function FindStage({ project }: { project: string }) {
                 </Empty>
               ) : search.like && !narrowed && catalogue.total === 0 ? null : catalogue.ready &&
                 catalogue.total === 0 ? (
-                <Nothing project={project} listing={listing} narrowed={Boolean(narrowed)} />
+                <Nothing
+                  project={project}
+                  listing={listing}
+                  narrowed={Boolean(narrowed)}
+                  puzzling={catalogue.puzzling}
+                />
               ) : (
                 <LightTable
                   key={conditions}
@@ -267,7 +272,17 @@ export function FindStage({ project }: { project: string }) {
 }
 
 /** The empty table says why it is empty, and leads to where something can be done. */
-function Nothing({ project, listing, narrowed }: { project: string; listing: boolean; narrowed: boolean }) {
+function Nothing({
+  project,
+  listing,
+  narrowed,
+  puzzling,
+}: {
+  project: string;
+  listing: boolean;
+  narrowed: boolean;
+  puzzling: string[];
+}) {
   const fresh = (useLocation().state as { fresh?: boolean } | null)?.fresh ?? false;
   // A new game may be asked about before anything is known of the job that lists it; and what is known of the game
   // may be newer than this table.
@@ -275,7 +290,13 @@ function Nothing({ project, listing, narrowed }: { project: string; listing: boo
   const looked = (data?.files_seen ?? 0) > 0;
   const late = (data?.counts.members ?? 0) > 0;
   if (narrowed)
-    return <Empty title="Nothing fits">No item fits all of these conditions. Take one of them away.</Empty>;
+    return (
+      <Empty title="Nothing fits">
+        {puzzling.length
+          ? puzzling.map((said) => <p key={said}>{said}</p>)
+          : "No item fits all of these conditions. Take one of them away."}
+      </Empty>
+    );
   if (listing || late || (fresh && !looked))
     return <Empty title="The game is being listed">The first pictures come in a moment.</Empty>;
   if (fresh) return <Navigate to={`/p/${project}/open`} replace />;

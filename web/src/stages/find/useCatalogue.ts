@@ -123,6 +123,7 @@ export function useCatalogue(project: string, search: Search) {
   return {
     total,
     readAs: loaded?.read_as ?? {},
+    puzzling: loaded?.puzzling ?? [],
     at,
     need,
     ready: loaded !== undefined,

@@ -11,6 +11,7 @@ from brae.core.assets.base import as_said
 from brae.core.assets.facts import Fact, Facts, Value
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import PixelFormat
+from brae.core.assets.texture.formats.base import Alpha
 from brae.core.assets.texture.texture import Header, Shape
 from brae.core.layouts.fields import near
 from brae.core.layouts.roles import Channel, Role, use_of
@@ -25,11 +26,16 @@ class TextureFacts(Facts):
     pixels: Annotated[int | None, Fact("Dimensions", order="down", line=False)] = None
     format: Annotated[str | None, Fact("Pixel format", case="capitals", facet=True, order="up")] = None
     mips: Annotated[int | None, Fact("Mip levels", words={"1": "none but itself"})] = None
+    #: what its format can hold of alpha; whether its pixels make use of it is not looked at
+    alpha: Annotated[str | None, Fact("Room for alpha", facet=True)] = None
     #: levels that it says it has and has no bytes for: they lie elsewhere, and no layout says where
     beyond: Annotated[int | None, Fact("Larger levels", unit="elsewhere", facet=True)] = None
     rows: Annotated[str | None, Fact("Rows", words={"top-down": "", "bottom-up": "stored upside down"})] = None
     #: what it is for, where its format says so: a role, or of a packed map those of its channels ("r=metallic")
     map: Annotated[str | None, Fact("Map")] = None
+
+
+_ROOM: dict[Alpha, str] = {"none": "none", "binary": "one-bit", "full": "soft"}
 
 
 def facts_of(header: Header, held: int | None = None) -> dict[str, Value]:
@@ -41,6 +47,7 @@ def facts_of(header: Header, held: int | None = None) -> dict[str, Value]:
         "pixels": header.width * header.height,
         "format": header.format.name,
         "mips": header.levels,
+        "alpha": _ROOM[header.format.alpha],
         "rows": header.orientation,
     }
     if held is not None and header.lacks(held):
