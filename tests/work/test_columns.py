@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 import re
+import sqlite3
 import zipfile
 from pathlib import Path
 
@@ -87,6 +88,28 @@ def test_searches_find_what_the_rows_say(workspace: Workspace, project: str) -> 
     for words in ("width=wide", "format>bc1", "width:8..wide", "/n(0/", "width:>8..9", "uses:x"):
         with pytest.raises(FormatError):
             _found(workspace, Search(words))
+
+
+def test_words_find_what_full_text_search_finds(workspace: Workspace, project: str) -> None:
+    """Against SQLite's FTS5 (its trigram index finds parts of words too), one word and two."""
+    held = workspace.catalogues.of("p")
+    table = sqlite3.connect(":memory:")
+    table.execute("CREATE VIRTUAL TABLE paths USING fts5(path, tokenize='trigram')")
+    table.executemany("INSERT INTO paths VALUES (?)", [(one,) for one in held.addresses])
+    chance, found = random.Random(5), 0
+    for number in range(60):
+        words = []
+        for _ in range(1 + number % 2):
+            path = chance.choice(held.addresses)
+            start = chance.randrange(len(path) - 4)
+            word = path[start : start + chance.randrange(3, 8)]
+            words.append(word.upper() if chance.random() < 0.3 else word)
+        match = " AND ".join(f'"{word}"' for word in words)
+        rows = table.execute("SELECT path FROM paths WHERE paths MATCH ? ORDER BY path", (match,))
+        wanted = [path for (path,) in rows]
+        assert _found(workspace, Search(" ".join(f'"{word}"' for word in words))) == wanted, words
+        found += len(wanted)
+    assert found > 60
 
 
 def test_what_is_edited_and_what_is_not(workspace: Workspace, project: str) -> None:

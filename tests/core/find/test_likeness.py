@@ -13,6 +13,7 @@ from brae.core.find import kernels
 from brae.core.find.copies import COPY, copies_of, shows_the_same
 from brae.core.find.features import Features
 from brae.core.find.likeness import search
+from brae.core.find.looks import units
 from brae.core.find.matches import SIDE, agreement
 from brae.core.find.pictures import Kept, Pictures, Shown
 
@@ -165,6 +166,20 @@ def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest
         key=lambda one: one.response,
     )
     assert np.abs(few.features[0].points[0] * 200 - best.pt).max() < 3
+
+
+@pytest.mark.parametrize("sides", [(3, 5), (8, 8), (24, 24)])
+def test_where_a_pattern_fits_best_is_where_opencv_has_it(sides: tuple[int, int]) -> None:
+    """OpenCV's normalised correlation (TM_CCOEFF_NORMED) of the same pictures."""
+    images = np.stack([cv2.resize(one[..., 1], (24, 24)) for one in pieces().values()]).astype(np.float32)
+    pattern = cv2.resize(images[7] + 3 * images[9], sides)
+    scores, places = np.empty(len(images), np.float32), np.zeros((len(images), 2), np.int32)
+    unit = units(pattern.reshape(1, -1)).reshape(pattern.shape)
+    kernels.best_places(images, unit, np.float32(0.5), scores, places)
+    for image, score, (row, column) in zip(images, scores, places, strict=True):
+        its = cv2.matchTemplate(image, pattern, cv2.TM_CCOEFF_NORMED)
+        assert score == pytest.approx(its.max(), abs=1e-3)
+        assert its[row, column] == pytest.approx(its.max(), abs=1e-3)
 
 
 def test_a_turn_of_the_hues_is_a_small_difference_or_none() -> None:
