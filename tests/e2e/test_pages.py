@@ -89,8 +89,20 @@ def page(browser: Browser, home: Path) -> Iterator[Page]:
         page = context.new_page()
         faults: list[str] = []
         page.on("pageerror", lambda error: faults.append(str(error)))
-        # A refusal that the page shows in words (422) stands in the console too.
-        page.on("console", lambda m: faults.append(m.text) if m.type == "error" and "422" not in m.text else None)
+        # A refusal that the page shows in words (422) stands in the console too, and so does the answer that
+        # something is still being worked out, which a slow machine gives more often (409 to a question).
+        page.on(
+            "console",
+            lambda m: faults.append(m.text) if m.type == "error" and not re.search("409|422", m.text) else None,
+        )
+        page.on(
+            "response",
+            lambda answer: (
+                faults.append(f"409 from {answer.url}")
+                if answer.status == 409 and answer.request.method != "GET"
+                else None
+            ),
+        )
         page.on(
             "request",
             lambda request: (
