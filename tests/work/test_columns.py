@@ -145,7 +145,8 @@ def test_what_no_item_can_fit_is_said_in_words(workspace: Workspace, project: st
     for words in (
         "format:bc1 width:>100000",
         "format!=bc9",
-        "-format:bc1 bc1",
+        "-format:bc9",
+        "-qqqq:5",
         "n0001",
         "edited:yes",
         "kind:sound",

@@ -170,8 +170,10 @@ def _by_words(target: str, words: str, limit: int, home: Path | None, as_json: b
     lines = [f"{one['kind']:<10} {one['address']}" for one in found]
     lines.append(f"{len(places):,} found" + (f", the first {limit:,} shown" if len(places) > limit else ""))
     lines += [f"nothing is called '{word}'; looked for: {', '.join(meant)}" for word, meant in read_as.items()]
-    lines += [] if places else held.puzzling(asked)
-    say({"total": len(places), "found": found, "read_as": read_as}, readable("\n".join(lines)), as_json)
+    puzzling = [] if places else held.puzzling(asked)
+    lines += puzzling
+    answer = {"total": len(places), "found": found, "read_as": read_as, "puzzling": puzzling}
+    say(answer, readable("\n".join(lines)), as_json)
 
 
 def _by_text(target: str, words: str, limit: int, home: Path | None, as_json: bool) -> None:

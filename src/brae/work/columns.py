@@ -252,7 +252,8 @@ class Columns:
     def puzzling(self, search: Search) -> list[str]:
         """In words, what no item can fit: conditions on what there is not, and values that nothing has."""
         said = []
-        for one in words.conditions(search.words, names()):
+        # What is taken away of what there is not leaves all that there is.
+        for one in (one for one in words.conditions(search.words, names()) if not one.without):
             if one.unknown and not self._fits(one).any():
                 known = sorted(names())
                 told = " or ".join(f"'{name}'" for name in words.near(one.unknown, known))

@@ -31,7 +31,7 @@ _MANY, _STAY, _ROUGH = 1500, 600, 1.6
 #: how far a second window is to lie from the first, in sizes of it
 _APART = 0.7
 #: products that are made at once, and of at least so many windows; patterns that a thread moves
-_PRODUCTS, _FEWEST, _PIECES = 8000000, 64, 16
+_PRODUCTS, _FEWEST, _PIECES = 8_000_000, 64, 16
 
 
 @dataclass
