@@ -205,8 +205,7 @@ class Columns:
                 found = self._are(told(one.name, one.text))
                 found = found if one.sign == "=" else ~found
             else:
-                key = ("word", one.name, one.sign, one.text, "expression" if one.expression else "")
-                found = self._mask(key, partial(self._fits, one))
+                found = self._with(one)
             mask &= ~found if one.without else found
         if search.ranks is not None:
             mask &= np.fromiter((one in search.ranks for one in self.addresses), bool, len(self))
@@ -226,6 +225,11 @@ class Columns:
         else:
             found = self._are({address for address, state in states.items() if state == value})
         return found if asked.sign == "=" else ~found
+
+    def _with(self, asked: words.Condition) -> Flags:
+        """Which members a condition fits that the catalogue answers by itself."""
+        key = ("word", asked.name, asked.sign, asked.text, "expression" if asked.expression else "")
+        return self._mask(key, partial(self._fits, asked))
 
     def _fits(self, asked: words.Condition) -> Flags:
         if asked.name:
@@ -254,14 +258,14 @@ class Columns:
         said = []
         # What is taken away of what there is not leaves all that there is.
         for one in (one for one in words.conditions(search.words, names()) if not one.without):
-            if one.unknown and not self._fits(one).any():
+            if one.unknown and not self._with(one).any():
                 known = sorted(names())
                 told = " or ".join(f"'{name}'" for name in words.near(one.unknown, known))
                 told = f"did you mean {told}?" if told else f"there are {', '.join(known)}."
                 said.append(f"There is no condition '{one.unknown}'; {told}")
                 continue
             own = one.name and one.name not in (*_TOLD, EDITED) and not is_numeric(one.name)
-            if own and one.sign == "=" and not self._fits(one).any():
+            if own and one.sign == "=" and not self._with(one).any():
                 texts = sorted(set(self.texts(one.name)[0]) - {""})
                 there = f"there are {', '.join(texts[:_VALUES])}" if texts else "no item has any"
                 said.append(f"Nothing has {one.name}:{one.text}; {there}{', ...' * (len(texts) > _VALUES)}.")

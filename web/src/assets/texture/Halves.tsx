@@ -12,7 +12,7 @@ export function Halves({ project, address }: { project: string; address: Member[
   const again = useOpenAgain();
   if (!data?.levels) return null;
   return (
-    <section className="grid gap-2 rounded-lg bg-sunk p-3" aria-label="Its larger levels">
+    <section className="grid gap-2 rounded-lg bg-raised p-3" aria-label="Its larger levels">
       <p>
         {data.assumed ? (
           <>

@@ -62,10 +62,16 @@ export function useLasso(
       else return;
       draw();
     };
+    // A mouse's press that the browser calls off (it does now and then while the page is busy) goes on all the same: it
+    // is over when the button is up. Until the mouse says where it is the table stands still.
+    const rest = () => {
+      last = null;
+    };
     const swallow = (event: MouseEvent) => event.stopPropagation();
     const end = (event?: PointerEvent) => {
       window.removeEventListener("pointermove", move);
       window.removeEventListener("pointerup", end);
+      window.removeEventListener("pointercancel", rest);
       clearInterval(timer);
       if (drawn && event) {
         // The press ends on some item: that is no click on it. Where no click follows, the next one is meant.
@@ -83,9 +89,8 @@ export function useLasso(
       from = at(event);
       last = event;
       window.addEventListener("pointermove", move);
-      // A mouse's press that the browser calls off (it does now and then while the page is busy) goes on all the same:
-      // it is over when the button is up.
       window.addEventListener("pointerup", end);
+      window.addEventListener("pointercancel", rest);
       timer = window.setInterval(along, 40);
     };
     const drag = (event: DragEvent) => event.preventDefault();
