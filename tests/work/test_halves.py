@@ -13,7 +13,7 @@ from PIL import Image
 
 from brae.core.assets.texture import dds, formats
 from brae.core.assets.texture.encode import encode_new
-from brae.core.assets.texture.halves import stub_of
+from brae.core.assets.texture.stub import stub_of
 from brae.core.errors import FormatError
 from brae.core.layouts.library import Library
 from brae.work import Workspace

@@ -14,6 +14,7 @@ from brae.core.errors import FormatError, NotFoundError, ReadOnlyError
 from brae.core.layouts.library import Library
 from brae.core.layouts.load import load
 from brae.core.places import layout_folders
+from brae.core.sources import FileSource
 from brae.core.sources.cue import image_of, is_cue
 from brae.demo import LAYOUTS
 
@@ -142,10 +143,11 @@ def read_target(target: str, home: Path | None, *, into: bool = True) -> Target:
         )
 
     def beside(name: str) -> bytes:
-        found = [folder / name for folder in file.absolute().parents if (folder / name).is_file()]
+        item, start, length = addresses.split_stretch(name)
+        found = [folder / item for folder in file.absolute().parents if (folder / item).is_file()]
         if not found:
-            raise NotFoundError(f"{name}, which holds the larger levels, does not lie beside it.", address=target)
-        return found[0].read_bytes()
+            raise NotFoundError(f"{item}, which holds the larger levels, does not lie beside it.", address=target)
+        return found[0].read_bytes() if start is None else FileSource(found[0]).read(start, length)
 
     return Target(file.read_bytes(), Context(library, file.name, beside))
 

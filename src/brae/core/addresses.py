@@ -12,13 +12,14 @@ from __future__ import annotations
 import hashlib
 import re
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from urllib.parse import unquote_to_bytes
 
 SEPARATOR = "//"
 _UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f%@\\:\ud800-\udfff]")
 # Names that Windows keeps for devices (Microsoft, "Naming Files, Paths, and Namespaces").
 _DEVICE = re.compile(r"^(con|prn|aux|nul|com[0-9]|lpt[0-9])(\.|$)", re.IGNORECASE)
+_STRETCH = re.compile(r"(.+)@(\d+)\+(\d+)", re.DOTALL)
 _PLAIN = re.compile(r"^[A-Za-z0-9_\-][A-Za-z0-9_\-. ]*(/[A-Za-z0-9_\-][A-Za-z0-9_\-. ]*)*$")
 
 
@@ -64,6 +65,23 @@ def labels_of(names: Sequence[str]) -> list[str]:
 def join(*labels: str) -> str:
     """Join labels that are already quoted."""
     return SEPARATOR.join(labels)
+
+
+def stretch(item: str, start: int, length: int) -> str:
+    """Some of an item's bytes, as an address or a name of its own: ``streams/all.bin@4096+32768``."""
+    return f"{item}@{start}+{length}"
+
+
+def split_stretch(text: str) -> tuple[str, int | None, int]:
+    """The item of a stretch, where it begins and its length; the item alone (None, 0) where it is all of it."""
+    found = _STRETCH.fullmatch(text)
+    return (text, None, 0) if found is None else (found[1], int(found[2]), int(found[3]))
+
+
+def renamed(text: str, name: Callable[[str], str]) -> str:
+    """The same stretch of an item that is called otherwise: by its address, by its name."""
+    item, start, length = split_stretch(text)
+    return name(text) if start is None else stretch(name(item), start, length)
 
 
 def split(address: str) -> list[str]:

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
-from brae.core.addresses import exchange_path
+from brae.core.addresses import exchange_path, renamed
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
 from brae.core.assets.sheet import Finding
@@ -592,7 +592,7 @@ def _work_out(workspace: Workspace, edit: Edit) -> None:
     edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
     edit.encoded_sha256 = workspace.blobs.put(made.data)
     edit.encoded_elsewhere = {
-        neighbour(workspace, found, name).member.address: workspace.blobs.put(data)
+        renamed(name, lambda item: neighbour(workspace, found, item).member.address): workspace.blobs.put(data)
         for name, data in made.elsewhere.items()
     }
     if made.data == original_bytes(workspace, project, found) and kind.unchanged(original, made) and not others:

@@ -2,32 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from itertools import islice
+from pathlib import Path
 
 import numpy as np
 from sqlalchemy import select
 
-from brae.core.assets.texture.halves import (
-    LARGEST_END,
-    Half,
-    Stub,
-    ends_of,
-    fits,
-    halves,
-    joining_layout,
-    same_layout,
-    stub_of,
-)
-from brae.core.errors import BraeError, FormatError, NotFoundError
-from brae.store.models import Member
+from brae.core.addresses import split_stretch
+from brae.core.assets.texture.halves import Half, fits, halves, halves_within, placed, tells
+from brae.core.assets.texture.joining import joining_layout, same_layout
+from brae.core.assets.texture.stub import LARGEST_END, Stub, ends_of, stub_of
+from brae.core.catalogue import DATA, PART
+from brae.core.containers import scattered
+from brae.core.errors import BraeError, FormatError, LayoutError, NotFoundError
+from brae.core.layouts.expressions import evaluate
+from brae.store.models import ArchiveRow, Member
 from brae.work.items import context_of, original_bytes
+from brae.work.opening import files_below
 from brae.work.sent import ALWAYS_SENT
 from brae.work.structures import keep_layout
 from brae.work.workspace import Workspace
 
 #: textures that one layout joins, and how many are looked at for that
 _MOST_JOINED = 2000
+#: items that are looked into, textures beside which a place in one is tried, and how sure needs no such look
+_LARGER, _BESIDE, _SURE = 64, 12, 0.75
+#: textures that are asked where one whose own number is a nought may lie
+_ASKED = 3
 
 
 @dataclass
@@ -58,8 +61,7 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
     stubs = _stubs_of(workspace, project_id, address)[1]
     if not stubs:
         return Halves()
-    project, found = workspace.project(project_id), workspace.find(project_id, address)
-    context = context_of(workspace, project, found, workspace.project_library(project))
+    fetch = _fetch(workspace, project_id, address)
     with workspace.database.session() as session:
         sizes = {stub.missing for stub in stubs}
         sizes.update(stub.header.level_size(level) for stub in stubs for level in range(stub.away))
@@ -67,52 +69,114 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
             Member.project_id == project_id, Member.real.in_(sizes), Member.winner.is_(None)
         )
         others = [(row.name, row.real) for row in session.execute(right)]
-    told = [Halves(one.away, one.missing, bool(one.above), halves(one, others, context.fetch)) for one in stubs]
+    loose = _undescribed(workspace, project_id)
+    others += [(name, size) for name, size in loose.items() if size in sizes]
+    told = [Halves(one.away, one.missing, bool(one.above), halves(one, others, fetch)) for one in stubs]
     best = max(told, key=_sure)
+    if _sure(best) < _SURE:
+        for one, halves_told in zip(stubs, told, strict=True):
+            within = _within(workspace, project_id, address, one, loose, fetch)
+            halves_told.halves = sorted([*halves_told.halves, *within], key=lambda half: -half.sure)
+        best = max(told, key=_sure)
     return best if best.halves or not best.assumed else Halves()
+
+
+def _within(
+    workspace: Workspace, project_id: str, address: str, stub: Stub, loose: Mapping[str, int],
+    fetch: Callable[[str], bytes],
+) -> list[Half]:  # fmt: skip
+    """Places in larger items that hold the larger levels of a texture, and of others that are like it."""
+    larger = (
+        select(Member.name, Member.real)
+        .where(
+            Member.project_id == project_id,
+            Member.real > stub.missing,
+            Member.kind.in_((DATA, PART)),
+            Member.winner.is_(None),
+        )
+        .order_by(Member.real.desc())
+        .limit(_LARGER)
+    )
+    with workspace.database.session() as session:
+        sizes = {row.name: row.real for row in session.execute(larger)}
+    sizes |= dict(sorted(loose.items(), key=lambda one: -one[1])[:_LARGER])
+    found = halves_within(stub, sizes.items(), fetch)
+    if not found:
+        return []
+    data = original_bytes(workspace, workspace.project(project_id), workspace.find(project_id, address))
+    alike = (its for _, its in _same(workspace, project_id, data, stub) if tells(its))
+    beside = list(islice(alike, _BESIDE))
+    # One number may be right by chance, and a nought says nothing of what it counts: others tell.
+    if any(evaluate(half.at, stub.numbers) == 0 for half in found):
+        told = (half for its in beside[:_ASKED] for half in halves_within(its, sizes.items(), fetch))
+        found += [half for one in told if (half := placed(stub, one, fetch)) is not None]
+    tried = []
+    for half in {(half.pattern, half.at): half for half in found}.values():
+        right = sum(_lies_there(its, half, sizes, fetch) for its in beside)
+        share = right / len(beside) if beside else 1.0
+        why = (*half.why, f"it is so for {right} of {len(beside)} others like it") if beside else half.why
+        sure = round(half.sure * (0.3 + 0.7 * share), 2)
+        tried.append(replace(half, sure=sure, why=why))
+    best: dict[str, Half] = {}
+    for half in sorted(tried, key=lambda half: -half.sure):
+        best.setdefault(half.name, half)
+    return [half for half in best.values() if not stub.above or half.sure >= _SURE]
+
+
+def _lies_there(stub: Stub, half: Half, sizes: Mapping[str, int], fetch: Callable[[str], bytes]) -> bool:
+    return fits(stub, half.pattern, sizes, half.at) and placed(stub, half, fetch) is not None
 
 
 def _sure(found: Halves) -> float:
     return found.halves[0].sure if found.halves else 0.0
 
 
-def join(workspace: Workspace, project_id: str, address: str, pattern: str, *, smallest_first: bool) -> Joined:
+def join(
+    workspace: Workspace, project_id: str, address: str, pattern: str, *, smallest_first: bool, at: str = ""
+) -> Joined:
     """Keep as a layout of the person's own that the larger levels of a texture, and of all like it, are elsewhere.
 
-    ``pattern``: how the items that hold them are called (see ``Half``). Others are like it where the items that are
-    called in the same way are of the size that is missing. Raises
-    FormatError where the two do not fit.
+    ``pattern``: how the items that hold them are called, ``at``: where in one they begin (see ``Half``). Others are
+    like it where the items that are called in the same way are of the size that is missing, or show there what is
+    missing. Raises FormatError or LayoutError where the two do not fit.
     """
     data, stubs = _stubs_of(workspace, project_id, address)
     if not stubs:
         raise FormatError("This texture has all the levels that it says.", address=address)
-    sizes = _sizes(workspace, project_id)
+    half, sizes = Half(pattern, pattern, 1.0, smallest_first=smallest_first, at=at), _sizes(workspace, project_id)
     try:
-        stub = next((one for one in stubs if fits(one, pattern, sizes)), None)
+        stub = next((one for one in stubs if fits(one, pattern, sizes, at)), None)
     except ValueError as error:
         raise FormatError(str(error), address=address) from None
+    except LayoutError as error:
+        raise error.at(address) from None
     if stub is None:
         wanted = ", ".join(f"{one.missing:,}" for one in stubs)
         raise FormatError(f"{pattern} is not as large as what is missing.", expected=f"{wanted} bytes")
-    names = [stub.name]
-    if "{" in pattern:
-        for its_address, like, its in _stubs(workspace, project_id, stub.above):
-            alike = its.name not in names and same_layout(data, stub.header, like, its.header)
-            if (
-                alike
-                and fits(its, pattern, sizes)
-                and (not its.above or _shows(workspace, project_id, its_address))
-            ):
-                names.append(its.name)
+    names = {stub.name}
+    if "{" in pattern or at:
+        alike = _same(workspace, project_id, data, stub)
+        names |= {its.name for place, its in alike if _joins(workspace, project_id, place, its, half, sizes)}
     library = workspace.library_of(project_id)
     identifier = f"{stub.header.container}-joined"
     try:
         text = joining_layout(
-            data, stub, library, identifier, sorted(names), pattern, smallest_first=smallest_first
+            data, stub, library, identifier, sorted(names), pattern, smallest_first=smallest_first, at=at
         )
     except BraeError as error:
         raise error.at(address) from None
     return Joined(keep_layout(workspace, text).removesuffix(".yaml"), sorted(names))
+
+
+def _joins(
+    workspace: Workspace, project_id: str, address: str, stub: Stub, half: Half, sizes: Mapping[str, int]
+) -> bool:
+    """Whether what holds the larger levels of one texture holds those of another one as well."""
+    if not fits(stub, half.pattern, sizes, half.at):
+        return False
+    if not half.at:
+        return not stub.above or _shows(workspace, project_id, address)
+    return not tells(stub) or placed(stub, half, _fetch(workspace, project_id, address)) is not None
 
 
 def _stubs_of(workspace: Workspace, project_id: str, address: str) -> tuple[bytes, list[Stub]]:
@@ -141,6 +205,30 @@ def _stubs(workspace: Workspace, project_id: str, above: int) -> Iterator[tuple[
         yield from ((held.addresses[place], data, stub) for stub in stubs if stub.above == above)
 
 
+def _same(workspace: Workspace, project_id: str, data: bytes, stub: Stub) -> Iterator[tuple[str, Stub]]:
+    """The addresses of other textures that one layout would read as well, and what they are."""
+    for address, its_data, its in _stubs(workspace, project_id, stub.above):
+        if its.name != stub.name and same_layout(data, stub.header, its_data, its.header):
+            yield address, its
+
+
+def _fetch(workspace: Workspace, project_id: str, address: str) -> Callable[[str], bytes]:
+    """The bytes of other items, and of loose files that nobody has described, as a texture would read them."""
+    project = workspace.project(project_id)
+    found, library = workspace.find(project_id, address), workspace.project_library(project)
+    of_items = context_of(workspace, project, found, library).fetch
+
+    def fetch(name: str) -> bytes:
+        try:
+            return of_items(name)
+        except NotFoundError:
+            item, start, length = split_stretch(name)
+            source = workspace.original_source(project, item)
+            return source.read(start or 0, source.size if start is None else length)
+
+    return fetch
+
+
 def _shows(workspace: Workspace, project_id: str, address: str) -> bool:
     """Whether a half of it is sure by more than its size and its name."""
     return bool(halves_of(workspace, project_id, address).halves)
@@ -149,4 +237,16 @@ def _shows(workspace: Workspace, project_id: str, address: str) -> bool:
 def _sizes(workspace: Workspace, project_id: str) -> dict[str, int]:
     query = select(Member.name, Member.real).where(Member.project_id == project_id, Member.winner.is_(None))
     with workspace.database.session() as session:
-        return {row.name: row.real for row in session.execute(query)}
+        return _undescribed(workspace, project_id) | {row.name: row.real for row in session.execute(query)}
+
+
+def _undescribed(workspace: Workspace, project_id: str) -> dict[str, int]:
+    """Loose files of the game that nothing is known of, and their sizes."""
+    folder = Path(workspace.project(project_id).folder)
+    described = select(ArchiveRow.files).where(
+        ArchiveRow.project_id == project_id, ArchiveRow.layout.is_distinct_from(scattered.KIND)
+    )
+    with workspace.database.session() as session:
+        known = {path for files in session.scalars(described) for path in files.values()}
+    found = ((path.relative_to(folder).as_posix(), path) for path in files_below(folder))
+    return {name: path.stat().st_size for name, path in found if name not in known}

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from sqlalchemy import select
 
-from brae.core.addresses import split
+from brae.core.addresses import renamed, split, split_stretch
 from brae.core.assets.base import (
     HEAD,
     Around,
@@ -29,13 +29,14 @@ from brae.core.build.journal import Seen
 from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, NotFoundError
 from brae.core.layouts.library import Library
-from brae.core.sources import MAIN
+from brae.core.sources import MAIN, BytesSource
 from brae.store import thumbnails
 from brae.store.models import ArchiveRow, Edit, EditStep, Member, Project
 from brae.work.columns import Columns
 from brae.work.workspace import Located, Workspace
 from brae.work.workspace import Version as State
 
+Read = TypeVar("Read")
 #: larger items are looked at before they are read
 _LARGE = 64 << 20
 #: siblings of one kind that are looked at
@@ -55,20 +56,47 @@ def originals_together(
 ) -> list[bytes | BraeError]:
     """The original bytes of items of one archive, or what is wrong with one."""
     row = found[0].archive
-    while True:
-        before = _seen_outside(workspace, project, row)
-        read: list[bytes | BraeError]
-        if all(one.member.base for one in found):
-            return [workspace.blobs.get(one.member.base or "") for one in found]
+    if all(one.member.base for one in found):
+        return [workspace.blobs.get(one.member.base or "") for one in found]
+
+    def read() -> list[bytes | BraeError]:
         if row.layout is None:
             source = workspace.original_source(project, row.files[MAIN])
-            read = [source.read(0, source.size)]
-        else:
-            archive = workspace.archive(project, row, library)
-            read = [_member(workspace, archive, one) for one in found]
-        # A file that is patched in place while it is read gives the edit's bytes for the original's.
+            return [source.read(0, source.size)]
+        archive = workspace.archive(project, row, library)
+        return [_member(workspace, archive, one) for one in found]
+
+    return _steady(workspace, project, row, read)
+
+
+def original_stretch(workspace: Workspace, project: Project, found: Located, start: int, length: int) -> bytes:
+    """Some of an item's original bytes, unpacked; no more of it is read where it lies as it is.
+
+    Raises TruncatedError where it ends before that.
+    """
+    row = found.archive
+    if found.member.base is not None:
+        return BytesSource(workspace.blobs.get(found.member.base)).read(start, length)
+
+    def read() -> bytes:
+        if row.layout is None:
+            return workspace.original_source(project, row.files[MAIN]).read(start, length)
+        archive = workspace.archive(project, row)
+        return archive.member_source(workspace.number_of(archive, found)).read(start, length)
+
+    return _steady(workspace, project, row, read)
+
+
+def _steady(workspace: Workspace, project: Project, row: ArchiveRow, read: Callable[[], Read]) -> Read:
+    """What is read while the files that an archive lies in stay as they are.
+
+    A file that is patched in place while it is read gives the edit's bytes for the original's.
+    """
+    while True:
+        before = _seen_outside(workspace, project, row)
+        result = read()
         if _seen_outside(workspace, project, row) == before:
-            return read
+            return result
 
 
 def _member(workspace: Workspace, archive: Container, found: Located) -> bytes | BraeError:
@@ -135,7 +163,10 @@ def context_of(workspace: Workspace, project: Project, found: Located, library: 
         said = archive.said([workspace.number_of(archive, found)])[0]
 
     def fetch(name: str) -> bytes:
-        return original_bytes(workspace, project, neighbour(workspace, found, name))
+        item, start, length = split_stretch(name)
+        if start is None:
+            return original_bytes(workspace, project, neighbour(workspace, found, name))
+        return original_stretch(workspace, project, neighbour(workspace, found, item), start, length)
 
     return Context(library, found.member.name, fetch, said=said)
 
@@ -320,7 +351,9 @@ def edited_asset(
     if edit.encoded_sha256 is None:
         raise NotFoundError("No file has come back yet.", address=edit.address)
     elsewhere = {
-        workspace.find(edit.project_id, address).member.name: workspace.blobs.get(sha256)
+        renamed(address, lambda item: workspace.find(edit.project_id, item).member.name): workspace.blobs.get(
+            sha256
+        )
         for address, sha256 in edit.encoded_elsewhere.items()
     }
     return kind.again(original, Encoded(workspace.blobs.get(edit.encoded_sha256), elsewhere, others or {}))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Sequence, Set
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
 from itertools import chain
@@ -74,6 +74,11 @@ class Listing:
         self.members += row.member_count
         self.reused += _is_recognised(row)
         return row
+
+    @property
+    def parts(self) -> Set[str]:
+        """The names of items that hold parts of others, of what is listed so far."""
+        return self._parts
 
     def files_of(self, address: str) -> dict[str, Any] | None:
         """The files of an archive as they were listed before."""
@@ -145,6 +150,7 @@ class Listing:
         self.members += len(items)
         self._changed = True
         prefix = "/".join(addresses.split(row.address)[1:])
+        self._parts.update(part for item in items for part in item.parts)
         for start in range(0, len(items), _BATCH):
             self._do(partial(self._insert, row, items[start : start + _BATCH], first + start, prefix))
         if not first:  # what is there first is to be seen at once
@@ -162,7 +168,6 @@ class Listing:
             facts = written.get(id(item.facts))
             if facts is None:
                 facts = written[id(item.facts)] = json.dumps(dict(item.facts), ensure_ascii=False)
-            self._parts.update(item.parts)
             parts = json.dumps(item.parts) if item.parts else "[]"
             rows.append(
                 (

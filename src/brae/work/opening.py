@@ -115,6 +115,8 @@ class _Opening:
         listing = Listing(self.workspace, self.project_id, at_once=self.project.files_seen == 0)
         self.archives = Archives(self.workspace, self.project, library, listing, self.ticker, originals)
         self.undescribed = Undescribed(self.archives, self.project.undescribed)
+        #: loose files that no layout fits, by their paths
+        self._unknown: dict[str, catalogue.Item] = {}
         files = self._files()
         try:
             self._look_through(files)
@@ -183,6 +185,7 @@ class _Opening:
                 late.append(waiting.popleft())
             else:
                 self.archives.take(waiting.popleft(), waiting, listed)
+        self._add_parts()
         self.archives.listing.tell_parts()
         self.archives.settle(listed)
         self.undescribed.look_through()
@@ -239,12 +242,24 @@ class _Opening:
             log.exception("describing %s failed", relative)
             return
         if item.kind == catalogue.DATA:
-            self.undescribed.add(relative, size)
+            self._unknown[relative] = item
             return
-        self.archives.note_original(relative)
+        self._list_loose(found, item)
+
+    def _add_parts(self) -> None:
+        """Loose files that no layout fits are listed where they hold a part of another item; the rest is told."""
+        parts = self.archives.listing.parts
+        for relative, item in self._unknown.items():
+            if relative in parts:
+                self._list_loose(Candidate("", addresses.quote(relative), relative, {MAIN: relative}), item)
+            else:
+                self.undescribed.add(relative, item.real)
+
+    def _list_loose(self, found: Candidate, item: catalogue.Item) -> None:
+        self.archives.note_original(found.files[MAIN])
         row = ArchiveRow(
             project_id=self.project_id,
-            address=label,
+            address=found.address,
             layout=None,
             title="Loose file",
             files=found.files,

@@ -13,16 +13,18 @@ from typing import Any, Literal
 from sqlalchemy import select
 
 from brae.core import addresses
-from brae.core.build.plan import MemberPlan, Way, plan_archive
+from brae.core.addresses import split_stretch
+from brae.core.build.plan import LARGEST_PATCH, MemberPlan, Way, plan_archive
 from brae.core.containers import scattered
 from brae.core.containers.base import Container, Proof
 from brae.core.containers.nesting import changes_outside
-from brae.core.errors import BraeError, ChangedError, ReadOnlyError
+from brae.core.errors import BraeError, ChangedError, FormatError, ReadOnlyError
 from brae.core.games.model import AddOnWay, LooseWay
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import companion_names
-from brae.core.layouts.segments import Composed, New
+from brae.core.layouts.segments import Composed, Copy, New, Segment
 from brae.core.sources import MAIN, BytesSource
+from brae.core.sources.stretches import Stretches
 from brae.jobs import Silent, Ticker
 from brae.store.models import Addition, ArchiveRow, Edit, Original, Project
 from brae.work.adding import additions, named
@@ -124,6 +126,8 @@ class _Changes:
 
     row: ArchiveRow
     edited: dict[int, tuple[bytes, dict[str, Any]]] = field(default_factory=dict)
+    #: what edits of other items put into members: the larger levels of textures that share a file
+    stretches: dict[int, Stretches] = field(default_factory=dict)
     #: members that it has not, by their names
     added: dict[str, bytes] = field(default_factory=dict)
     nested: dict[int, MemberChange] = field(default_factory=dict)
@@ -252,9 +256,14 @@ class Planner:
 
     def _elsewhere(self, edit: Edit, work: dict[int, _Changes]) -> None:
         """The parts of an edit that other items hold: the larger levels of a streamed texture."""
-        for address, sha256 in edit.encoded_elsewhere.items():
+        for held, sha256 in edit.encoded_elsewhere.items():
+            address, start, _ = split_stretch(held)
             found = self.workspace.find(self.project.id, address)
             data, level, number = self.workspace.blobs.get(sha256), None, self._number(found)
+            if start is not None:
+                entry = work.setdefault(found.archive.id, _Changes(found.archive))
+                entry.stretches.setdefault(number, Stretches()).put(start, data, edit.address)
+                continue
             if found.archive.layout is not None:
                 archive = self.workspace.archive(self.project, found.archive)
                 if data == archive.read(number):
@@ -263,8 +272,34 @@ class Planner:
             entry = work.setdefault(found.archive.id, _Changes(found.archive))
             entry.edited[number] = (data, {"packing_level": level})
 
+    def _stretched(self, one: _Changes) -> bool:
+        """Put what other items' edits hold of an archive's members into these; whether anything changes by that.
+
+        A loose file may be large: its own are put into it where it is written.
+        """
+        if one.row.layout is None:
+            source = self.workspace.original_source(self.project, one.row.files[MAIN])
+            return bool(one.edited) or any(
+                source.read(start, len(data)) != data for start, data in one.stretches[0]
+            )
+        archive = self.workspace.archive(self.project, one.row)
+        for number, stretches in one.stretches.items():
+            before = archive.read(number)
+            data, recipe = one.edited.get(number, (before, {"packing_level": archive.packing_level(number)}))
+            after = stretches.over(data)
+            if number in one.edited or after != before:
+                one.edited[number] = after, recipe
+        return bool(one.edited or one.added)
+
     def _targets(self, work: dict[int, _Changes], result: BuildPlan) -> list[Target]:
         """What every file of the game is to become, by the way that was chosen."""
+        for key, one in list(work.items()):
+            try:
+                if one.stretches and not self._stretched(one):
+                    del work[key]
+            except BraeError as error:
+                result.faults.append(error.at(one.row.address).as_dict())
+                del work[key]
         targets: list[Target] = []
         profile = self.workspace.profile(self.project)
         way = profile.way(self.project.way) if profile is not None else None
@@ -366,8 +401,11 @@ class Planner:
         originals = self._originals(row)
         for original in originals.values():
             self.workspace.check_unchanged(self.project, original)
+        if row.layout is None and not one.edited:
+            return [self._in_stretches(one, originals[MAIN])]
         if row.layout is None:
             (data, _), original = next(iter(one.edited.values())), originals[MAIN]
+            data = one.stretches[0].over(data) if one.stretches else data
             composed = Composed({MAIN: BytesSource(b"")}, {MAIN: [New(data)]})
             plan = FilePlan(
                 original.path, "replace", "a loose file is replaced as a whole", original.size, len(data)
@@ -394,6 +432,26 @@ class Planner:
             words = "the data needs one numbered file more"
             targets += [self._made(names[key], words, found.composed, key) for key in sorted(more)]
         return targets
+
+    def _in_stretches(self, one: _Changes, original: Original) -> Target:
+        """A loose file that keeps its size, and of which only some bytes become others."""
+        source = self.workspace.original_source(self.project, original.path)
+        segments: list[Segment] = []
+        at = 0
+        for start, data in one.stretches[0]:
+            if start + len(data) > source.size:
+                raise FormatError(
+                    f"{len(data):,} bytes at {start:,} lie beyond its end.",
+                    address=original.path,
+                    offset=source.size,
+                )
+            segments += [Copy(at, start - at), New(data)]
+            at = start + len(data)
+        composed = Composed({MAIN: source}, {MAIN: [*segments, Copy(at, source.size - at)]})
+        moved = composed.moved(MAIN)
+        way: FileWay = "patch" if original.state != "rebuilt" and moved <= LARGEST_PATCH else "rebuild"
+        why = f"{moved:,} of its bytes are larger levels of textures: nothing else moves"
+        return Target(original, FilePlan(original.path, way, why, original.size, source.size), composed, MAIN)
 
     def _put_back(self, original: Original) -> Target:
         if original.state == "created":

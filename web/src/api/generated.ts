@@ -3135,6 +3135,11 @@ export interface components {
          * @description An item that may hold the larger levels (or the first of them), how sure that is (0 to 1), and why.
          */
         Half: {
+            /**
+             * At
+             * @default
+             */
+            at: string;
             /** Name */
             name: string;
             /** Pattern */
@@ -3280,6 +3285,11 @@ export interface components {
         Join: {
             /** Address */
             address: string;
+            /**
+             * At
+             * @default
+             */
+            at: string;
             /** Pattern */
             pattern: string;
             /**

@@ -96,6 +96,7 @@ class Join(Asked):
     address: str
     pattern: Annotated[str, Field(max_length=1000)]
     smallest_first: bool = False
+    at: Annotated[str, Field(max_length=200)] = ""
 
 
 @router.get("/halves")
@@ -107,7 +108,10 @@ def find_halves(project_id: str, address: str, workspace: Work) -> Halves:
 @router.post("/halves", status_code=201)
 def join_halves(project_id: str, request: Join, workspace: Work) -> Joined:
     """Join it, and all that are alike, as a layout; opening the game again uses it."""
-    return join(workspace, project_id, request.address, request.pattern, smallest_first=request.smallest_first)
+    return join(
+        workspace, project_id, request.address, request.pattern,
+        smallest_first=request.smallest_first, at=request.at,
+    )  # fmt: skip
 
 
 for _kind in kinds().values():

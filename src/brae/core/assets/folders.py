@@ -15,6 +15,7 @@ from brae.core.containers.base import Container
 from brae.core.errors import BraeError, FormatError, storage_error
 from brae.core.layouts.edits import Edits, MemberChange, NewMember
 from brae.core.layouts.library import Library
+from brae.core.sources.stretches import Stretches
 
 #: members unpacked by one thread before it takes others
 _BATCH = 64
@@ -117,6 +118,7 @@ def edits_in(
     edits = Edits()
     seen: set[int] = set()
     changed: list[tuple[int, bytes]] = []
+    stretches: dict[int, Stretches] = {}
     found = sorted(folder.rglob("*"))
     for file in found:
         check_link(file)
@@ -145,13 +147,22 @@ def edits_in(
             made = _encoded(archive, index, library, ExchangeFile(relative, data))
             data = made.data
             for name, part in made.elsewhere.items():
-                place = archive.names.index(name)
-                if part != archive.read(place):
+                item, start, _ = addresses.split_stretch(name)
+                place = archive.names.index(item)
+                if start is not None:
+                    stretches.setdefault(place, Stretches()).put(start, part, relative)
+                elif part != archive.read(place):
                     changed.append((place, part))
         if len(data) != int(archive.real_sizes[index]) or data != archive.read(index):
             changed.append((index, data))
         if tick:
             tick()
+
+    for place, some in stretches.items():
+        before = archive.read(place)
+        after = some.over(dict(changed).get(place, before))
+        if after != before:
+            changed.append((place, after))
 
     def pack(item: tuple[int, bytes]) -> tuple[int, MemberChange]:
         index, data = item

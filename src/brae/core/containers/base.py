@@ -230,10 +230,12 @@ class Container(ABC):
             raise error.at(self.labels[index]) from None
 
     def read_named(self, name: str) -> bytes:
-        """A member's bytes by its name; NotFoundError where there is none."""
-        if name not in self.names:
-            raise NotFoundError(f"There is no member '{name}'.")
-        return self.read(self.names.index(name))
+        """A member's bytes, or a stretch of them, by its name; NotFoundError where there is none."""
+        item, start, length = addresses.split_stretch(name)
+        if item not in self.names:
+            raise NotFoundError(f"There is no member '{item}'.")
+        index = self.names.index(item)
+        return self.read(index) if start is None else self.member_source(index).read(start, length)
 
     def member_source(self, index: int) -> ByteSource:
         """A member as a source of its own: a view where it lies unpacked, else its bytes in memory."""

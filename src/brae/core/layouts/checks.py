@@ -99,6 +99,9 @@ def _check_pixels(part: PixelsPart, known: Known, values: Collection[str]) -> No
     for name in (part.elsewhere.here, part.elsewhere.stored) if part.elsewhere is not None else ():
         if name is not None and name not in values:
             raise ValueError(f"'elsewhere' reads '{name}', which no field says{near(name, values)}")
+    at = part.elsewhere.at if part.elsewhere is not None else None
+    for name in sorted(expressions.field_names(at) - set(values)) if at is not None else ():
+        raise ValueError(f"'elsewhere' begins at '{name}', which no field says{near(name, values)}")
     check_reads(part.facts, _fields(known), values)
 
 

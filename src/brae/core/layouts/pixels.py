@@ -124,6 +124,10 @@ class Elsewhere(Strict):
     name: str = Field(
         description="its path: with {path} (this one's, without its ending), {folder}, {stem}; {level} for one each"
     )
+    at: Expression | None = Field(
+        None,
+        description="where in that file they begin, such as 'offset * 2048'; without it they are all of the file",
+    )
     smallest_first: bool = Field(False, description="the smallest of its levels comes first")
     here: Name | None = Field(
         None,
@@ -141,6 +145,8 @@ class Elsewhere(Strict):
         check_inside(self.name)
         if self.above is not None and self.here is not None:
             raise ValueError("'above' and 'here' both say how many levels are elsewhere; one of them does")
+        if self.at is not None and "{level}" in self.name:
+            raise ValueError("with 'at' all levels lie in one file: 'name' has no {level}")
         self.of("a/b.c", 0)
         return self
 

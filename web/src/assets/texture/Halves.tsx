@@ -28,12 +28,12 @@ export function Halves({ project, address }: { project: string; address: Member[
       </p>
       {data.halves.length === 0 && (
         <p className="text-quiet">
-          No item of the game has exactly that size. They may lie within a larger file, or in an archive that
-          is not open yet.
+          No item of the game has exactly that size, and in no larger one does a number of its header say
+          where they are. They may be in an archive that is not open yet.
         </p>
       )}
       {data.halves.slice(0, MOST).map((half, number) => (
-        <div key={half.pattern} className="grid gap-1">
+        <div key={`${half.pattern} ${half.at}`} className="grid gap-1">
           <p className="break-all">
             {half.pattern.includes("{level}") ? `${half.name} and the like` : half.name}{" "}
             <span className="whitespace-nowrap text-quiet">{Math.round(half.sure * 100)} % sure</span>
@@ -44,7 +44,7 @@ export function Halves({ project, address }: { project: string; address: Member[
             disabled={join.isPending || again.isPending}
             onClick={() =>
               join.mutate(
-                { address, pattern: half.pattern, smallest_first: half.smallest_first },
+                { address, pattern: half.pattern, smallest_first: half.smallest_first, at: half.at },
                 { onSuccess: () => again.mutate(project) },
               )
             }

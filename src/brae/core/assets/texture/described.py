@@ -6,13 +6,14 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
+from brae.core.addresses import stretch
 from brae.core.assets.base import Fetch, as_said, nowhere
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.facts import SaidFacts
 from brae.core.assets.texture.formats import Indexed, PixelFormat
 from brae.core.assets.texture.texture import Header, TextureFile, join_levels, split_levels
 from brae.core.errors import FormatError, LayoutError, NotFoundError, UnknownFormatError
-from brae.core.layouts.expressions import evaluate
+from brae.core.layouts.expressions import evaluate, field_names
 from brae.core.layouts.model import Layout
 from brae.core.layouts.pixels import PaletteOf, PixelsPart
 from brae.core.layouts.read import Parsed, parse, parse_some
@@ -31,9 +32,11 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
     content = parsed.content(part.name)
     levels, end = _split(header.without(away), part, content, 0)
     behind = content[end:]
-    files = {file: fetch(file) for file in _files_of(part, name, away)}
-    levels = [*_take(header, part, name, files, away), *levels]
     elsewhere = part.elsewhere
+    begins = evaluate(elsewhere.at, parsed.values) if elsewhere is not None and elsewhere.at is not None else None
+    by_file = dict(_by_file(header, part, name, away, begins))
+    files = {file: fetch(file) for file in by_file}
+    levels = [*_take(header, by_file, files, away), *levels]
     stated = parsed.values[elsewhere.stored] if elsewhere is not None and elsewhere.stored is not None else None
     if stated is not None and stated != sum(map(len, files.values())):
         raise FormatError(
@@ -63,7 +66,9 @@ def read(layout: Layout, data: bytes, name: str = "", fetch: Fetch = nowhere) ->
         return b"".join(compose(parsed, pixels=pixels, values=values).read(MAIN))
 
     def divide(new: Header, levels: Sequence[bytes]) -> dict[str, bytes]:
-        return _give(part, name, levels[: away_of(new)])
+        away = away_of(new)
+        its = _by_file(new, part, name, away, begins)
+        return {file: b"".join(levels[level] for level in inside) for file, inside in its}
 
     def reread(again: bytes, elsewhere: Mapping[str, bytes]) -> TextureFile:
         def known(file: str) -> bytes:
@@ -95,6 +100,17 @@ def begun(layout: Layout, head: bytes) -> tuple[Header, int | None]:
     return header if part is None else _whole(part, header), None if here is None else here.start
 
 
+def numbers_of(layout: Layout, head: bytes) -> dict[str, int]:
+    """Numbers that the fields of a header hold and of which no fact is made, by the fields' names."""
+    parsed, _ = parse_some(layout, {MAIN: BytesSource(head)})
+    part = layout.only(PixelsPart)
+    used: set[str] = set()
+    for fact in part.facts.values() if part is not None else ():
+        if layout.source(fact) is not None:
+            used |= field_names(str(fact.of if isinstance(fact, Said) else fact))
+    return {name: value for name, value in parsed.values.items() if name not in used}
+
+
 def parts_of(layout: Layout, data: bytes, name: str, size: int | None = None) -> list[str]:
     """The other files of the game that hold the larger levels of a streamed texture, told by its header.
 
@@ -104,7 +120,8 @@ def parts_of(layout: Layout, data: bytes, name: str, size: int | None = None) ->
     if part is None or part.elsewhere is None:
         return []
     parsed = parse(layout, {MAIN: BytesSource(data)})
-    return _files_of(part, name, _levels_away(part, parsed, _whole(part, header_of(layout, parsed)), size))
+    away = _levels_away(part, parsed, _whole(part, header_of(layout, parsed)), size)
+    return list(dict.fromkeys(part.elsewhere.of(name, level) for level in range(away)))
 
 
 def _whole(part: PixelsPart, said: Header) -> Header:
@@ -128,24 +145,27 @@ def _levels_away(part: PixelsPart, parsed: Parsed, header: Header, size: int | N
     return header.levels - here
 
 
-def _files_of(part: PixelsPart, name: str, away: int) -> list[str]:
+def _by_file(
+    header: Header, part: PixelsPart, name: str, away: int, begins: int | None
+) -> Iterator[tuple[str, list[int]]]:
+    """Each other file, or the stretch of it that ``begins`` there, and the levels in it in their order."""
     if part.elsewhere is None:
-        return []
-    return list(dict.fromkeys(part.elsewhere.of(name, level) for level in range(away)))
-
-
-def _by_file(part: PixelsPart, name: str, away: int) -> Iterator[tuple[str, list[int]]]:
-    """Each other file, and the levels in it in their order."""
-    assert part.elsewhere is not None
-    for file in _files_of(part, name, away):
+        return
+    for file in dict.fromkeys(part.elsewhere.of(name, level) for level in range(away)):
         inside = [level for level in range(away) if part.elsewhere.of(name, level) == file]
+        if begins is not None:
+            if begins < 0:
+                raise FormatError(f"Its larger levels are said to begin at {begins} of {file}.")
+            file = stretch(file, begins, sum(header.level_size(level) for level in inside))
         yield file, inside[::-1] if part.elsewhere.smallest_first else inside
 
 
-def _take(header: Header, part: PixelsPart, name: str, files: Mapping[str, bytes], away: int) -> list[bytes]:
+def _take(
+    header: Header, by_file: Mapping[str, Sequence[int]], files: Mapping[str, bytes], away: int
+) -> list[bytes]:
     """The largest levels, out of the other files."""
     levels = [b""] * away
-    for file, inside in _by_file(part, name, away) if away else ():
+    for file, inside in by_file.items():
         data, at = files[file], 0
         needed = sum(header.level_size(level) for level in inside)
         if len(data) != needed:
@@ -157,11 +177,6 @@ def _take(header: Header, part: PixelsPart, name: str, files: Mapping[str, bytes
             levels[level] = data[at : at + header.level_size(level)]
             at += header.level_size(level)
     return levels
-
-
-def _give(part: PixelsPart, name: str, levels: Sequence[bytes]) -> dict[str, bytes]:
-    """The other files, from the largest levels."""
-    return {file: b"".join(levels[level] for level in inside) for file, inside in _by_file(part, name, len(levels))}
 
 
 def _split(header: Header, part: PixelsPart, data: bytes, start: int) -> tuple[list[bytes], int]:

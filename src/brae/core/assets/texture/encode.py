@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from brae.core.addresses import split_stretch
 from brae.core.assets.texture import formats, mips
 from brae.core.assets.texture.files import write_texture
 from brae.core.assets.texture.formats import How, Picture, PixelFormat, Stored
@@ -191,6 +192,12 @@ def encode_like(
     elsewhere = original.divide(header, levels) if original.divide is not None else {}
     gone = sorted(original.elsewhere.keys() - elsewhere.keys())
     if gone or elsewhere.keys() - original.elsewhere.keys():
+        if any(split_stretch(name)[1] is not None for name in gone):
+            raise FormatError(
+                "Its larger levels lie in a file with those of others, and would need more or fewer bytes there.",
+                expected=f"{before.format.title}, {before.width} x {before.height}, {before.levels} levels",
+                remedy="Keep its sides, its pixel format and its levels.",
+            )
         raise FormatError(
             "With so many levels the texture would lie in other files than now, and none are made or taken away.",
             expected=f"{before.levels} levels",

@@ -1,67 +1,49 @@
-"""Textures of which only the small levels are here, and no layout says so: where the others are, as data.
+"""Textures of which only the small levels are here, and no layout says so: where the others are.
 
-A header that says more levels than there are bytes for is the sign; or a file of a kilobyte or less, whole by its
-own header, which may be the small end of a picture. The other half is told by its size, which is
-that of the missing levels to the byte, by its name, and by its picture: its smallest level, made half as large, is
-the largest one that is here.
+The other half is told by its size, which is that of the missing levels to the byte, by its name, and by its
+picture: its smallest level, made half as large, is the largest one that is here. Where many textures share a larger
+file, a number of the header says where in it theirs begin: every one that may be is tried, and the picture decides.
 """
 
 from __future__ import annotations
 
-import glob
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-import yaml
 from rapidfuzz import fuzz
 
-from brae.core.assets.texture import dds, described, formats
-from brae.core.assets.texture.texture import Header, TextureFile, split_levels
-from brae.core.errors import BraeError, FormatError
+from brae.core.addresses import stretch
+from brae.core.assets.texture import formats
+from brae.core.assets.texture.joining import pattern_of
+from brae.core.assets.texture.stub import Stub
+from brae.core.assets.texture.texture import Header
+from brae.core.errors import BraeError
+from brae.core.layouts.expressions import evaluate
 from brae.core.layouts.hashes import NameHash
-from brae.core.layouts.library import Library
-from brae.core.layouts.pixels import PixelsPart, beside
+from brae.core.layouts.pixels import beside
 
 #: items of the right size that are looked at, those that are called most alike, and that are told
 _BY_PICTURE, _SHOWN = 24, 8
-#: bytes of pixels that may be the small end of a picture, of a file with its header, levels that may lie above it,
-#: and the longest side of these
-_END, LARGEST_END, _ABOVE, _LONGEST = 1024, 1024 + 256, 8, 16384
+#: larger items that are looked into, and what a number that says where counts: bytes, or blocks of so many
+_LARGER, _UNITS = 8, (1, 2048, 4096, 512, 16, 4, 1024, 32768, 65536, 256, 128, 64, 32, 8, 2)
+#: likeness from which a place in a larger item is believed
+_THERE = 0.5
 #: how sure a half of such a file has to be, and may be at most
 _CLEAR, _SUREST = 0.75, 0.95
 #: letters that tell one name from another
 _TELLING = 3
 #: mean difference, in levels of 255, from which two pictures are not alike
 _UNLIKE = 48.0
+#: standard deviation of a picture's colours from which it can be told at any place
+_FLAT = 6.0
 _HASHES = [
     NameHash(kind=kind, case=case, slash=slash)
     for kind in ("crc32", "fnv1a32", "fnv1a64", "fnv1-32", "fnv1-64", "djb2", "djb2a")
     for case in ("as-is", "lower", "upper")
     for slash in ("/", "\\")
 ]
-
-
-@dataclass(frozen=True)
-class Stub:
-    """A texture without its larger levels: its name, what its header says, and the bytes of its own levels."""
-
-    name: str
-    header: Header
-    held: bytes
-    #: levels that only its small size lets one think of: its header says nothing of them
-    above: int = 0
-
-    @property
-    def away(self) -> int:
-        """How many levels are elsewhere."""
-        return self.header.lacks(len(self.held))
-
-    @property
-    def missing(self) -> int:
-        """Bytes of those levels."""
-        return sum(self.header.level_size(level) for level in range(self.away))
 
 
 @dataclass(frozen=True)
@@ -74,53 +56,8 @@ class Half:
     sure: float
     why: tuple[str, ...] = field(default=())
     smallest_first: bool = False
-
-
-def stub_of(data: bytes, name: str, library: Library) -> Stub | None:
-    """What a texture is that says it has more levels than it has bytes for; None where it is no such texture."""
-    stub = _begun(data, name, library)
-    return stub if stub is not None and stub.away else None
-
-
-def ends_of(data: bytes, name: str, library: Library) -> list[Stub]:
-    """What a small texture that is whole may be the small end of: with one larger level, with two, and so on."""
-    stub = _begun(data, name, library) if len(data) <= LARGEST_END else None
-    if stub is None or stub.away or stub.header.data_size > min(_END, len(stub.held)):
-        return []
-    grown = (replace(stub, header=stub.header.grown(above), above=above) for above in range(1, _ABOVE + 1))
-    return [one for one in grown if max(one.header.width, one.header.height) <= _LONGEST]
-
-
-def _begun(data: bytes, name: str, library: Library) -> Stub | None:
-    """A texture's header and what follows it; None where a layout already says where its levels are."""
-    if library.joining(name, data[:512], len(data)) is not None:
-        return None
-    if data[: len(dds.MAGIC)] == dds.MAGIC:
-        found = dds.read_header(data, len(data))
-        header, start = found.header, len(found.raw)
-    else:
-        layout = library.recognise(name, data[:512], "texture", size=len(data))
-        if layout is None or layout.streamed or layout.only(PixelsPart) is None:
-            return None
-        header, begins = described.begun(layout, data)
-        if begins is None:
-            return None
-        start = begins
-    return Stub(name, header, data[start:])
-
-
-def small_levels(data: bytes, stub: Stub) -> TextureFile | None:
-    """The levels that are here, to be looked at; None where none is."""
-    header, away = stub.header, stub.away
-    if away == header.levels:
-        return None
-    small = header.without(away)
-    levels, _ = split_levels(small, stub.held, 0)
-    return TextureFile(small, levels, len(data), lambda *_: data, lambda *_: _refused(stub), beyond=away)
-
-
-def _refused(stub: Stub) -> TextureFile:
-    raise FormatError("Only its small levels are here.", address=stub.name)
+    #: where in that item they begin, as a sum over the header's fields; "" where they are all of it
+    at: str = ""
 
 
 def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str], bytes]) -> list[Half]:
@@ -154,8 +91,73 @@ def halves(stub: Stub, others: Sequence[tuple[str, int]], fetch: Callable[[str],
     return sorted(found, key=lambda one: -one.sure)[:_SHOWN]
 
 
-def fits(stub: Stub, pattern: str, sizes: Mapping[str, int]) -> bool:
-    """Whether the items that are called by a pattern are as large as what is missing of a texture."""
+def halves_within(stub: Stub, larger: Iterable[tuple[str, int]], fetch: Callable[[str], bytes]) -> list[Half]:
+    """Places in larger items where the larger levels of a texture may lie, by its picture: the likeliest first.
+
+    ``larger``: names and sizes of items; ``fetch`` gives a stretch of one.
+    """
+    if not tells(stub):
+        return []
+    hashed = _hashes_of(stub.name)
+    right = [(name, size) for name, size in larger if size > stub.missing and name != stub.name]
+    right.sort(key=lambda one: (-_named(stub.name, one[0], hashed)[0], -one[1]))
+    found, seen = [], set()
+    for name, size in right[:_LARGER]:
+        for unit in _UNITS:
+            for number, value in stub.numbers.items():
+                at = value * unit
+                # A nought is at the beginning whatever it counts.
+                if at + stub.missing > size or (unit > 1 and not value) or (name, number, at) in seen:
+                    continue
+                seen.add((name, number, at))
+                said = number if unit == 1 else f"{number} * {unit}"
+                for turned in (False, True):
+                    half = Half(name, pattern_of(stub.name, name), 0.0, at=said, smallest_first=turned)
+                    if (there := placed(stub, half, fetch)) is not None:
+                        found.append(there)
+    return sorted(found, key=lambda one: -one.sure)
+
+
+def tells(stub: Stub) -> bool:
+    """Whether what is here of a texture shows enough to be told at any place."""
+    shown = _largest_here(stub)
+    return shown is not None and float(shown.std(axis=(0, 1)).max()) >= _FLAT
+
+
+def placed(stub: Stub, half: Half, fetch: Callable[[str], bytes]) -> Half | None:
+    """The same half for this texture, with how sure it is, where its picture lies there; None where it does not.
+
+    None too where it cannot be read.
+    """
+    shown = _largest_here(stub)
+    if shown is None:
+        return None
+    name, size = beside(half.pattern, stub.name), stub.header.level_size(stub.away - 1)
+    try:
+        at = evaluate(half.at, stub.numbers)
+        begins = at if half.smallest_first else at + stub.missing - size
+        like = _alike(stub, fetch(stretch(name, begins, size)), shown, half.smallest_first)
+    except BraeError:
+        return None
+    if like <= _THERE:
+        return None
+    why = (
+        f"the {stub.missing:,} bytes at {at:,} end in what the largest level here shows",
+        f"{half.at} of its header says where",
+    )
+    if half.smallest_first:
+        why = (f"the {stub.missing:,} bytes at {at:,} begin with what the largest level here shows", why[1])
+    return replace(half, name=name, sure=round(0.3 + 0.6 * min(1.0, 1.2 * like), 2), why=why)
+
+
+def fits(stub: Stub, pattern: str, sizes: Mapping[str, int], at: str = "") -> bool:
+    """Whether the items that are called by a pattern are as large as what is missing of a texture.
+
+    ``at``: where in that item they begin; it is to be large enough then.
+    """
+    if at:
+        begins = evaluate(at, stub.numbers)
+        return 0 <= begins <= sizes.get(beside(pattern, stub.name), -1) - stub.missing
     if "{level}" not in pattern:
         return sizes.get(beside(pattern, stub.name)) == stub.missing
     levels = range(stub.away)
@@ -234,81 +236,3 @@ def _alike(stub: Stub, data: bytes, shown: np.ndarray, smallest_first: bool) -> 
     apart = float(np.abs(half - shown).mean())
     # A picture of one colour is like every other of that colour: it says little.
     return max(0.0, 1 - apart / min(_UNLIKE, max(spread, 4.0) * 2))
-
-
-# ---- as data ------------------------------------------------------------------------------------------------
-
-
-def pattern_of(own: str, other: str) -> str:
-    """How the name of the other half is made of a texture's name; the name itself where nothing of it is in it."""
-    path = own.rpartition(".")[0] if "." in own.rpartition("/")[2] else own
-    folder, _, stem = path.rpartition("/")
-    escaped = other.replace("{", "{{").replace("}", "}}")
-    if path in escaped:
-        return escaped.replace(path, "{path}", 1)
-    if folder and folder in escaped and stem in escaped.replace(folder, "", 1):
-        return escaped.replace(folder, "{folder}", 1).replace(stem, "{stem}", 1)
-    at = escaped.rfind(stem)
-    return escaped if at < 0 or not stem else escaped[:at] + "{stem}" + escaped[at + len(stem) :]
-
-
-def joining_layout(
-    data: bytes, stub: Stub, library: Library, identifier: str, names: Sequence[str], pattern: str, *,
-    smallest_first: bool = False,
-) -> str:  # fmt: skip
-    """A layout for textures of those names whose larger levels lie in ``pattern``, as YAML text.
-
-    Raises FormatError for a file type of which no layout can be made.
-    """
-    elsewhere: dict[str, object] = {"name": pattern}
-    if smallest_first:
-        elsewhere["smallest_first"] = True
-    if stub.above:
-        elsewhere["above"] = stub.above
-    if data[: len(dds.MAGIC)] == dds.MAGIC:
-        parts = list(_dds_parts(data, stub.header, elsewhere))
-        title, more = "DDS with its larger levels elsewhere", {}
-    else:
-        layout = library.recognise(stub.name, data[:512], "texture", size=len(data))
-        if layout is None:
-            raise FormatError("No layout describes this texture.", address=stub.name)
-        kept = layout.model_dump(mode="json", by_alias=True, exclude_unset=True)
-        title = f"{layout.title}, its larger levels elsewhere"
-        parts = kept["parts"]
-        for part in parts:
-            if "pixels" in part:
-                part["elsewhere"] = elsewhere
-        more = {
-            key: value for key, value in kept.items() if key not in ("layout", "title", "kind", "match", "parts")
-        }
-    whole = {
-        "layout": identifier, "title": title, "kind": "texture",
-        "match": {"names": [glob.escape(name) for name in names]}, **more, "parts": parts,
-    }  # fmt: skip
-    return str(yaml.safe_dump(whole, sort_keys=False, allow_unicode=True, width=110))
-
-
-def _dds_parts(data: bytes, header: Header, elsewhere: dict[str, object]) -> Iterator[dict[str, object]]:
-    """A DDS header (DDS_HEADER, Microsoft) in the words of the layout language."""
-    longer = data[84:88] == b"DX10"
-    yield {"field": "magic", "type": "bytes", "length": 4, "value": "DDS "}
-    yield {"field": "begin", "type": "bytes", "length": 8}
-    yield {"field": "height", "type": "u32"}
-    yield {"field": "width", "type": "u32"}
-    yield {"field": "pitch", "type": "bytes", "length": 8}
-    yield {"field": "levels", "type": "u32"}
-    yield {"field": "rest", "type": "bytes", "length": 96 + (20 if longer else 0)}
-    facts = {"width": "width", "height": "height", "format": header.format.name, "mips": "levels"}
-    if header.colour is not None:
-        facts["colour"] = header.colour
-    yield {"pixels": "pixels", "facts": facts, "elsewhere": elsewhere}
-
-
-def same_layout(data: bytes, header: Header, like: bytes, like_header: Header) -> bool:
-    """Whether one layout made for a texture reads another one as well: the same file type, and pixel format."""
-    is_dds = data[:4] == dds.MAGIC
-    if is_dds != (like[:4] == dds.MAGIC):
-        return False
-    if not is_dds:
-        return header.container == like_header.container
-    return header.format.name == like_header.format.name and (data[84:88] == b"DX10") == (like[84:88] == b"DX10")

@@ -40,7 +40,6 @@ from brae.core.assets.texture.files import (
 from brae.core.assets.texture.formats import Picture, Precision
 from brae.core.assets.texture.framing import SheetQuery, SheetView, sheet
 from brae.core.assets.texture.guess import HEADLESS
-from brae.core.assets.texture.halves import small_levels, stub_of
 from brae.core.assets.texture.looking import TextureQuery
 from brae.core.assets.texture.maps import MapView, sets, surface
 from brae.core.assets.texture.marks import MARKS, marked
@@ -49,6 +48,7 @@ from brae.core.assets.texture.packed import ChannelChange, change_channel
 from brae.core.assets.texture.remedies import REMEDIES
 from brae.core.assets.texture.roughen import Roughening
 from brae.core.assets.texture.sheet import TextureSheet, match
+from brae.core.assets.texture.stub import small_levels, stub_of
 from brae.core.assets.texture.telling import tell
 from brae.core.assets.texture.texture import Departures, Header, Recipe, TextureFile
 from brae.core.errors import BraeError, FormatError, NotFoundError, TruncatedError
