@@ -24,7 +24,7 @@ from brae.core.assets.sprite.runs import Coding
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
-from brae.core.find.kernels import best_places, best_windows, nearest, settle
+from brae.core.find.kernels import best_places, best_windows, cut, nearest, settle
 from brae.core.find.recoloured import explained_by
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.chunks import walk_chunks
@@ -105,6 +105,7 @@ def _pictures() -> None:
     best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
     ones, scores, places = np.ones((1, 1), np.float32), np.zeros(1, np.float32), np.zeros(1, np.int64)
     best_windows(ones, np.ones((3, 1, 1), np.float32), ones, *(ones[0],) * 3, np.float32(1), scores, places)
+    cut(np.ones((1, 3), np.float32), np.zeros((1, 2), np.int64), 1, np.ones((1, 3), np.float32))
     nearest(ones, 0, ones.copy(), np.zeros((1, 1), np.int64))
     corners = np.array([[0, 0, 2, 0, 2, 2, 0, 2]], np.float64)
     settle(np.ones((1, 2, 2, 4), np.float32), np.ones((3, 3, 3), np.float32), corners, np.zeros(1))

@@ -82,6 +82,21 @@ def best_windows(dots, means, powers, area, energy, spread, floor, scores, place
 
 
 @kernel
+def cut(picture, places, side, out):
+    """Windows of a picture, one behind the other.
+
+    ``picture``: float32 (height, width x 3). ``places``: int64 (n, 2), row and column of their top left corners.
+    Writes ``out`` float32 (n, side * side * 3).
+    """
+    line = side * 3
+    for k in range(len(places)):
+        top, left = places[k, 0], 3 * places[k, 1]
+        for row in range(side):
+            for at in range(line):
+                out[k, row * line + at] = picture[top + row, left + at]
+
+
+@kernel
 def nearest(products, base, scores, places):
     """The largest products of each row, kept beside those of earlier columns.
 
@@ -196,41 +211,48 @@ def _explains(pattern, scene, corners):
     a, b = x1 - x0 + g * x1, x3 - x0 + h * x3
     d, e = y1 - y0 + g * y1, y3 - y0 + h * y3
     area = energy = dot = power = lost = 0.0
-    mine = np.zeros(3)
-    its = np.zeros(3)
+    m0 = m1 = m2 = i0 = i1 = i2 = 0.0
+    one = np.uint64(1)
     for row in range(side):
         v = (row + 0.5) / side
+        across0, down0, depth0 = b * v + x0, e * v + y0, h * v + 1
         for column in range(side):
             weight = pattern[row, column, 3]
             if weight < 0.02:
                 continue
             u = (column + 0.5) / side
-            depth = g * u + h * v + 1
+            depth = g * u + depth0
             if depth < 0.2:
                 return -9.0
-            x = (a * u + b * v + x0) / depth - 0.5
-            y = (d * u + e * v + y0) / depth - 0.5
+            near = 1 / depth
+            x = (a * u + across0) * near - 0.5
+            y = (d * u + down0) * near - 0.5
             if x < 0 or y < 0 or x > width - 1.001 or y > height - 1.001:
                 lost += weight
                 continue
-            left, top = int(x), int(y)
-            across, down = x - left, y - top
+            # Indices without a sign: else it is asked of each of the twelve whether it counts from the end.
+            whole_x, whole_y = int(x), int(y)
+            left, top = np.uint64(whole_x), np.uint64(whole_y)
+            across, down = np.float32(x - whole_x), np.float32(y - whole_y)
+            q3 = across * down
+            q1, q2 = across - q3, down - q3
+            q0 = 1 - across - q2
+            right, below = left + one, top + one
+            s0 = scene[top, left, 0] * q0 + scene[top, right, 0] * q1
+            s0 += scene[below, left, 0] * q2 + scene[below, right, 0] * q3
+            s1 = scene[top, left, 1] * q0 + scene[top, right, 1] * q1
+            s1 += scene[below, left, 1] * q2 + scene[below, right, 1] * q3
+            s2 = scene[top, left, 2] * q0 + scene[top, right, 2] * q1
+            s2 += scene[below, left, 2] * q2 + scene[below, right, 2] * q3
+            o0, o1, o2 = pattern[row, column, 0], pattern[row, column, 1], pattern[row, column, 2]
             area += weight
-            for plane in range(3):
-                shown = (
-                    scene[top, left, plane] * (1 - across) * (1 - down)
-                    + scene[top, left + 1, plane] * across * (1 - down)
-                    + scene[top + 1, left, plane] * (1 - across) * down
-                    + scene[top + 1, left + 1, plane] * across * down
-                )
-                own = pattern[row, column, plane]
-                energy += weight * own * own
-                dot += weight * own * shown
-                power += weight * shown * shown
-                mine[plane] += weight * own
-                its[plane] += weight * shown
+            energy += weight * (o0 * o0 + o1 * o1 + o2 * o2)
+            dot += weight * (o0 * s0 + o1 * s1 + o2 * s2)
+            power += weight * (s0 * s0 + s1 * s1 + s2 * s2)
+            m0, m1, m2 = m0 + weight * o0, m1 + weight * o1, m2 + weight * o2
+            i0, i1, i2 = i0 + weight * s0, i1 + weight * s1, i2 + weight * s2
     if area <= 2 * lost or area < 4:
         return -9.0
-    spread = energy - (mine[0] ** 2 + mine[1] ** 2 + mine[2] ** 2) / area
-    total = its[0] ** 2 + its[1] ** 2 + its[2] ** 2
+    spread = energy - (m0 * m0 + m1 * m1 + m2 * m2) / area
+    total = i0 * i0 + i1 * i1 + i2 * i2
     return explained(dot, power, total, area, energy, spread, 48.0)

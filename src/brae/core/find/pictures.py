@@ -34,6 +34,10 @@ _BATCH = 1024
 _POINTS, _FEWEST = 2_000_000, 12
 #: the share of a picture that is to be seen
 _LEAST = 0.1
+#: alpha up to which a pixel is clear; the narrowest and the largest part (of the area) that stands for all of it
+_CLEAR, _NARROWEST, _NEARLY = 24, 6, 0.9
+#: left, top, right and bottom, as shares of the sides
+Box = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True)
@@ -71,18 +75,34 @@ class Kept:
         return data.reshape(self.small_height, self.small_width, 4)
 
     def pattern(self, side: int) -> Array:
-        """What a screenshot shows of it: colours (0 to 255) and weights, float32 (side, side, 4).
-
-        Where a pixel is partly clear something else shows as well: it counts little.
-        """
-        return pattern_of(self.picture(), side)
+        """What a screenshot shows of it: see ``pattern_of``."""
+        return pattern_of(self.picture(), side)[0]
 
 
-def pattern_of(picture: Rgba, side: int) -> Array:
-    """The same of a small picture."""
-    shown = shown_of(picture, side)
+def pattern_of(picture: Rgba, side: int) -> tuple[Array, Box]:
+    """What a screenshot shows of a small picture, without clear margins; and where in the picture that is.
+
+    Colours (0 to 255) and weights, float32 (side, side, 4). Where a pixel is partly clear something else shows as
+    well: it counts little.
+    """
+    left, top, right, bottom = _seen_of(picture)
+    shown = shown_of(picture[top:bottom, left:right], side)
     shown[..., 3] **= 3
-    return shown
+    height, width = picture.shape[:2]
+    return shown, (left / width, top / height, right / width, bottom / height)
+
+
+def _seen_of(picture: Rgba) -> tuple[int, int, int, int]:
+    """Left, top, right, bottom, in pixels, of what is not clear; all of it where that is nearly all or little."""
+    height, width = picture.shape[:2]
+    seen = picture[..., 3] > _CLEAR
+    columns, rows = np.flatnonzero(seen.any(0)), np.flatnonzero(seen.any(1))
+    if len(columns) < _NARROWEST or len(rows) < _NARROWEST:
+        return 0, 0, width, height
+    left, top, right, bottom = int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1
+    if (right - left) * (bottom - top) > _NEARLY * width * height:
+        return 0, 0, width, height
+    return left, top, right, bottom
 
 
 def shown_of(picture: Rgba, side: int) -> Array:
@@ -123,11 +143,12 @@ class Pictures:
         owners: list[int] = []
         parts: dict[tuple[int, int], list[tuple[int, Array]]] = {}
         wholes: list[Array] = []
+        found.boxes = np.zeros((len(shown), 4), np.float32)
         found.colours = np.zeros((len(shown), COARSE * COARSE * 3), np.float32)
         found.weights = np.zeros((len(shown), COARSE * COARSE), np.float32)
         for number, one in enumerate(found.kept):
             small = one.picture()
-            pattern = pattern_of(small, COARSE)
+            pattern, found.boxes[number] = pattern_of(small, COARSE)
             found.weights[number] = pattern[..., 3].ravel()
             found.colours[number] = (pattern[..., :3] * pattern[..., 3:]).ravel()
             seen = guises(small)
@@ -139,6 +160,8 @@ class Pictures:
                 owners.append(number)
         found.owners = np.array(owners, np.int64)
         found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
+        wide, tall = found.boxes[:, 2] - found.boxes[:, 0], found.boxes[:, 3] - found.boxes[:, 1]
+        found.shapes = (found.ratios + np.log(wide / tall)).astype(np.float32)
         found.rough_weights, found.rough_colours = _halved(found.weights, 1), _halved(found.colours, 3)
         found._spread()
         found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
@@ -158,7 +181,10 @@ class Pictures:
         self.wholes: Array = np.zeros((4, 0, WHOLE * WHOLE), np.float32)
         #: logarithms of the pictures' width over height
         self.ratios: Array = np.zeros(0, np.float32)
-        #: of each picture, at COARSE: float32 colours times weights, weights, and how much it varies
+        #: of each picture what is left of it without clear margins: where that is (shares), and its ratio
+        self.boxes: Array = np.zeros((0, 4), np.float32)
+        self.shapes: Array = np.zeros(0, np.float32)
+        #: of each picture's box, at COARSE: float32 colours times weights, weights, and how much it varies
         self.colours: Array = np.zeros((0, COARSE * COARSE * 3), np.float32)
         self.weights: Array = np.zeros((0, COARSE * COARSE), np.float32)
         self.spreads: Array = np.zeros(0, np.float32)

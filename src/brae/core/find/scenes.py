@@ -12,7 +12,7 @@ from brae.core.find.features import Features
 from brae.core.find.looks import Array, Rgba, resized
 from brae.core.find.matches import SIDE, Match, Proposed
 from brae.core.find.pictures import Pictures
-from brae.core.find.windows import Seen, likely, scaled, settled
+from brae.core.find.windows import FINE, MANY, Seen, likely, scaled, settled
 
 #: points of a screenshot, and the side to which smaller ones are enlarged
 _POINTS, _SMALLEST = 1500, 900
@@ -26,13 +26,16 @@ _AREA = 300
 _SURE = 20
 #: how much votes count beside the areas' likeness, and how much of a texture is to be seen to be inside
 _WEIGHT, _WITHIN = 0.38, 0.6
-#: the side from which a query may be a screenshot; pictures whose likely places are settled; how much their area
-#: may change by that; what a likeness elsewhere takes away
-WIDE, _SETTLED, _GROWN, _ELSEWHERE = 160, 100, 2.5, 0.5
-#: pictures beyond which points are looked for only of the likely ones, by their windows, and how many those are
-_MANY, _LIKELY = 1500, 400
+#: the side from which a query may be a screenshot; how much an area may change by being moved about; what a
+#: likeness elsewhere takes away
+WIDE, _GROWN, _ELSEWHERE = 160, 2.5, 0.5
+#: windows that are moved about coarsely, and finely; of very many pictures
+_MOVED, _SETTLED, _MOVED_OF_MANY, _SETTLED_OF_MANY = 900, 150, 200, 80
+#: of very many pictures, those that are likely by their windows and of which points are looked for
+_LIKELY = 400
 #: the grey behind clear pixels
 _BEHIND = 128.0
+_UNIT = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
 _BACK = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
 #: signs that are compared at once
 _AT_ONCE = 20_000
@@ -49,9 +52,15 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
         windows = likely(pictures, scene) if max(height, width) >= WIDE else {}
         places, parts = _by_points(pictures, query, windows, points.result())
     scale = np.array([scene.shape[1] / width, scene.shape[0] / height])
-    first = sorted(windows, key=lambda number: -windows[number].score)[:_SETTLED]
-    starts = [(number, corners) for number in first for corners in windows[number].starts]
-    starts += [(number, corners * scale) for number, (corners, _) in places.items()]
+    every = [(score, number, corners) for number, seen in windows.items() for score, corners in seen.starts]
+    every.sort(key=lambda one: -one[0])
+    # Moved about coarsely first: where a window lies askew its score says little.
+    moves, stays = (_MOVED, _SETTLED) if len(pictures) <= MANY else (_MOVED_OF_MANY, _SETTLED_OF_MANY)
+    starts = [(number, corners) for _, number, corners in every[:moves]]
+    moved = zip(starts, settled(pictures, scene, starts, FINE // 2), strict=True)
+    best = sorted(((score, number, corners) for (number, _), (score, corners) in moved), key=lambda one: -one[0])
+    starts = [(number, corners) for _, number, corners in best[:stays]]
+    starts += [(number, _of_box(pictures, number, corners * scale)) for number, (corners, _) in places.items()]
     found: dict[int, Match] = {}
     for (number, start), (score, corners) in zip(starts, settled(pictures, scene, starts), strict=True):
         shape = corners.astype(np.float32)
@@ -64,9 +73,33 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
         score += _WEIGHT * min(1.0, agreeing / _SURE) - _ELSEWHERE * other
         score = float(np.clip(score, 0, 1))
         if number not in found or score > found[number].score:
-            place = tuple((float(x), float(y)) for x, y in corners / scene.shape[1::-1])
+            whole = _of_whole(pictures, number, corners)
+            place = tuple((float(x), float(y)) for x, y in whole / scene.shape[1::-1])
             found[number] = Match(number, score, "inside", place)
     return sorted(found.values(), key=lambda match: -match.score), parts
+
+
+def _of_box(pictures: Pictures, number: int, corners: Array) -> Array:
+    """Where the part of a picture that is seen (its box) lies, of where all of it lies (4, 2)."""
+    return _carried(_UNIT, corners, _sides_of(pictures, number))
+
+
+def _of_whole(pictures: Pictures, number: int, corners: Array) -> Array:
+    """Where all of a picture lies, of where the part of it that is seen lies (4, 2)."""
+    return _carried(_sides_of(pictures, number), corners, _UNIT)
+
+
+def _sides_of(pictures: Pictures, number: int) -> Array:
+    left, top, right, bottom = pictures.boxes[number]
+    return np.array([[left, top], [right, top], [right, bottom], [left, bottom]], np.float32)
+
+
+def _carried(own: Array, corners: Array, other: Array) -> Array:
+    """Where a perspective that puts one quadrangle at ``corners`` puts another one."""
+    if own is other or (own == other).all():
+        return corners
+    turn = cv2.getPerspectiveTransform(own, corners.astype(np.float32))
+    return np.asarray(cv2.perspectiveTransform(other[None], turn)[0], np.float64)
 
 
 def _by_points(
@@ -76,7 +109,7 @@ def _by_points(
     placed: dict[int, tuple[Array, int]] = {}
     parts: list[Proposed] = []
     some: Sequence[int] = range(len(pictures))
-    if len(pictures) > _MANY:
+    if len(pictures) > MANY:
         some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_LIKELY])
     owners, signs = pictures.signs(some)
     if not len(owners) or len(shown) < _VOTES:
@@ -126,8 +159,7 @@ def _by_points(
 
 def _turned(turn: Array) -> Array:
     """Where the corners of a unit square come to lie."""
-    square = np.array([[[0, 0], [1, 0], [1, 1], [0, 1]]], np.float32)
-    return np.asarray(cv2.perspectiveTransform(square, turn)[0])
+    return np.asarray(cv2.perspectiveTransform(_UNIT[None], turn)[0])
 
 
 def _taken(picture: Array, turn: Array) -> Array:

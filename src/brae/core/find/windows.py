@@ -21,13 +21,15 @@ from brae.core.find.pictures import COARSE, Pictures
 #: the longer side at which a screenshot is looked at
 LONGEST = 640
 #: pixels (there) of the smallest window's side, the steps in size, and the share of the scene of the largest
-_SMALLEST, _STEP, _LARGEST = 24.0, 1.26, 0.8
+_SMALLEST, _STEP, _LARGEST = 15.0, 1.26, 0.8
 #: proportions and turns (radians) of windows
 _RATIOS, _TURNS = (0.5, 0.7, 1.0, 1.4, 2.0), (0.0, -0.26, 0.26)
 #: side at which what is likely is moved about, and how many windows of a picture are
-_FINE, _STARTS = 24, 2
+FINE, _STARTS = 24, 6
 #: pictures beyond which most are left out at a first look: at their quarters, unturned
-_MANY, _STAY, _ROUGH = 1500, 600, 1.6
+MANY, _STAY, _ROUGH = 1500, 600, 1.6
+#: pixels of the smallest window's side in such a first look, and in the second one
+_ROUGH_SMALLEST, _SMALLEST_OF_MANY = 24.0, 19.0
 #: how far a second window is to lie from the first, in sizes of it
 _APART = 0.7
 #: products that are made at once, and of at least so many windows; patterns that a thread moves
@@ -40,8 +42,8 @@ class Seen:
 
     score: float
     elsewhere: float
-    #: corners (4, 2) in pixels of the scene, of the best windows
-    starts: list[Array] = field(default_factory=list)
+    #: the best windows: how well each is explained, and its corners (4, 2) in pixels of the scene
+    starts: list[tuple[float, Array]] = field(default_factory=list)
 
 
 def scaled(query: Array) -> Rgb:
@@ -56,20 +58,25 @@ def scaled(query: Array) -> Rgb:
 def likely(pictures: Pictures, scene: Rgb) -> dict[int, Seen]:
     """The pictures by number, with the windows of a scene that each explains best."""
     numbers = np.flatnonzero(pictures.spreads > 0)
-    if len(numbers) > _MANY:
-        rough = _best(pictures, scene, numbers, rough=True)
+    smallest = _SMALLEST
+    if len(numbers) > MANY:
+        rough = _best(pictures, scene, numbers, _ROUGH_SMALLEST, rough=True)
         numbers = np.array(sorted(heapq.nlargest(_STAY, rough, key=lambda one: rough[one].score)), np.int64)
-    return _best(pictures, scene, numbers)
+        smallest = _SMALLEST_OF_MANY
+    return _best(pictures, scene, numbers, smallest)
 
 
-def _best(pictures: Pictures, scene: Rgb, numbers: Array, *, rough: bool = False) -> dict[int, Seen]:
+def _best(
+    pictures: Pictures, scene: Rgb, numbers: Array, smallest: float, *, rough: bool = False
+) -> dict[int, Seen]:
     found: dict[int, Seen] = {}
-    ratios = np.abs(pictures.ratios[numbers, None] - np.log(np.array(_RATIOS, np.float32))).argmin(1)
+    ratios = np.abs(pictures.shapes[numbers, None] - np.log(np.array(_RATIOS, np.float32))).argmin(1)
     solid = pictures.weights[numbers].min(1) > 0.98
+    turned = [_turned(scene, turn) for turn in ((0.0,) if rough else _TURNS)]
     for kind, ratio in enumerate(_RATIOS):
         if not (ratios == kind).any():
             continue
-        windows = _windows(scene, ratio, rough=rough)
+        windows = _windows(turned, scene.shape[1::-1], ratio, smallest, rough=rough)
         for group in (numbers[(ratios == kind) & solid], numbers[(ratios == kind) & ~solid]):
             if len(group) and windows:
                 found |= _of_group(pictures, windows, group, rough=rough)
@@ -141,7 +148,9 @@ def _seen(scores: Array, corners: Array) -> Seen:
     size = np.sqrt(np.linalg.norm(first[1] - first[0]) * np.linalg.norm(first[3] - first[0]))
     away = np.linalg.norm(centres - centres[order[0]], axis=1) > _APART * size
     elsewhere = float(scores[away].max()) if away.any() else 0.0
-    return Seen(float(scores[order[0]]), elsewhere, [corners[one].astype(np.float64) for one in order])
+    return Seen(
+        float(scores[order[0]]), elsewhere, [(float(scores[one]), corners[one].astype(np.float64)) for one in order]
+    )
 
 
 @dataclass(frozen=True)
@@ -154,14 +163,15 @@ class _Windows:
     powers: Array
 
 
-def _windows(scene: Rgb, ratio: float, *, rough: bool) -> list[_Windows]:
-    """Windows of one proportion, in all sizes and turns."""
+def _windows(
+    scenes: Sequence[tuple[Rgb, Array]], limits: tuple[int, ...], ratio: float, smallest: float, *, rough: bool
+) -> list[_Windows]:
+    """Windows of one proportion, in all sizes; ``scenes``: one in all turns, ``limits``: its width and height."""
     side = COARSE // 2 if rough else COARSE
     tasks = []
-    for turn in (0.0,) if rough else _TURNS:
-        turned, back = _turned(scene, turn)
-        size = _SMALLEST
-        while size <= _LARGEST * min(scene.shape[:2]):
+    for turned, back in scenes:
+        size = smallest
+        while size <= _LARGEST * min(limits):
             across = round(turned.shape[1] * side / (size * np.sqrt(ratio)))
             down = round(turned.shape[0] * side / (size / np.sqrt(ratio)))
             if min(across, down) >= side:
@@ -169,7 +179,7 @@ def _windows(scene: Rgb, ratio: float, *, rough: bool) -> list[_Windows]:
             size *= _ROUGH if rough else _STEP
 
     def cut(task: tuple[Rgb, Array, int, int]) -> _Windows:
-        return _cut(*task, side, scene.shape[1::-1], 1 if rough else 2)
+        return _cut(*task, side, limits, 1 if rough else 2)
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         return [one for one in pool.map(cut, tasks) if len(one.shown)]
@@ -179,15 +189,16 @@ def _cut(
     turned: Rgb, back: Array, across: int, down: int, side: int, limits: tuple[int, ...], step: int
 ) -> _Windows:
     """All windows of a scene made so small that each has ``side`` pixels, but those that are flat or outside."""
+    from brae.core.find import kernels
+
     scale = np.array([turned.shape[1] / across, turned.shape[0] / down], np.float32)
     small = np.ascontiguousarray(resized(turned, across, down))
-    every = np.lib.stride_tricks.sliding_window_view(small, (side, side, 3))[::step, ::step, 0]
     # Sums from running ones, and nothing is copied of what is left out: cutting takes longest otherwise.
     sums, powers = (
         cv2.boxFilter(one, -1, (side, side), anchor=(0, 0), normalize=False)[::step, ::step]
         for one in (small, (small * small).sum(-1))
     )
-    down, across = every.shape[:2]
+    down, across = (down - side) // step + 1, (across - side) // step + 1
     sums, powers = sums[:down, :across], powers[:down, :across]
     rows, columns = np.mgrid[:down, :across] * step
     middle = (np.stack([columns, rows], -1) + side / 2) * scale @ back[:, :2].T + back[:, 2]
@@ -197,7 +208,9 @@ def _cut(
     square = np.array([[0, 0], [side, 0], [side, side], [0, side]], np.float32)
     corners = (np.stack([columns[there], rows[there]], 1)[:, None] + square) * scale
     corners = (corners @ back[:, :2].T + back[:, 2]).astype(np.float32)
-    shown = every[there].reshape(len(corners), 3 * pixels)
+    # By a kernel: NumPy would let no other thread cut meanwhile.
+    shown = np.empty((len(corners), 3 * pixels), np.float32)
+    kernels.cut(small.reshape(len(small), -1), np.stack([rows[there], columns[there]], 1), side, shown)
     return _Windows(shown, corners, np.ascontiguousarray(sums[there]), np.ascontiguousarray(powers[there]))
 
 
@@ -214,14 +227,19 @@ def _turned(scene: Rgb, turn: float) -> tuple[Rgb, Array]:
     return np.asarray(turned), np.asarray(cv2.invertAffineTransform(way), np.float32)
 
 
-def settled(pictures: Pictures, scene: Rgb, starts: Sequence[tuple[int, Array]]) -> list[tuple[float, Array]]:
-    """For pictures and corners to begin with: how well each explains the scene where it fits best, and where."""
+def settled(
+    pictures: Pictures, scene: Rgb, starts: Sequence[tuple[int, Array]], side: int = FINE
+) -> list[tuple[float, Array]]:
+    """For pictures and corners to begin with: how well each explains the scene where it fits best, and where.
+
+    ``side``: of the patterns that are moved about, in pixels.
+    """
     from brae.core.find import kernels
 
     levels: dict[int, list[int]] = {}
     for place, (_, corners) in enumerate(starts):
         size = np.sqrt(abs(cv2.contourArea(corners.astype(np.float32))))
-        levels.setdefault(max(0, round(2 * np.log2(max(size / _FINE, 1)))), []).append(place)
+        levels.setdefault(max(0, round(2 * np.log2(max(size / side, 1)))), []).append(place)
     known: dict[int, Array] = {}
     found: list[tuple[float, Array]] = [(-9.0, corners) for _, corners in starts]
     for level, places in levels.items():
@@ -233,7 +251,7 @@ def settled(pictures: Pictures, scene: Rgb, starts: Sequence[tuple[int, Array]])
         for place in places:
             number = starts[place][0]
             if number not in known:
-                known[number] = pictures.kept[number].pattern(_FINE)
+                known[number] = pictures.kept[number].pattern(side)
         patterns = np.stack([known[starts[place][0]] for place in places])
         moved = np.stack([(starts[place][1] * scale).reshape(8) for place in places]).astype(np.float64)
         scores, fine = np.empty(len(places)), np.ascontiguousarray(shown, np.float32)

@@ -143,7 +143,7 @@ def placed(stub: Stub, half: Half, fetch: Callable[[str], bytes]) -> Half | None
         return None
     why = (
         f"the {stub.missing:,} bytes at {at:,} end in what the largest level here shows",
-        f"{half.at} of its header says where",
+        f"a number of its header says where ({half.at})",
     )
     if half.smallest_first:
         why = (f"the {stub.missing:,} bytes at {at:,} begin with what the largest level here shows", why[1])
