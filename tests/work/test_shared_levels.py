@@ -15,10 +15,13 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from brae.core.assets.folders import edits_in, unpack
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.encode import encode_new
 from brae.core.assets.texture.files import write_image
+from brae.core.containers.nesting import open_path
 from brae.core.errors import FormatError, LayoutError
+from brae.core.layouts.library import FOLDER, Library
 from brae.core.layouts.load import parse
 from brae.core.sources.stretches import Stretches
 from brae.work import Workspace, builds, planning
@@ -195,6 +198,38 @@ def test_one_place_for_two_that_are_edited_differently(
     plan = planning.plan(workspace, project)
     assert plan.edits == ["a.zip//tex/sail.dds"]
     assert "both are edited" in plan.left_out["a.zip//tex/sail2.dds"]
+
+
+def test_pictures_beside_unpacked_files_go_back_to_the_same_places(
+    tmp_path: Path, wholes: dict[str, bytes]
+) -> None:
+    """Without a project: unpacked, two pictures laid beside their textures, what differs taken for the archive."""
+    stubs, stream, places = _cut(wholes)
+    with zipfile.ZipFile(tmp_path / "a.zip", "w") as archive:
+        for name, data in {**stubs, STREAM: stream}.items():
+            archive.writestr(name, data)
+    (tmp_path / FOLDER).mkdir()
+    (tmp_path / FOLDER / "shared.yaml").write_text(
+        "layout: shared\ntitle: Shared\nkind: texture\nmatch: {names: ['tex/*.dds']}\nparts:\n"
+        "  - {field: before, type: bytes, length: 44}\n  - {field: place, type: u32}\n"
+        "  - {field: behind, type: bytes, length: 80}\n"
+        "  - {pixels: pixels, facts: {width: {is: 128}, height: {is: 128}, format: bc1, mips: {is: 8}},"
+        f" elsewhere: {{name: {STREAM}, at: place * {BLOCK}}}}}\n"
+    )
+    library = Library.of([tmp_path / FOLDER])
+    container = open_path(tmp_path / "a.zip", [], library).container
+    assert list(unpack(container, tmp_path / "out")) == []
+    for name in ("sail", "deck"):
+        picture = 255 - np.asarray(Image.open(io.BytesIO(wholes[name])).convert("RGB"))
+        Image.fromarray(picture).save(tmp_path / f"out/tex/{name}.dds.png")
+    edits = edits_in(container, tmp_path / "out", library)
+    changed = {container.names[place]: one for place, one in edits.changed.items()}
+    assert set(changed) == {"tex/sail.dds", "tex/deck.dds", STREAM}
+    after = np.frombuffer(changed[STREAM].real, np.uint8)
+    differ = np.flatnonzero(after != np.frombuffer(stream, np.uint8)) // BLOCK
+    inside = [range(places[name], places[name] + sum(SIZES) // BLOCK) for name in ("sail", "deck")]
+    assert all(any(block in some for some in inside) for block in set(differ.tolist()))
+    assert all(any(block in differ for block in some) for some in inside)
 
 
 def test_what_is_said_wrongly_is_refused(workspace: Workspace, game: Path) -> None:

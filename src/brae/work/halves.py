@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from pathlib import Path
@@ -10,16 +10,18 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy import select
 
-from brae.core.addresses import split_stretch
+from brae.core.addresses import split, split_stretch
+from brae.core.assets.base import Fetch
 from brae.core.assets.texture.halves import Half, fits, halves, halves_within, placed, tells
 from brae.core.assets.texture.joining import joining_layout, same_layout
 from brae.core.assets.texture.stub import LARGEST_END, Stub, ends_of, stub_of
 from brae.core.catalogue import DATA, PART
 from brae.core.containers import scattered
-from brae.core.errors import BraeError, FormatError, LayoutError, NotFoundError
+from brae.core.errors import BraeError, FormatError, LayoutError, LimitError, NotFoundError
 from brae.core.layouts.expressions import evaluate
+from brae.core.sources import MAIN, ByteSource
 from brae.store.models import ArchiveRow, Member
-from brae.work.items import context_of, original_bytes
+from brae.work.items import neighbour, original_bytes
 from brae.work.opening import files_below
 from brae.work.sent import ALWAYS_SENT
 from brae.work.structures import keep_layout
@@ -29,6 +31,8 @@ from brae.work.workspace import Workspace
 _MOST_JOINED = 2000
 #: items that are looked into, textures beside which a place in one is tried, and how sure needs no such look
 _LARGER, _BESIDE, _SURE = 64, 12, 0.75
+#: bytes of a packed item that is looked into
+_UNPACKED = 256 << 20
 #: textures that are asked where one whose own number is a nought may lie
 _ASKED = 3
 
@@ -69,7 +73,10 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
             Member.project_id == project_id, Member.real.in_(sizes), Member.winner.is_(None)
         )
         others = [(row.name, row.real) for row in session.execute(right)]
-    loose = _undescribed(workspace, project_id)
+    if any(stub.above for stub in stubs):  # there are many small files, and few of them are such ends
+        loose = {one["path"]: int(one["size"]) for one in workspace.project(project_id).undescribed}
+    else:
+        loose = _undescribed(workspace, project_id)
     others += [(name, size) for name, size in loose.items() if size in sizes]
     told = [Halves(one.away, one.missing, bool(one.above), halves(one, others, fetch)) for one in stubs]
     best = max(told, key=_sure)
@@ -83,7 +90,7 @@ def halves_of(workspace: Workspace, project_id: str, address: str) -> Halves:
 
 def _within(
     workspace: Workspace, project_id: str, address: str, stub: Stub, loose: Mapping[str, int],
-    fetch: Callable[[str], bytes],
+    fetch: Fetch,
 ) -> list[Half]:  # fmt: skip
     """Places in larger items that hold the larger levels of a texture, and of others that are like it."""
     larger = (
@@ -123,7 +130,7 @@ def _within(
     return [half for half in best.values() if not stub.above or half.sure >= _SURE]
 
 
-def _lies_there(stub: Stub, half: Half, sizes: Mapping[str, int], fetch: Callable[[str], bytes]) -> bool:
+def _lies_there(stub: Stub, half: Half, sizes: Mapping[str, int], fetch: Fetch) -> bool:
     return fits(stub, half.pattern, sizes, half.at) and placed(stub, half, fetch) is not None
 
 
@@ -155,8 +162,14 @@ def join(
         raise FormatError(f"{pattern} is not as large as what is missing.", expected=f"{wanted} bytes")
     names = {stub.name}
     if "{" in pattern or at:
-        alike = _same(workspace, project_id, data, stub)
-        names |= {its.name for place, its in alike if _joins(workspace, project_id, place, its, half, sizes)}
+        # What lies in one archive is read from the same items.
+        readers: dict[tuple[str, ...], Fetch] = {}
+        for place, its in _same(workspace, project_id, data, stub):
+            holder = tuple(split(place)[:-1])
+            if holder not in readers:
+                readers[holder] = _fetch(workspace, project_id, place)
+            if _joins(workspace, project_id, place, its, half, sizes, readers[holder]):
+                names.add(its.name)
     library = workspace.library_of(project_id)
     identifier = f"{stub.header.container}-joined"
     try:
@@ -169,14 +182,15 @@ def join(
 
 
 def _joins(
-    workspace: Workspace, project_id: str, address: str, stub: Stub, half: Half, sizes: Mapping[str, int]
-) -> bool:
+    workspace: Workspace, project_id: str, address: str, stub: Stub, half: Half, sizes: Mapping[str, int],
+    fetch: Fetch,
+) -> bool:  # fmt: skip
     """Whether what holds the larger levels of one texture holds those of another one as well."""
     if not fits(stub, half.pattern, sizes, half.at):
         return False
     if not half.at:
         return not stub.above or _shows(workspace, project_id, address)
-    return not tells(stub) or placed(stub, half, _fetch(workspace, project_id, address)) is not None
+    return not tells(stub) or placed(stub, half, fetch) is not None
 
 
 def _stubs_of(workspace: Workspace, project_id: str, address: str) -> tuple[bytes, list[Stub]]:
@@ -208,23 +222,37 @@ def _stubs(workspace: Workspace, project_id: str, above: int) -> Iterator[tuple[
 def _same(workspace: Workspace, project_id: str, data: bytes, stub: Stub) -> Iterator[tuple[str, Stub]]:
     """The addresses of other textures that one layout would read as well, and what they are."""
     for address, its_data, its in _stubs(workspace, project_id, stub.above):
-        if its.name != stub.name and same_layout(data, stub.header, its_data, its.header):
+        alike = its.name != stub.name and its.numbers.keys() == stub.numbers.keys()
+        if alike and same_layout(data, stub.header, its_data, its.header):
             yield address, its
 
 
-def _fetch(workspace: Workspace, project_id: str, address: str) -> Callable[[str], bytes]:
-    """The bytes of other items, and of loose files that nobody has described, as a texture would read them."""
-    project = workspace.project(project_id)
-    found, library = workspace.find(project_id, address), workspace.project_library(project)
-    of_items = context_of(workspace, project, found, library).fetch
+def _fetch(workspace: Workspace, project_id: str, address: str) -> Fetch:
+    """The bytes of other items, and of loose files that nobody has described, as a texture would read them.
+
+    Where many stretches of one packed item are asked for, it is unpacked once.
+    """
+    project, here = workspace.project(project_id), workspace.find(project_id, address)
+    sources: dict[str, ByteSource] = {}
+
+    def source_of(item: str) -> ByteSource:
+        try:
+            found = neighbour(workspace, here, item)
+        except NotFoundError:
+            return workspace.original_source(project, item)
+        if found.archive.layout is None:
+            return workspace.original_source(project, found.archive.files[MAIN])
+        archive = workspace.archive(project, found.archive)
+        number = workspace.number_of(archive, found)
+        if not archive.is_plain(number) and found.member.real > _UNPACKED:
+            raise LimitError(f"{item} is packed, and too large to be looked into.")
+        return archive.member_source(number)
 
     def fetch(name: str) -> bytes:
-        try:
-            return of_items(name)
-        except NotFoundError:
-            item, start, length = split_stretch(name)
-            source = workspace.original_source(project, item)
-            return source.read(start or 0, source.size if start is None else length)
+        item, start, length = split_stretch(name)
+        if item not in sources:
+            sources[item] = source_of(item)
+        return sources[item].read(start or 0, sources[item].size if start is None else length)
 
     return fetch
 

@@ -86,6 +86,30 @@ def test_a_texture_in_a_screenshot_is_found_with_its_corners() -> None:
     assert np.median(off) < 0.05
 
 
+def test_clear_margins_count_for_nothing_and_the_place_is_all_of_it() -> None:
+    """A small piece in a corner of a large clear sheet, drawn in a scene in full size, and at a third of it."""
+    sheet = np.zeros((192, 160, 4), np.uint8)
+    sheet[8:104, 56:152] = cv2.resize(pieces()["coffee-0-192"], (96, 96), interpolation=cv2.INTER_AREA)
+    pictures = Pictures.of(["sheet", *known().keys], [Shown.of(sheet), *map(Shown.of, pieces().values())])
+    np.testing.assert_allclose(pictures.boxes[0], [56 / 160, 8 / 192, 152 / 160, 104 / 192], atol=0.03)
+    assert (pictures.boxes[1:] == [0, 0, 1, 1]).all(), "what is opaque is kept as it is"
+    behind = np.tile(np.linspace(40, 200, 640).astype(np.uint8)[None, :, None], (480, 1, 3))
+    for share in (1.0, 0.33):
+        query, corners = in_a_scene(sheet, behind, np.random.default_rng(4), share)
+        found = {pictures.keys[match.number]: match for match in search(pictures, query, 5)}
+        assert "sheet" in found, share
+        assert np.abs(np.array(found["sheet"].place) - corners).max() < 0.05
+
+
+def test_windows_are_cut_as_numpy_sees_them() -> None:
+    picture = np.random.default_rng(3).uniform(0, 255, (20, 31, 3)).astype(np.float32)
+    places = np.array([[0, 0], [12, 23], [5, 9]])
+    out = np.empty((3, 8 * 8 * 3), np.float32)
+    kernels.cut(picture.reshape(20, -1), places, 8, out)
+    every = np.lib.stride_tricks.sliding_window_view(picture, (8, 8, 3))[:, :, 0]
+    np.testing.assert_array_equal(out, every[places[:, 0], places[:, 1]].reshape(3, -1))
+
+
 def test_a_mirrored_picture_says_so() -> None:
     picture = pieces()["astronaut-0-192"]
     assert search(known(), np.ascontiguousarray(picture[:, ::-1]), 1)[0].flip == "sideways"

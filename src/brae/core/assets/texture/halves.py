@@ -28,6 +28,8 @@ from brae.core.layouts.pixels import beside
 _BY_PICTURE, _SHOWN = 24, 8
 #: larger items that are looked into, and what a number that says where counts: bytes, or blocks of so many
 _LARGER, _UNITS = 8, (1, 2048, 4096, 512, 16, 4, 1024, 32768, 65536, 256, 128, 64, 32, 8, 2)
+#: the same of what only its small size lets one think of: there are many such
+_LARGER_OF_ENDS, _UNITS_OF_ENDS = 2, 5
 #: likeness from which a place in a larger item is believed
 _THERE = 0.5
 #: how sure a half of such a file has to be, and may be at most
@@ -101,20 +103,22 @@ def halves_within(stub: Stub, larger: Iterable[tuple[str, int]], fetch: Callable
     hashed = _hashes_of(stub.name)
     right = [(name, size) for name, size in larger if size > stub.missing and name != stub.name]
     right.sort(key=lambda one: (-_named(stub.name, one[0], hashed)[0], -one[1]))
-    found, seen = [], set()
-    for name, size in right[:_LARGER]:
-        for unit in _UNITS:
-            for number, value in stub.numbers.items():
-                at = value * unit
-                # A nought is at the beginning whatever it counts.
-                if at + stub.missing > size or (unit > 1 and not value) or (name, number, at) in seen:
-                    continue
-                seen.add((name, number, at))
-                said = number if unit == 1 else f"{number} * {unit}"
-                for turned in (False, True):
-                    half = Half(name, pattern_of(stub.name, name), 0.0, at=said, smallest_first=turned)
-                    if (there := placed(stub, half, fetch)) is not None:
-                        found.append(there)
+    items, units = (_LARGER, _UNITS) if not stub.above else (_LARGER_OF_ENDS, _UNITS[:_UNITS_OF_ENDS])
+    said: dict[int, list[str]] = {}
+    for unit in units:
+        for number, value in stub.numbers.items():
+            # A nought is at the beginning whatever it counts.
+            if value or unit == 1:
+                said.setdefault(value * unit, []).append(number if unit == 1 else f"{number} * {unit}")
+    found = []
+    for name, size in right[:items]:
+        for at, sums in said.items():
+            if at + stub.missing > size:
+                continue
+            for turned in (False, True):
+                half = Half(name, pattern_of(stub.name, name), 0.0, at=sums[0], smallest_first=turned)
+                if (there := placed(stub, half, fetch)) is not None:
+                    found += [_said_by(there, one) for one in sums]
     return sorted(found, key=lambda one: -one.sure)
 
 
@@ -141,13 +145,15 @@ def placed(stub: Stub, half: Half, fetch: Callable[[str], bytes]) -> Half | None
         return None
     if like <= _THERE:
         return None
-    why = (
-        f"the {stub.missing:,} bytes at {at:,} end in what the largest level here shows",
-        f"a number of its header says where ({half.at})",
-    )
-    if half.smallest_first:
-        why = (f"the {stub.missing:,} bytes at {at:,} begin with what the largest level here shows", why[1])
-    return replace(half, name=name, sure=round(0.3 + 0.6 * min(1.0, 1.2 * like), 2), why=why)
+    does = "begin with" if half.smallest_first else "end in"
+    why = (f"the {stub.missing:,} bytes at {at:,} {does} what the largest level here shows",)
+    sure = round(0.3 + 0.6 * min(1.0, 1.2 * like), 2)
+    return _said_by(replace(half, name=name, sure=sure, why=why), half.at)
+
+
+def _said_by(half: Half, at: str) -> Half:
+    """A half at a place that another sum over the header's fields says as well."""
+    return replace(half, at=at, why=(half.why[0], f"a number of its header says where ({at})"))
 
 
 def fits(stub: Stub, pattern: str, sizes: Mapping[str, int], at: str = "") -> bool:
