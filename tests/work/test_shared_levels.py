@@ -118,6 +118,7 @@ def test_the_place_is_found_by_the_picture_and_by_the_others(workspace: Workspac
     assert (found.levels, found.missing, found.assumed) == (AWAY, sum(SIZES), False)
     half = found.halves[0]
     assert (half.name, half.pattern, half.at) == (STREAM, STREAM, f"word_{WORD} * {BLOCK}")
+    assert not half.smallest_first
     assert half.sure > 0.8
     assert f"for {len(NAMES) - 1} of {len(NAMES) - 1} others" in half.why[-1]
     assert [one.name for one in found.halves].count(STREAM) == 1, "one place in it, not each that fits by chance"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from pathlib import Path
@@ -118,7 +119,7 @@ def _within(
         told = (half for its in beside[:_ASKED] for half in halves_within(its, sizes.items(), fetch))
         found += [half for one in told if (half := placed(stub, one, fetch)) is not None]
     tried = []
-    for half in {(half.pattern, half.at): half for half in found}.values():
+    for half in {(half.pattern, half.at, half.smallest_first): half for half in found}.values():
         right = sum(_lies_there(its, half, sizes, fetch) for its in beside)
         share = right / len(beside) if beside else 1.0
         why = (*half.why, f"it is so for {right} of {len(beside)} others like it") if beside else half.why
@@ -276,5 +277,10 @@ def _undescribed(workspace: Workspace, project_id: str) -> dict[str, int]:
     )
     with workspace.database.session() as session:
         known = {path for files in session.scalars(described) for path in files.values()}
-    found = ((path.relative_to(folder).as_posix(), path) for path in files_below(folder))
-    return {name: path.stat().st_size for name, path in found if name not in known}
+    found: dict[str, int] = {}
+    for path in files_below(folder):
+        name = path.relative_to(folder).as_posix()
+        if name not in known:
+            with suppress(OSError):  # gone meanwhile
+                found[name] = path.stat().st_size
+    return found
