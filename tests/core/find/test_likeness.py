@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 import cv2
@@ -9,8 +11,9 @@ import numpy as np
 import pytest
 from PIL import Image
 
-from brae.core.find import kernels
+from brae.core.find import kernels, scenes, windows
 from brae.core.find.copies import COPY, copies_of, shows_the_same
+from brae.core.find.features import SIDE as LOOKED_AT
 from brae.core.find.features import Features
 from brae.core.find.likeness import search
 from brae.core.find.looks import units
@@ -110,6 +113,52 @@ def test_windows_are_cut_as_numpy_sees_them() -> None:
     np.testing.assert_array_equal(out, every[places[:, 0], places[:, 1]].reshape(3, -1))
 
 
+@pytest.mark.parametrize("clear", [False, True], ids=["solid", "clear in part"])
+def test_each_pattern_is_explained_as_numpy_has_it(clear: bool) -> None:
+    """The least squares' gain within its bounds, what it leaves over the variances of both, in double precision."""
+    chance = np.random.default_rng(8)
+    patterns, areas = chance.uniform(0, 255, (7, 16, 3)), chance.uniform(0, 255, (50, 16, 3))
+    areas[:5] = 0.8 * patterns[:5]
+    weights = chance.uniform(0.2, 1, (7, 16)) if clear else np.ones((7, 16))
+    expected = np.empty((7, 50))
+    for (one, own), (other, shown) in itertools.product(enumerate(patterns), enumerate(areas)):
+        weight = weights[one][:, None]
+        gain = np.clip((weight * own * shown).sum() / (weight * own**2).sum(), 0.45, 1.25)
+        varies = [(weight * (it - np.average(it, 0, weights[one])) ** 2).sum() for it in (shown, own)]
+        least = 48 * weight.sum()
+        left = (weight * (shown - gain * own) ** 2).sum()
+        expected[one, other] = max(0, 1 - left / (max(varies[0], least) + gain**2 * varies[1]))
+    sums = np.einsum("pi,wic->cpw", weights, areas)[:, : 7 if clear else 1]
+    powers = np.einsum("pi,wic->pw", weights, areas**2)[: 7 if clear else 1]
+    energy = (weights[..., None] * patterns**2).sum((1, 2))
+    spread = energy - ((weights[..., None] * patterns).sum(1) ** 2).sum(1) / weights.sum(1)
+    scores, places = np.empty(7, np.float32), np.zeros(7, np.int64)
+    dots = np.einsum("pi,pic,wic->pw", weights, patterns, areas)
+    given = [np.ascontiguousarray(one, np.float32) for one in (dots, sums, powers, weights.sum(1), energy, spread)]
+    kernels.best_windows(*given, np.float32(48), scores, places)
+    np.testing.assert_array_equal(places, expected.argmax(1))
+    np.testing.assert_allclose(scores, expected.max(1), atol=1e-3)
+    assert (places[:5] == np.arange(5)).all()
+
+
+def test_of_very_many_pictures_the_likely_ones_are_found_as_well(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The short way that very many pictures take; two searches at once tell what each tells by itself."""
+    monkeypatch.setattr(windows, "MANY", 10)
+    monkeypatch.setattr(windows, "_STAY", 15)
+    monkeypatch.setattr(scenes, "MANY", 10)
+    chance = np.random.default_rng(5)
+    names = [name for name in pieces() if name.split("-")[0] in ("astronaut", "chelsea", "coffee", "rocket")]
+    behind = np.tile(np.linspace(40, 200, 640).astype(np.uint8)[None, :, None], (480, 1, 3))
+    queries = [in_a_scene(pieces()[name], behind, chance)[0] for name in names[::2]]
+    with ThreadPoolExecutor(2) as pool:
+        found = list(pool.map(lambda query: search(known(), query, 5), queries))
+    assert found[0] == search(known(), queries[0], 5)
+    right = [
+        name in {known().keys[match.number] for match in some} for name, some in zip(names[::2], found, strict=True)
+    ]
+    assert np.mean(right) >= 0.7
+
+
 def test_a_mirrored_picture_says_so() -> None:
     picture = pieces()["astronaut-0-192"]
     assert search(known(), np.ascontiguousarray(picture[:, ::-1]), 1)[0].flip == "sideways"
@@ -186,10 +235,10 @@ def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest
     finder = cv2.SIFT_create(nfeatures=150, contrastThreshold=0.02)
     grey = cv2.cvtColor(np.ascontiguousarray(pieces()[next(iter(pieces()))][..., :3]), cv2.COLOR_RGB2GRAY)
     best = max(
-        finder.detect(cv2.resize(grey, (200, 200), interpolation=cv2.INTER_CUBIC), None),
+        finder.detect(cv2.resize(grey, (LOOKED_AT, LOOKED_AT), interpolation=cv2.INTER_CUBIC), None),
         key=lambda one: one.response,
     )
-    assert np.abs(few.features[0].points[0] * 200 - best.pt).max() < 3
+    assert np.abs(few.features[0].points[0] * LOOKED_AT - best.pt).max() < 3
 
 
 @pytest.mark.parametrize("sides", [(3, 5), (8, 8), (24, 24)])

@@ -14,7 +14,7 @@ import numpy as np
 from brae.core.find.looks import Array, Rgba
 
 #: the longer side at which a picture is looked at, and how many points are kept of it
-SIDE, POINTS = 200, 150
+SIDE, POINTS = 170, 150
 #: weaker corners are kept of pictures than SIFT would: flat art has few
 _CONTRAST = 0.02
 

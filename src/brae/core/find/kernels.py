@@ -58,27 +58,33 @@ def best_windows(dots, means, powers, area, energy, spread, floor, scores, place
     float32 (3, 1 or patterns, windows), weighted sums of each colour of the windows. ``powers``: float32 (1 or
     patterns, windows), of their squares. ``area``, ``energy``, ``spread``: float32 (patterns), sums of the
     weights, of the pattern's squares, of those about its mean. ``floor``: variance of a window below which it
-    shows nothing. Writes ``scores`` float32 (patterns) and ``places`` int64 (patterns). See ``explained`` for the
-    measure.
+    shows nothing. Writes ``scores`` float32 (patterns), 0 at least, and ``places`` int64 (patterns). See
+    ``explained`` for the measure.
     """
     n, count = dots.shape
     each = powers.shape[0] > 1
-    # In steps of which each becomes vectors: four times as fast as the best one sought on the way.
+    # In steps of which each becomes vectors: several times as fast as the best one sought on the way. The largest
+    # of floats is not sought in vectors; the bits of those from 0 on are whole numbers in the same order.
     totals, line = np.empty(count, np.float32), np.empty(count, np.float32)
+    keys = line.view(np.int32)
+    none = np.int32(2**31 - 1)
     for k in range(n):
         row = k if each else 0
+        own, mine = powers[row], dots[k]
         if each or k == 0:
             for at in range(count):
                 totals[at] = means[0, row, at] ** 2 + means[1, row, at] ** 2 + means[2, row, at] ** 2
         whole, power, varied = area[k], energy[k], spread[k]
         for at in range(count):
-            line[at] = explained(dots[k, at], powers[row, at], totals[at], whole, power, varied, floor)
-        best = np.float32(-9)
+            score = explained(mine[at], own[at], totals[at], whole, power, varied, floor)
+            line[at] = max(score, np.float32(0))
+        best = np.int32(0)
         for at in range(count):
-            if line[at] > best:
-                best = line[at]
-                places[k] = at
-        scores[k] = best
+            best = max(best, keys[at])
+        place = none
+        for at in range(count):
+            place = min(place, np.int32(at) if keys[at] == best else none)
+        places[k], scores[k] = place, line[place]
 
 
 @kernel
@@ -124,10 +130,12 @@ def explained(dot, power, total, area, energy, spread, floor):
 
     The gain is what a light does: 0.45 to 1.25.
     """
-    gain = min(max(dot / max(energy, np.float32(1)), np.float32(0.45)), np.float32(1.25))
-    rest = power - 2 * gain * dot + gain * gain * energy
+    # A plain 1 or 2 would make all of it double, and half as fast.
+    one, two = np.float32(1), np.float32(2)
+    gain = min(max(dot / max(energy, one), np.float32(0.45)), np.float32(1.25))
+    rest = power - gain * (two * dot - gain * energy)
     varies = max(power - total / area, floor * area)
-    return 1 - rest / (varies + gain * gain * spread)
+    return one - rest / (varies + gain * gain * spread)
 
 
 @kernel

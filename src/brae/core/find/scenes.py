@@ -28,11 +28,9 @@ _SURE = 20
 _WEIGHT, _WITHIN = 0.38, 0.6
 #: the side from which a query may be a screenshot; how much an area may change by being moved about; what a
 #: likeness elsewhere takes away
-WIDE, _GROWN, _ELSEWHERE = 160, 2.5, 0.5
+WIDE, _GROWN, _ELSEWHERE = 160, 2.5, 0.3
 #: windows that are moved about coarsely, and finely; of very many pictures
-_MOVED, _SETTLED, _MOVED_OF_MANY, _SETTLED_OF_MANY = 900, 150, 200, 80
-#: of very many pictures, those that are likely by their windows and of which points are looked for
-_LIKELY = 400
+_MOVED, _SETTLED, _MOVED_OF_MANY, _SETTLED_OF_MANY = 900, 150, 500, 80
 #: the grey behind clear pixels
 _BEHIND = 128.0
 _UNIT = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
@@ -52,7 +50,11 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
         windows = likely(pictures, scene) if max(height, width) >= WIDE else {}
         places, parts = _by_points(pictures, query, windows, points.result())
     scale = np.array([scene.shape[1] / width, scene.shape[0] / height])
-    every = [(score, number, corners) for number, seen in windows.items() for score, corners in seen.starts]
+    every = [
+        (score - _ELSEWHERE * seen.elsewhere, number, corners.astype(np.float64))
+        for number, seen in windows.items()
+        for score, corners in zip(seen.scores.tolist(), seen.corners, strict=True)
+    ]
     every.sort(key=lambda one: -one[0])
     # Moved about coarsely first: where a window lies askew its score says little.
     moves, stays = (_MOVED, _SETTLED) if len(pictures) <= MANY else (_MOVED_OF_MANY, _SETTLED_OF_MANY)
@@ -67,8 +69,7 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
         grown = abs(cv2.contourArea(shape)) / max(abs(cv2.contourArea(start.astype(np.float32))), 1)
         if not cv2.isContourConvex(shape) or not 1 / _GROWN < grown < _GROWN:
             continue
-        # What is explained as well elsewhere is so simple that it is explained everywhere.
-        other = max(windows[number].elsewhere, 0.0) if number in windows else 0.0
+        other = windows[number].elsewhere if number in windows else 0.0
         agreeing = places[number][1] if number in places else 0
         score += _WEIGHT * min(1.0, agreeing / _SURE) - _ELSEWHERE * other
         score = float(np.clip(score, 0, 1))
@@ -110,7 +111,7 @@ def _by_points(
     parts: list[Proposed] = []
     some: Sequence[int] = range(len(pictures))
     if len(pictures) > MANY:
-        some = sorted(sorted(windows, key=lambda number: -windows[number].score)[:_LIKELY])
+        some = sorted(windows)
     owners, signs = pictures.signs(some)
     if not len(owners) or len(shown) < _VOTES:
         return placed, parts

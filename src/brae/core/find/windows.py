@@ -6,14 +6,18 @@ are one product of matrices. What is likely is then moved about, at 24 x 24, unt
 
 from __future__ import annotations
 
-import heapq
+import itertools
+import math
 import os
+import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from functools import cache
 
 import cv2
 import numpy as np
+from threadpoolctl import ThreadpoolController
 
 from brae.core.find.looks import FLAT, Array, Rgb, resized
 from brae.core.find.pictures import COARSE, Pictures
@@ -26,24 +30,40 @@ _SMALLEST, _STEP, _LARGEST = 15.0, 1.26, 0.8
 _RATIOS, _TURNS = (0.5, 0.7, 1.0, 1.4, 2.0), (0.0, -0.26, 0.26)
 #: side at which what is likely is moved about, and how many windows of a picture are
 FINE, _STARTS = 24, 6
-#: pictures beyond which most are left out at a first look: at their quarters, unturned
-MANY, _STAY, _ROUGH = 1500, 600, 1.6
-#: pixels of the smallest window's side in such a first look, and in the second one
-_ROUGH_SMALLEST, _SMALLEST_OF_MANY = 24.0, 19.0
-#: how far a second window is to lie from the first, in sizes of it
-_APART = 0.7
-#: products that are made at once, and of at least so many windows; patterns that a thread moves
-_PRODUCTS, _FEWEST, _PIECES = 8_000_000, 64, 16
+#: pictures beyond which windows are compared at 4 x 4, unturned, in larger steps; so many of the pictures stay
+MANY, _STAY, _ROUGH = 1500, 400, 1.6
+#: pixels of the smallest window's side of so many
+_SMALLEST_OF_MANY = 19.0
+#: pixels by which a window elsewhere is away from the best one, and what a likeness there takes away from the rank
+_APART, _ELSEWHERE = 48.0, 0.5
+#: patterns and windows of which a thread makes the products at once (they stay in its cache); patterns it moves
+_PATTERNS, _AT_ONCE, _PIECES = 256, 724, 16
+#: two searches at once would only take each other's memory and cores
+_ALONE = threading.Lock()
 
 
-@dataclass
+@dataclass(frozen=True)
 class Seen:
-    """Where a picture is likely seen: how well its best window is explained, and one elsewhere."""
+    """Where a picture is likely seen: how well a window elsewhere is explained, and the best windows.
 
-    score: float
+    ``scores``: float32 (n), how well each of these is explained, the best first; ``corners``: float32 (n, 4, 2), in
+    pixels of the scene.
+    """
+
     elsewhere: float
-    #: the best windows: how well each is explained, and its corners (4, 2) in pixels of the scene
-    starts: list[tuple[float, Array]] = field(default_factory=list)
+    scores: Array
+    corners: Array
+
+    @property
+    def rank(self) -> float:
+        """What is explained as well elsewhere is so simple that it is explained everywhere."""
+        return float(self.scores[0]) - _ELSEWHERE * self.elsewhere
+
+
+@cache
+def _blas() -> ThreadpoolController:
+    """The libraries behind NumPy's products. Their own threads wait in busy loops, beside ours."""
+    return ThreadpoolController()
 
 
 def scaled(query: Array) -> Rgb:
@@ -58,119 +78,111 @@ def scaled(query: Array) -> Rgb:
 def likely(pictures: Pictures, scene: Rgb) -> dict[int, Seen]:
     """The pictures by number, with the windows of a scene that each explains best."""
     numbers = np.flatnonzero(pictures.spreads > 0)
-    smallest = _SMALLEST
-    if len(numbers) > MANY:
-        rough = _best(pictures, scene, numbers, _ROUGH_SMALLEST, rough=True)
-        numbers = np.array(sorted(heapq.nlargest(_STAY, rough, key=lambda one: rough[one].score)), np.int64)
-        smallest = _SMALLEST_OF_MANY
-    return _best(pictures, scene, numbers, smallest)
+    many = len(numbers) > MANY
+    with _ALONE, _blas().limit(limits=1, user_api="blas"):
+        found = _best(pictures, scene, numbers, rough=many)
+    return dict(sorted(found, key=lambda seen: -seen[1].rank)[:_STAY] if many else found)
 
 
-def _best(
-    pictures: Pictures, scene: Rgb, numbers: Array, smallest: float, *, rough: bool = False
-) -> dict[int, Seen]:
-    found: dict[int, Seen] = {}
+def _best(pictures: Pictures, scene: Rgb, numbers: Array, *, rough: bool) -> list[tuple[int, Seen]]:
+    found: list[tuple[int, Seen]] = []
     ratios = np.abs(pictures.shapes[numbers, None] - np.log(np.array(_RATIOS, np.float32))).argmin(1)
     solid = pictures.weights[numbers].min(1) > 0.98
     turned = [_turned(scene, turn) for turn in ((0.0,) if rough else _TURNS)]
     for kind, ratio in enumerate(_RATIOS):
         if not (ratios == kind).any():
             continue
-        windows = _windows(turned, scene.shape[1::-1], ratio, smallest, rough=rough)
+        windows = _windows(turned, scene.shape[1::-1], ratio, rough=rough)
         for group in (numbers[(ratios == kind) & solid], numbers[(ratios == kind) & ~solid]):
             if len(group) and windows:
-                found |= _of_group(pictures, windows, group, rough=rough)
+                found += _of_group(pictures, windows, group, rough=rough)
     return found
 
 
-def _of_group(pictures: Pictures, windows: Sequence[_Windows], group: Array, *, rough: bool) -> dict[int, Seen]:
+def _of_group(
+    pictures: Pictures, windows: Sequence[_Windows], group: Array, *, rough: bool
+) -> list[tuple[int, Seen]]:
     """The best windows of some pictures of one proportion, all of them solid or none."""
     from brae.core.find import kernels
 
-    side = COARSE // 2 if rough else COARSE
+    pixels = (COARSE // 2 if rough else COARSE) ** 2
     weights = (pictures.rough_weights if rough else pictures.weights)[group]
     colours = (pictures.rough_colours if rough else pictures.colours)[group]
+    planes = colours.reshape(len(group), pixels, 3)
     area = weights.sum(1)
-    energy = (colours**2 / np.maximum(np.repeat(weights, 3, 1), 1e-3)).sum(1)
-    means = colours.reshape(len(group), side * side, 3).sum(1)
-    spread = np.maximum(energy - (means**2).sum(1) / area, 1e-3)
+    energy = (planes**2 / np.maximum(weights[..., None], 1e-3)).sum((1, 2))
+    spread = np.maximum(energy - (planes.sum(1) ** 2).sum(1) / area, 1e-3)
     solid = bool(weights.min() > 0.98)
-    # Sums over the pixels of each colour, as products of matrices too.
-    three = [
-        np.ascontiguousarray((weights[..., None] * (np.arange(3) == one)).reshape(len(group), -1))
-        for one in range(3)
-    ]
-    every = np.repeat(weights, 3, 1)
-    # One room for all products: memory that is new each time takes as long as what is done with it.
-    at_once = max(_FEWEST, min(_PRODUCTS // len(group), max(len(window.shown) for window in windows)))
-    room = np.empty(at_once * len(group), np.float32)
     scores = np.empty((len(windows), len(group)), np.float32)
-    corners = np.empty((len(windows), len(group), 4, 2), np.float32)
+    places = np.empty((len(windows), len(group)), np.int64)
+
+    # Each thread has one room for its products: memory that is new each time takes as long as what is done with it.
+    rooms = threading.local()
+
+    def tell(task: tuple[slice, int]) -> None:
+        rows, number = task
+        own, window = weights[rows], windows[number]
+        if not hasattr(rooms, "all"):
+            rooms.all = np.empty(5 * _PATTERNS * _AT_ONCE, np.float32)
+        shape = 5, len(own), len(window.shown)
+        room = rooms.all[: math.prod(shape)].reshape(shape)
+        np.matmul(colours[rows], window.shown.T, out=room[4])
+        sums, powers = window.sums, window.powers
+        if not solid:
+            # Sums over the pixels of each colour, and of the squares, as products of matrices too.
+            for plane, out in zip(window.planes(), room, strict=False):
+                np.matmul(own, plane.T, out=out)
+            sums, powers = room[:3], room[3]
+        kernels.best_windows(
+            room[4], sums, powers, area[rows], energy[rows], spread[rows], np.float32(3 * FLAT * FLAT),
+            scores[number, rows], places[number, rows],
+        )  # fmt: skip
+
+    tiles = [slice(start, start + _PATTERNS) for start in range(0, len(group), _PATTERNS)]
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        for number, window in enumerate(windows):
-            best, at = scores[number], np.zeros(len(group), np.int64)
-            best[:] = -9
-            for start in range(0, len(window.shown), at_once):
-                here = slice(start, start + at_once)
-                some = window.shown[here]
-                if solid:
-                    sums, powers = window.sums[here].T[:, None], window.powers[here][None]
-                else:
-                    sums, powers = np.stack([one @ some.T for one in three]), every @ (some**2).T
-                score, place = np.empty(len(group), np.float32), np.zeros(len(group), np.int64)
-                dots = np.matmul(colours, some.T, out=room[: len(group) * len(some)].reshape(len(group), -1))
-                sums = np.ascontiguousarray(sums)
-
-                def tell(rows: slice, dots=dots, sums=sums, powers=powers, score=score, place=place) -> None:  # type: ignore[no-untyped-def]
-                    of = slice(None) if solid else rows
-                    kernels.best_windows(
-                        dots[rows], sums[:, of], powers[of], area[rows], energy[rows], spread[rows],
-                        np.float32(3 * FLAT * FLAT), score[rows], place[rows],
-                    )  # fmt: skip
-
-                share = -(-len(group) // (os.cpu_count() or 1))
-                list(pool.map(tell, (slice(at, at + share) for at in range(0, len(group), share))))
-                better = score > best
-                best[better], at[better] = score[better], place[better] + start
-            corners[number] = window.corners[at]
-    if rough:
-        return {
-            number: Seen(score, 0.0) for number, score in zip(group.tolist(), scores.max(0).tolist(), strict=True)
-        }
-    return {int(number): _seen(scores[:, place], corners[:, place]) for place, number in enumerate(group)}
-
-
-def _seen(scores: Array, corners: Array) -> Seen:
-    """Of the best windows of each size and turn those to begin with, and the best that is another place."""
-    order = np.argsort(-scores)[:_STARTS]
-    centres = (corners[:, 0] + corners[:, 2]) / 2
-    first = corners[order[0]]
-    size = np.sqrt(np.linalg.norm(first[1] - first[0]) * np.linalg.norm(first[3] - first[0]))
-    away = np.linalg.norm(centres - centres[order[0]], axis=1) > _APART * size
-    elsewhere = float(scores[away].max()) if away.any() else 0.0
-    return Seen(
-        float(scores[order[0]]), elsewhere, [(float(scores[one]), corners[one].astype(np.float64)) for one in order]
-    )
+        list(pool.map(tell, itertools.product(tiles, range(len(windows)))))
+    # (windows, pictures, corners, 2)
+    corners = np.stack([window.corners[at] for window, at in zip(windows, places, strict=True)])
+    best = scores.argmax(0)
+    centres = (corners[:, :, 0] + corners[:, :, 2]) / 2
+    away = np.linalg.norm(centres - centres[best, np.arange(len(group))], axis=-1) > _APART
+    elsewhere = np.where(away, scores, 0).max(0)
+    first = np.argsort(-scores, axis=0, kind="stable")[:_STARTS]
+    every = np.arange(len(group))
+    starts = zip(scores[first, every].T, corners[first, every].transpose(1, 0, 2, 3), strict=True)
+    return [
+        (number, Seen(other, *some))
+        for number, other, some in zip(group.tolist(), elsewhere.tolist(), starts, strict=True)
+    ]
 
 
 @dataclass(frozen=True)
 class _Windows:
-    """Windows of one size and turn: pixels (n, side x side x 3), corners (n, 4, 2), sums of colours, of squares."""
+    """Some windows of one size and turn, as many as are looked at at once.
+
+    ``shown``: (n, side x side x 3). ``corners``: (n, 4, 2). ``sums``: (3, 1, n), of each colour.
+    ``powers``: (1, n), of all squares.
+    """
 
     shown: Array
     corners: Array
     sums: Array
     powers: Array
 
+    def planes(self) -> Array:
+        """Each colour by itself, and the sums of their squares: (4, n, side x side)."""
+        colours = self.shown.reshape(len(self.shown), -1, 3)
+        return np.stack([*colours.transpose(2, 0, 1), (colours**2).sum(2)])
+
 
 def _windows(
-    scenes: Sequence[tuple[Rgb, Array]], limits: tuple[int, ...], ratio: float, smallest: float, *, rough: bool
+    scenes: Sequence[tuple[Rgb, Array]], limits: tuple[int, ...], ratio: float, *, rough: bool
 ) -> list[_Windows]:
     """Windows of one proportion, in all sizes; ``scenes``: one in all turns, ``limits``: its width and height."""
     side = COARSE // 2 if rough else COARSE
     tasks = []
     for turned, back in scenes:
-        size = smallest
+        size = _SMALLEST_OF_MANY if rough else _SMALLEST
         while size <= _LARGEST * min(limits):
             across = round(turned.shape[1] * side / (size * np.sqrt(ratio)))
             down = round(turned.shape[0] * side / (size / np.sqrt(ratio)))
@@ -178,16 +190,16 @@ def _windows(
                 tasks.append((turned, back, across, down))
             size *= _ROUGH if rough else _STEP
 
-    def cut(task: tuple[Rgb, Array, int, int]) -> _Windows:
+    def cut(task: tuple[Rgb, Array, int, int]) -> list[_Windows]:
         return _cut(*task, side, limits, 1 if rough else 2)
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return [one for one in pool.map(cut, tasks) if len(one.shown)]
+        return [one for some in pool.map(cut, tasks) for one in some]
 
 
 def _cut(
     turned: Rgb, back: Array, across: int, down: int, side: int, limits: tuple[int, ...], step: int
-) -> _Windows:
+) -> list[_Windows]:
     """All windows of a scene made so small that each has ``side`` pixels, but those that are flat or outside."""
     from brae.core.find import kernels
 
@@ -211,7 +223,11 @@ def _cut(
     # By a kernel: NumPy would let no other thread cut meanwhile.
     shown = np.empty((len(corners), 3 * pixels), np.float32)
     kernels.cut(small.reshape(len(small), -1), np.stack([rows[there], columns[there]], 1), side, shown)
-    return _Windows(shown, corners, np.ascontiguousarray(sums[there]), np.ascontiguousarray(powers[there]))
+    sums, powers = np.ascontiguousarray(sums[there].T[:, None]), powers[there][None]
+    return [
+        _Windows(shown[part], corners[part], np.ascontiguousarray(sums[..., part]), powers[:, part])
+        for part in (slice(at, at + _AT_ONCE) for at in range(0, len(corners), _AT_ONCE))
+    ]
 
 
 def _turned(scene: Rgb, turn: float) -> tuple[Rgb, Array]:
