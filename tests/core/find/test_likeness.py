@@ -139,6 +139,11 @@ def test_each_pattern_is_explained_as_numpy_has_it(clear: bool) -> None:
     np.testing.assert_array_equal(places, expected.argmax(1))
     np.testing.assert_allclose(scores, expected.max(1), atol=1e-3)
     assert (places[:5] == np.arange(5)).all()
+    # Where nothing is explained at all, there is a place all the same.
+    given[0], given[1] = -given[0], np.zeros_like(given[1])
+    kernels.best_windows(*given, np.float32(48), scores, places)
+    assert (scores == 0).all()
+    assert ((places >= 0) & (places < 50)).all()
 
 
 def test_of_very_many_pictures_the_likely_ones_are_found_as_well(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -78,7 +78,8 @@ def best_windows(dots, means, powers, area, energy, spread, floor, scores, place
         for at in range(count):
             score = explained(mine[at], own[at], totals[at], whole, power, varied, floor)
             line[at] = max(score, np.float32(0))
-        best = np.int32(0)
+        # Not from 0 on: a nought may have a sign, whose bits are less.
+        best = keys[0]
         for at in range(count):
             best = max(best, keys[at])
         place = none
