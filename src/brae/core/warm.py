@@ -24,7 +24,8 @@ from brae.core.assets.sprite.runs import Coding
 from brae.core.assets.texture import kernels
 from brae.core.assets.texture import warm as textures
 from brae.core.compression.described import BlocksSpec, LzssSpec, RunsSpec, describe
-from brae.core.find.kernels import best_places, best_windows, cut, nearest, settle
+from brae.core.find.correlation import LANES, best_patterns
+from brae.core.find.kernels import best_windows, cut, nearest, settle
 from brae.core.find.recoloured import explained_by
 from brae.core.layouts import checksums, hashes
 from brae.core.layouts.chunks import walk_chunks
@@ -101,10 +102,11 @@ def _signs() -> None:
 
 def _pictures() -> None:
     Image.init()  # Pillow looks for what it can write when the first picture is saved
-    images, pattern = np.zeros((1, 2, 2), np.float32), np.zeros((1, 1), np.float32)
-    best_places(images, pattern, np.float32(1), np.zeros(1, np.float32), np.zeros((1, 2), np.int32))
+    images, best = np.zeros((1, 1, LANES), np.float32), np.zeros((1, LANES), np.int64)
+    best_patterns(images, images[..., :1], best[:, :2] + 1, np.float32(1), images[0].copy(), best)
     ones, scores, places = np.ones((1, 1), np.float32), np.zeros(1, np.float32), np.zeros(1, np.int64)
-    best_windows(ones, np.ones((3, 1, 1), np.float32), ones, *(ones[0],) * 3, np.float32(1), scores, places)
+    which = np.zeros(1, np.int64)
+    best_windows(ones, np.ones((3, 1, 1), np.float32), ones, which, *(ones[0],) * 3, np.float32(1), scores, places)
     cut(np.ones((1, 3), np.float32), np.zeros((1, 2), np.int64), 1, np.ones((1, 3), np.float32))
     nearest(ones, 0, ones.copy(), np.zeros((1, 1), np.int64))
     corners = np.array([[0, 0, 2, 0, 2, 2, 0, 2]], np.float64)

@@ -1,4 +1,4 @@
-"""Where a small picture fits best in each of many others."""
+"""Which windows of a screenshot pictures explain best, and points that are alike."""
 
 from __future__ import annotations
 
@@ -8,84 +8,59 @@ from brae.core.compiled import inlined, kernel, step
 
 
 @kernel
-def best_places(images, pattern, floor, scores, places):
-    """The best normalised cross-correlation of ``pattern`` in each of ``images``, and its place.
-
-    ``images``: float32 (n, height, width). ``pattern``: float32 (h, w), mean 0 and of unit length. ``floor``: the
-    standard deviation below which a part of an image shows nothing. Writes ``scores`` float32 (n) and ``places``
-    int32 (n, 2): row and column.
-    """
-    n, height, width = images.shape
-    h, w = pattern.shape
-    count = np.float32(h * w)
-    # Sums over everything above and to the left: a window's own sums are four of them.
-    sums = np.zeros((height + 1, width + 1), np.float64)
-    powers = np.zeros((height + 1, width + 1), np.float64)
-    for k in range(n):
-        for y in range(height):
-            line = np.float64(0)
-            power = np.float64(0)
-            for x in range(width):
-                value = np.float64(images[k, y, x])
-                line += value
-                power += value * value
-                sums[y + 1, x + 1] = sums[y, x + 1] + line
-                powers[y + 1, x + 1] = powers[y, x + 1] + power
-        best = np.float32(-1)
-        for y in range(height - h + 1):
-            for x in range(width - w + 1):
-                total = sums[y + h, x + w] - sums[y, x + w] - sums[y + h, x] + sums[y, x]
-                squares = powers[y + h, x + w] - powers[y, x + w] - powers[y + h, x] + powers[y, x]
-                spread = np.float32(squares - total * total / count)
-                if spread > floor * floor * count:
-                    dot = np.float32(0)
-                    for row in range(h):
-                        for column in range(w):
-                            dot += images[k, y + row, x + column] * pattern[row, column]
-                    score = dot / np.sqrt(spread)
-                    if score > best:
-                        best = score
-                        places[k, 0] = y
-                        places[k, 1] = x
-        scores[k] = best
-
-
-@kernel
-def best_windows(dots, means, powers, area, energy, spread, floor, scores, places):
+def best_windows(dots, means, powers, masks, area, energy, spread, floor, scores, places):
     """How well each pattern explains each window at its best gain; the best window of each pattern.
 
     ``dots``: float32 (patterns, windows), sums of weight x pattern x window over pixels and colours. ``means``:
-    float32 (3, 1 or patterns, windows), weighted sums of each colour of the windows. ``powers``: float32 (1 or
-    patterns, windows), of their squares. ``area``, ``energy``, ``spread``: float32 (patterns), sums of the
-    weights, of the pattern's squares, of those about its mean. ``floor``: variance of a window below which it
-    shows nothing. Writes ``scores`` float32 (patterns), 0 at least, and ``places`` int64 (patterns). See
-    ``explained`` for the measure.
+    float32 (3, masks, windows), weighted sums of each colour of the windows. ``powers``: float32 (masks, windows),
+    of their squares. ``masks``: int64 (patterns), the mask of each, those of one mask one behind the other.
+    ``area``, ``energy``, ``spread``: float32 (patterns), sums of the weights, of the pattern's squares, of those
+    about its mean. ``floor``: variance of a window below which it shows nothing. Writes ``scores`` float32
+    (patterns), 0 at least, and ``places`` int64 (patterns). See ``explained`` for the measure.
     """
     n, count = dots.shape
-    each = powers.shape[0] > 1
-    # In steps of which each becomes vectors: several times as fast as the best one sought on the way. The largest
-    # of floats is not sought in vectors; the bits of those from 0 on are whole numbers in the same order.
-    totals, line = np.empty(count, np.float32), np.empty(count, np.float32)
+    # In steps of which each becomes vectors: several times as fast as the best one sought on the way, or as all of
+    # them within one function.
+    varies, line = np.empty(count, np.float32), np.empty(count, np.float32)
     keys = line.view(np.int32)
-    none = np.int32(2**31 - 1)
     for k in range(n):
-        row = k if each else 0
-        own, mine = powers[row], dots[k]
-        if each or k == 0:
-            for at in range(count):
-                totals[at] = means[0, row, at] ** 2 + means[1, row, at] ** 2 + means[2, row, at] ** 2
-        whole, power, varied = area[k], energy[k], spread[k]
-        for at in range(count):
-            score = explained(mine[at], own[at], totals[at], whole, power, varied, floor)
-            line[at] = max(score, np.float32(0))
-        # Not from 0 on: a nought may have a sign, whose bits are less.
-        best = keys[0]
-        for at in range(count):
-            best = max(best, keys[at])
-        place = none
-        for at in range(count):
-            place = min(place, np.int32(at) if keys[at] == best else none)
+        row = masks[k]
+        if k == 0 or row != masks[k - 1]:
+            _vary(means[:, row], powers[row], area[k], floor * area[k], varies)
+        _explain(dots[k], powers[row], varies, energy[k], spread[k], line)
+        place = _largest(keys)
         places[k], scores[k] = place, line[place]
+
+
+@step
+def _vary(means, powers, area, least, out):
+    """How much each window varies, seen through a mask: ``least`` at least."""
+    for at in range(len(out)):
+        total = means[0, at] ** 2 + means[1, at] ** 2 + means[2, at] ** 2
+        out[at] = max(powers[at] - total / area, least)
+
+
+@step
+def _explain(dots, powers, varies, energy, spread, out):
+    """How well a pattern explains each window, 0 at least."""
+    for at in range(len(out)):
+        out[at] = max(explained(dots[at], powers[at], varies[at], energy, spread), np.float32(0))
+
+
+@step
+def _largest(keys):
+    """Where the largest of floats is, by their bits.
+
+    The largest of floats is not sought in vectors; the bits of those from 0 on are whole numbers in the same order.
+    """
+    # Not from 0 on: a nought may have a sign, whose bits are less.
+    best, none = keys[0], np.int32(2**31 - 1)
+    for at in range(len(keys)):
+        best = max(best, keys[at])
+    place = none
+    for at in range(len(keys)):
+        place = min(place, np.int32(at) if keys[at] == best else none)
+    return place
 
 
 @kernel
@@ -126,7 +101,7 @@ def nearest(products, base, scores, places):
 
 
 @inlined
-def explained(dot, power, total, area, energy, spread, floor):
+def explained(dot, power, varies, energy, spread):
     """1 where a window is the pattern times one gain, 0 where only the mean colours agree, else less.
 
     The gain is what a light does: 0.45 to 1.25.
@@ -135,7 +110,6 @@ def explained(dot, power, total, area, energy, spread, floor):
     one, two = np.float32(1), np.float32(2)
     gain = min(max(dot / max(energy, one), np.float32(0.45)), np.float32(1.25))
     rest = power - gain * (two * dot - gain * energy)
-    varies = max(power - total / area, floor * area)
     return one - rest / (varies + gain * gain * spread)
 
 
@@ -264,4 +238,5 @@ def _explains(pattern, scene, corners):
         return -9.0
     spread = energy - (m0 * m0 + m1 * m1 + m2 * m2) / area
     total = i0 * i0 + i1 * i1 + i2 * i2
-    return explained(dot, power, total, area, energy, spread, 48.0)
+    varies = max(power - total / area, 48.0 * area)
+    return explained(dot, power, varies, energy, spread)

@@ -36,6 +36,8 @@ from brae.core.find.scenes import WIDE, scenes
 
 #: pictures that are looked at again, as a whole and in part
 _AGAIN, _AGAIN_PARTS = 40, 60
+#: of which a thread compares so many
+_SOME = 10
 #: what the largest turn of the hue takes away; a part is mostly cut out as it is
 _TURNED, _TURNED_PART = np.float32(0.01), np.float32(0.1)
 #: the side at which whole pictures are compared
@@ -140,7 +142,12 @@ def _whole(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
     small = resized(seen[0], ALIKE, ALIKE).astype(np.float32)
     areas = np.stack([small[rows, columns] for rows, columns in _FLIPS.values()])
     explained = np.empty((len(first), len(areas)), np.float32)
-    explained_by(patterns, areas, _TURNED, explained)
+
+    def tell(rows: slice) -> None:
+        explained_by(patterns[rows], areas, _TURNED, explained[rows])
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(tell, (slice(start, start + _SOME) for start in range(0, len(first), _SOME))))
     # As it is stands before what is as alike mirrored.
     explained[:, 1:] -= 0.001
     away = np.minimum(1, np.abs(pictures.ratios[first] - _ratio(seen[0])))
@@ -181,7 +188,7 @@ def _first(pictures: Pictures, scores: Array, limit: int) -> list[tuple[int, int
 
 
 def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
-    from brae.core.find import kernels
+    from brae.core.find.correlation import LANES, best_patterns
     from brae.core.find.recoloured import explained_by
 
     query = seen[0] if max(seen[0].shape[:2]) <= 2 * LOOK else fitted(seen[0], 2 * LOOK)
@@ -192,16 +199,23 @@ def _parts(pictures: Pictures, seen: Sequence[Rgb]) -> list[Match]:
     def correlate(group: tuple[Array, Array]) -> None:
         # Groups share no row, so threads do not meet.
         rows, images = group
-        found, places = np.empty(len(rows), np.float32), np.zeros((len(rows), 2), np.int32)
+        limits = images.shape[1], images.shape[2] // LANES
+        patterns = np.zeros((len(_SHARES), *limits), np.float32)
+        sizes: list[tuple[int, int]] = []
+        its: list[float] = []
         for share in _SHARES:
-            width, height = _sides(share, images.shape[1:], query)
-            if width > images.shape[2] or height > images.shape[1] or min(width, height) < _NARROWEST:
+            width, height = _sides(share, limits, query)
+            if width > limits[1] or height > limits[0] or min(width, height) < _NARROWEST:
                 continue
             pattern = units(resized(value, width, height).reshape(1, -1)).reshape(height, width)
             if pattern.any():
-                kernels.best_places(images, pattern, np.float32(FLAT), found, places)
-                better = found > scores[rows]
-                scores[rows[better]], shares[rows[better]] = found[better], share
+                patterns[len(sizes), :height, :width] = pattern
+                sizes.append((height, width))
+                its.append(share)
+        if sizes:
+            found, best = np.empty((len(images), LANES), np.float32), np.empty((len(images), LANES), np.int64)
+            best_patterns(images, patterns, np.array(sizes), np.float32(FLAT), found, best)
+            scores[rows], shares[rows] = found.ravel()[: len(rows)], np.array(its)[best.ravel()[: len(rows)]]
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         list(pool.map(correlate, pictures.parts))

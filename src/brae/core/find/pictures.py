@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from brae.core.find.coarse import COARSE, Coarse
 from brae.core.find.features import Features
 from brae.core.find.looks import (
     BARE,
-    FLAT,
     LOOK,
     PART,
     WHOLE,
@@ -26,14 +26,10 @@ from brae.core.find.looks import (
     value_of,
 )
 
-#: the side at which every picture is compared with every window of a screenshot
-COARSE = 8
 #: rows that are made ready at once
 _BATCH = 1024
 #: points of all pictures together (a quarter of a gigabyte), and of one that are kept all the same
 _POINTS, _FEWEST = 2_000_000, 12
-#: the share of a picture that is to be seen
-_LEAST = 0.1
 #: alpha up to which a pixel is clear; the narrowest and the largest part (of the area) that stands for all of it
 _CLEAR, _NARROWEST, _NEARLY = 24, 6, 0.9
 #: left, top, right and bottom, as shares of the sides
@@ -137,6 +133,8 @@ class Pictures:
     @classmethod
     def of(cls, keys: Sequence[str], shown: Sequence[Shown]) -> Pictures:
         """Pictures made ready."""
+        from brae.core.find.correlation import beside
+
         # Of very many pictures fewer points each: all of them stay in memory.
         most = max(_FEWEST, _POINTS // max(1, len(shown)))
         found = cls(list(keys), [one.kept for one in shown], [one.features.strongest(most) for one in shown])
@@ -144,13 +142,11 @@ class Pictures:
         parts: dict[tuple[int, int], list[tuple[int, Array]]] = {}
         wholes: list[Array] = []
         found.boxes = np.zeros((len(shown), 4), np.float32)
-        found.colours = np.zeros((len(shown), COARSE * COARSE * 3), np.float32)
-        found.weights = np.zeros((len(shown), COARSE * COARSE), np.float32)
+        patterns = np.zeros((len(shown), COARSE * COARSE, 4), np.float32)
         for number, one in enumerate(found.kept):
             small = one.picture()
             pattern, found.boxes[number] = pattern_of(small, COARSE)
-            found.weights[number] = pattern[..., 3].ravel()
-            found.colours[number] = (pattern[..., :3] * pattern[..., 3:]).ravel()
+            patterns[number] = pattern.reshape(-1, 4)
             seen = guises(small)
             found.first.append(len(owners))
             for guise in seen:
@@ -162,8 +158,8 @@ class Pictures:
         found.ratios = np.array([np.log(one.width / one.height) for one in found.kept], np.float32)
         wide, tall = found.boxes[:, 2] - found.boxes[:, 0], found.boxes[:, 3] - found.boxes[:, 1]
         found.shapes = (found.ratios + np.log(wide / tall)).astype(np.float32)
-        found.rough_weights, found.rough_colours = _halved(found.weights, 1), _halved(found.colours, 3)
-        found._spread()
+        colours = (patterns[..., :3] * patterns[..., 3:]).reshape(len(shown), 3 * COARSE**2)
+        found.coarse = Coarse.of(colours, patterns[..., 3])
         found.wholes = np.zeros((4, len(wholes), WHOLE * WHOLE), np.float32)
         for start in range(0, len(wholes), _BATCH):
             some = units(planes(np.stack(wholes[start : start + _BATCH])).reshape(-1, 4, WHOLE * WHOLE), BARE)
@@ -171,7 +167,7 @@ class Pictures:
         for rows in parts.values():
             for start in range(0, len(rows), _BATCH):
                 some_rows, values = zip(*rows[start : start + _BATCH], strict=True)
-                found.parts.append((np.array(some_rows), np.stack(values)))
+                found.parts.append((np.array(some_rows), beside(np.stack(values))))
         return found
 
     def __post_init__(self) -> None:
@@ -184,26 +180,12 @@ class Pictures:
         #: of each picture what is left of it without clear margins: where that is (shares), and its ratio
         self.boxes: Array = np.zeros((0, 4), np.float32)
         self.shapes: Array = np.zeros(0, np.float32)
-        #: of each picture's box, at COARSE: float32 colours times weights, weights, and how much it varies
-        self.colours: Array = np.zeros((0, COARSE * COARSE * 3), np.float32)
-        self.weights: Array = np.zeros((0, COARSE * COARSE), np.float32)
-        self.spreads: Array = np.zeros(0, np.float32)
-        #: the same at half that side, for a first look
-        self.rough_weights: Array = np.zeros((0, COARSE * COARSE // 4), np.float32)
-        self.rough_colours: Array = np.zeros((0, COARSE * COARSE // 4 * 3), np.float32)
+        #: what is seen of each picture's box
+        self.coarse: Coarse = Coarse.of(np.zeros((0, 3 * COARSE**2), np.float32), np.zeros((0, COARSE**2)))
         #: of each picture its first row
         self.first: list[int] = []
-        #: for pictures of one size: their rows, and float32 (rows, height, width)
+        #: for pictures of one size: their rows, and the pictures ``beside`` each other
         self.parts: list[tuple[Array, Array]] = []
-
-    def _spread(self) -> None:
-        """How much the patterns vary; 0 of those that show nothing, or hardly anything of the whole."""
-        area = self.weights.sum(1)
-        flat = self.colours.reshape(len(self), COARSE * COARSE, 3)
-        power = (flat**2 / np.maximum(self.weights[..., None], 1e-3)).sum((1, 2))
-        varies = power - (flat.sum(1) ** 2).sum(1) / np.maximum(area, 1e-3)
-        shows = (area > _LEAST * COARSE * COARSE) & (varies > 3 * FLAT * FLAT * area)
-        self.spreads = np.where(shows, varies, 0).astype(np.float32)
 
     def __len__(self) -> int:
         return len(self.keys)
@@ -220,10 +202,3 @@ class Pictures:
             return np.zeros(0, np.int64), np.zeros((0, 128), np.uint8)
         owners = np.repeat(np.array(some, np.int64), [len(one) for one in every])
         return owners, np.concatenate([one.signs for one in every])
-
-
-def _halved(flat: Array, planes: int) -> Array:
-    """Patterns (n, pixels x planes) at half their sides, each pixel the mean of four."""
-    half = COARSE // 2
-    parts = flat.reshape(len(flat), half, 2, half, 2, planes).mean((2, 4))
-    return np.ascontiguousarray(parts.reshape(len(flat), half * half * planes))

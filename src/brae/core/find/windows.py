@@ -6,8 +6,6 @@ are one product of matrices. What is likely is then moved about, at 24 x 24, unt
 
 from __future__ import annotations
 
-import itertools
-import math
 import os
 import threading
 from collections.abc import Sequence
@@ -19,8 +17,9 @@ import cv2
 import numpy as np
 from threadpoolctl import ThreadpoolController
 
+from brae.core.find.coarse import Coarse
 from brae.core.find.looks import FLAT, Array, Rgb, resized
-from brae.core.find.pictures import COARSE, Pictures
+from brae.core.find.pictures import Pictures
 
 #: the longer side at which a screenshot is looked at
 LONGEST = 640
@@ -77,97 +76,91 @@ def scaled(query: Array) -> Rgb:
 
 def likely(pictures: Pictures, scene: Rgb) -> dict[int, Seen]:
     """The pictures by number, with the windows of a scene that each explains best."""
-    numbers = np.flatnonzero(pictures.spreads > 0)
+    numbers = np.flatnonzero(pictures.coarse.shows)
     many = len(numbers) > MANY
     with _ALONE, _blas().limit(limits=1, user_api="blas"):
-        found = _best(pictures, scene, numbers, rough=many)
+        found = _best(pictures, scene, numbers, _STAY if many else len(numbers), rough=many)
     return dict(sorted(found, key=lambda seen: -seen[1].rank)[:_STAY] if many else found)
 
 
-def _best(pictures: Pictures, scene: Rgb, numbers: Array, *, rough: bool) -> list[tuple[int, Seen]]:
+def _best(pictures: Pictures, scene: Rgb, numbers: Array, most: int, *, rough: bool) -> list[tuple[int, Seen]]:
+    """Of each proportion at most so many pictures, the likeliest ones."""
     found: list[tuple[int, Seen]] = []
+    coarse = pictures.coarse.rough if rough else pictures.coarse
     ratios = np.abs(pictures.shapes[numbers, None] - np.log(np.array(_RATIOS, np.float32))).argmin(1)
-    solid = pictures.weights[numbers].min(1) > 0.98
     turned = [_turned(scene, turn) for turn in ((0.0,) if rough else _TURNS)]
     for kind, ratio in enumerate(_RATIOS):
-        if not (ratios == kind).any():
-            continue
-        windows = _windows(turned, scene.shape[1::-1], ratio, rough=rough)
-        for group in (numbers[(ratios == kind) & solid], numbers[(ratios == kind) & ~solid]):
-            if len(group) and windows:
-                found += _of_group(pictures, windows, group, rough=rough)
+        group = numbers[ratios == kind]
+        windows = _windows(turned, scene.shape[1::-1], ratio, coarse.side, rough=rough) if len(group) else []
+        if windows:
+            # Those seen through one mask one behind the other.
+            found += _of_group(coarse, windows, group[np.argsort(coarse.which[group], kind="stable")], most)
     return found
 
 
-def _of_group(
-    pictures: Pictures, windows: Sequence[_Windows], group: Array, *, rough: bool
-) -> list[tuple[int, Seen]]:
-    """The best windows of some pictures of one proportion, all of them solid or none."""
+def _of_group(coarse: Coarse, windows: Sequence[_Windows], group: Array, most: int) -> list[tuple[int, Seen]]:
+    """The best windows of the likeliest of some pictures of one proportion, given in the order of their masks."""
     from brae.core.find import kernels
 
-    pixels = (COARSE // 2 if rough else COARSE) ** 2
-    weights = (pictures.rough_weights if rough else pictures.weights)[group]
-    colours = (pictures.rough_colours if rough else pictures.colours)[group]
-    planes = colours.reshape(len(group), pixels, 3)
-    area = weights.sum(1)
-    energy = (planes**2 / np.maximum(weights[..., None], 1e-3)).sum((1, 2))
-    spread = np.maximum(energy - (planes.sum(1) ** 2).sum(1) / area, 1e-3)
-    solid = bool(weights.min() > 0.98)
-    scores = np.empty((len(windows), len(group)), np.float32)
-    places = np.empty((len(windows), len(group)), np.int64)
+    colours, area, energy, spread = (
+        one[group] for one in (coarse.colours, coarse.area, coarse.energy, coarse.spread)
+    )
+    offsets = np.cumsum([0, *(len(window.shown) for window in windows)])
+    tiles = []
+    for start in range(0, len(group), _PATTERNS):
+        rows = slice(start, start + _PATTERNS)
+        own, mask = np.unique(coarse.which[group[rows]], return_inverse=True)
+        tiles.append((rows, coarse.masks[own], mask))
+    scores = np.empty((len(group), len(windows)), np.float32)
+    places = np.empty((len(group), len(windows)), np.int64)
 
     # Each thread has one room for its products: memory that is new each time takes as long as what is done with it.
     rooms = threading.local()
 
-    def tell(task: tuple[slice, int]) -> None:
-        rows, number = task
-        own, window = weights[rows], windows[number]
+    def tell(number: int) -> None:
+        window = windows[number]
         if not hasattr(rooms, "all"):
             rooms.all = np.empty(5 * _PATTERNS * _AT_ONCE, np.float32)
-        shape = 5, len(own), len(window.shown)
-        room = rooms.all[: math.prod(shape)].reshape(shape)
-        np.matmul(colours[rows], window.shown.T, out=room[4])
-        sums, powers = window.sums, window.powers
-        if not solid:
+        planes = window.planes()
+        found, at = np.empty(len(group), np.float32), np.empty(len(group), np.int64)
+        for rows, masks, mask in tiles:
+            across = len(window.shown)
+            dots, sums = np.split(rooms.all[: (len(mask) + 4 * len(masks)) * across], [len(mask) * across])
+            dots, sums = dots.reshape(len(mask), across), sums.reshape(4, len(masks), across)
+            np.matmul(colours[rows], window.shown.T, out=dots)
             # Sums over the pixels of each colour, and of the squares, as products of matrices too.
-            for plane, out in zip(window.planes(), room, strict=False):
-                np.matmul(own, plane.T, out=out)
-            sums, powers = room[:3], room[3]
-        kernels.best_windows(
-            room[4], sums, powers, area[rows], energy[rows], spread[rows], np.float32(3 * FLAT * FLAT),
-            scores[number, rows], places[number, rows],
-        )  # fmt: skip
+            for plane, out in zip(planes, sums, strict=True):
+                np.matmul(masks, plane.T, out=out)
+            kernels.best_windows(
+                dots, sums[:3], sums[3], mask, area[rows], energy[rows], spread[rows],
+                np.float32(3 * FLAT * FLAT), found[rows], at[rows],
+            )  # fmt: skip
+        scores[:, number], places[:, number] = found, offsets[number] + at
 
-    tiles = [slice(start, start + _PATTERNS) for start in range(0, len(group), _PATTERNS)]
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        list(pool.map(tell, itertools.product(tiles, range(len(windows)))))
-    # (windows, pictures, corners, 2)
-    corners = np.stack([window.corners[at] for window, at in zip(windows, places, strict=True)])
-    best = scores.argmax(0)
-    centres = (corners[:, :, 0] + corners[:, :, 2]) / 2
-    away = np.linalg.norm(centres - centres[best, np.arange(len(group))], axis=-1) > _APART
-    elsewhere = np.where(away, scores, 0).max(0)
-    first = np.argsort(-scores, axis=0, kind="stable")[:_STARTS]
-    every = np.arange(len(group))
-    starts = zip(scores[first, every].T, corners[first, every].transpose(1, 0, 2, 3), strict=True)
-    return [
-        (number, Seen(other, *some))
-        for number, other, some in zip(group.tolist(), elsewhere.tolist(), starts, strict=True)
-    ]
+        list(pool.map(tell, range(len(windows))))
+    corners = np.concatenate([window.corners for window in windows])
+    centres = (corners[:, 0] + corners[:, 2]) / 2
+    best = places[np.arange(len(group)), scores.argmax(1)]
+    away = np.linalg.norm(centres[places] - centres[best][:, None], axis=-1) > _APART
+    elsewhere = np.where(away, scores, 0).max(1)
+    likeliest = np.argsort(_ELSEWHERE * elsewhere - scores.max(1), kind="stable")[:most]
+    scores, places = scores[likeliest], places[likeliest]
+    first = np.argsort(-scores, axis=1, kind="stable")[:, :_STARTS]
+    scores, places = np.take_along_axis(scores, first, 1), np.take_along_axis(places, first, 1)
+    seen = map(Seen, elsewhere[likeliest].tolist(), scores, corners[places])
+    return list(zip(group[likeliest].tolist(), seen, strict=True))
 
 
 @dataclass(frozen=True)
 class _Windows:
     """Some windows of one size and turn, as many as are looked at at once.
 
-    ``shown``: (n, side x side x 3). ``corners``: (n, 4, 2). ``sums``: (3, 1, n), of each colour.
-    ``powers``: (1, n), of all squares.
+    ``shown``: (n, side x side x 3). ``corners``: (n, 4, 2).
     """
 
     shown: Array
     corners: Array
-    sums: Array
-    powers: Array
 
     def planes(self) -> Array:
         """Each colour by itself, and the sums of their squares: (4, n, side x side)."""
@@ -176,10 +169,9 @@ class _Windows:
 
 
 def _windows(
-    scenes: Sequence[tuple[Rgb, Array]], limits: tuple[int, ...], ratio: float, *, rough: bool
+    scenes: Sequence[tuple[Rgb, Array]], limits: tuple[int, ...], ratio: float, side: int, *, rough: bool
 ) -> list[_Windows]:
     """Windows of one proportion, in all sizes; ``scenes``: one in all turns, ``limits``: its width and height."""
-    side = COARSE // 2 if rough else COARSE
     tasks = []
     for turned, back in scenes:
         size = _SMALLEST_OF_MANY if rough else _SMALLEST
@@ -223,9 +215,8 @@ def _cut(
     # By a kernel: NumPy would let no other thread cut meanwhile.
     shown = np.empty((len(corners), 3 * pixels), np.float32)
     kernels.cut(small.reshape(len(small), -1), np.stack([rows[there], columns[there]], 1), side, shown)
-    sums, powers = np.ascontiguousarray(sums[there].T[:, None]), powers[there][None]
     return [
-        _Windows(shown[part], corners[part], np.ascontiguousarray(sums[..., part]), powers[:, part])
+        _Windows(shown[part], corners[part])
         for part in (slice(at, at + _AT_ONCE) for at in range(0, len(corners), _AT_ONCE))
     ]
 
