@@ -14,7 +14,7 @@ import numpy as np
 from brae.core.find.looks import Array, Rgba
 
 #: the longer side at which a picture is looked at, and how many points are kept of it
-SIDE, POINTS = 170, 150
+SIDE, POINTS = 160, 150
 #: weaker corners are kept of pictures than SIFT would: flat art has few
 _CONTRAST = 0.02
 
@@ -32,7 +32,7 @@ class Features:
     @classmethod
     def of(cls, rgba: Rgba, side: int = SIDE, most: int = POINTS, contrast: float = _CONTRAST) -> Features:
         """The features of a picture, uint8 (height, width, 4), the strongest first."""
-        grey: Array = cv2.cvtColor(np.ascontiguousarray(rgba[..., :3]), cv2.COLOR_RGB2GRAY).astype(np.float32)
+        grey: Array = cv2.cvtColor(rgba, cv2.COLOR_RGBA2GRAY).astype(np.float32)
         if rgba[..., 3].min() < 255:
             alpha = rgba[..., 3].astype(np.float32) / 255
             grey = grey * alpha + 128 * (1 - alpha)
