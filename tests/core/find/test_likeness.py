@@ -277,7 +277,7 @@ def test_of_very_many_pictures_the_strongest_points_are_kept(monkeypatch: pytest
     finder = cv2.SIFT_create(nfeatures=150, contrastThreshold=0.02)
     grey = cv2.cvtColor(np.ascontiguousarray(pieces()[next(iter(pieces()))][..., :3]), cv2.COLOR_RGB2GRAY)
     best = max(
-        finder.detect(cv2.resize(grey, (LOOKED_AT, LOOKED_AT), interpolation=cv2.INTER_CUBIC), None),
+        finder.detect(cv2.resize(grey, (LOOKED_AT, LOOKED_AT), interpolation=cv2.INTER_AREA), None),
         key=lambda one: one.response,
     )
     assert np.abs(few.features[0].points[0] * LOOKED_AT - best.pt).max() < 3
