@@ -136,6 +136,10 @@ def test_a_misspelt_word_is_read_as_the_nearest_one(workspace: Workspace, projec
 
 def test_what_no_item_can_fit_is_said_in_words(workspace: Workspace, project: str) -> None:
     held = workspace.catalogues.of("p")
+    assert held.puzzling(Search("edited:redy")) == [
+        "No edit is 'redy'; there are yes, no, waiting, ready, attention, same."
+    ]
+    assert held.puzzling(Search("edited:Ready edited:no -edited:redy")) == []
     assert held.puzzling(Search("formta:bc1")) == ["There is no condition 'formta'; did you mean 'format'?"]
     (unknown,) = held.puzzling(Search("qqqq:5"))
     assert "'qqqq'" in unknown

@@ -42,6 +42,8 @@ SIZES = ("bytes", "stored")
 _OTHERWISE = {"size": "bytes"}
 #: what is asked of an item beside its own facts: whether it is edited, and where it lies
 EDITED, ARCHIVE = "edited", "archive"
+#: what an edit is: not looked at yet, ready to build, with something to decide, as the original is
+_STATES = ("waiting", "ready", "attention", "same")
 #: of an item that a person made, and that is not in work
 MADE = "made"
 #: what other items say of it, and it of them; answered by ``Told``
@@ -263,6 +265,9 @@ class Columns:
                 told = " or ".join(f"'{name}'" for name in words.near(one.unknown, known))
                 told = f"did you mean {told}?" if told else f"there are {', '.join(known)}."
                 said.append(f"There is no condition '{one.unknown}'; {told}")
+                continue
+            if one.name == EDITED and one.text.lower() not in (*YES, *NO, *_STATES):
+                said.append(f"No edit is '{one.text}'; there are yes, no, {', '.join(_STATES)}.")
                 continue
             own = one.name and one.name not in (*_TOLD, EDITED) and not is_numeric(one.name)
             if own and one.sign == "=" and not self._with(one).any():
