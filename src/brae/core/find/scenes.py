@@ -12,7 +12,7 @@ from brae.core.find.features import Features
 from brae.core.find.looks import Array, Rgba, resized
 from brae.core.find.matches import SIDE, Match, Proposed
 from brae.core.find.pictures import Pictures
-from brae.core.find.windows import FINE, MANY, Seen, likely, scaled, settled
+from brae.core.find.windows import FINE, MANY, MOVED, Seen, likely, scaled, settled
 
 #: points of a screenshot, and the side to which smaller ones are enlarged
 _POINTS, _SMALLEST = 1500, 900
@@ -29,8 +29,8 @@ _WEIGHT, _WITHIN = 0.38, 0.6
 #: the side from which a query may be a screenshot; how much an area may change by being moved about; what a
 #: likeness elsewhere takes away
 WIDE, _GROWN, _ELSEWHERE = 160, 2.5, 0.3
-#: windows that are moved about coarsely, and finely; of very many pictures
-_MOVED, _SETTLED, _MOVED_OF_MANY, _SETTLED_OF_MANY = 900, 150, 500, 80
+#: windows that are then moved about finely; of very many pictures coarsely, and finely
+_SETTLED, _MOVED_OF_MANY, _SETTLED_OF_MANY = 150, 500, 80
 #: the grey behind clear pixels
 _BEHIND = 128.0
 _UNIT = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float32)
@@ -57,7 +57,7 @@ def scenes(pictures: Pictures, query: Rgba) -> tuple[list[Match], list[Proposed]
     ]
     every.sort(key=lambda one: -one[0])
     # Moved about coarsely first: where a window lies askew its score says little.
-    moves, stays = (_MOVED, _SETTLED) if len(pictures) <= MANY else (_MOVED_OF_MANY, _SETTLED_OF_MANY)
+    moves, stays = (MOVED, _SETTLED) if len(pictures) <= MANY else (_MOVED_OF_MANY, _SETTLED_OF_MANY)
     starts = [(number, corners) for _, number, corners in every[:moves]]
     moved = zip(starts, settled(pictures, scene, starts, FINE // 2), strict=True)
     best = sorted(((score, number, corners) for (number, _), (score, corners) in moved), key=lambda one: -one[0])

@@ -27,8 +27,8 @@ LONGEST = 640
 _SMALLEST, _STEP, _LARGEST = 15.0, 1.26, 0.8
 #: proportions and turns (radians) of windows
 _RATIOS, _TURNS = (0.5, 0.7, 1.0, 1.4, 2.0), (0.0, -0.26, 0.26)
-#: side at which what is likely is moved about, and how many windows of a picture are
-FINE, _STARTS = 24, 6
+#: side at which what is likely is moved about, how many windows are, coarsely, and of each picture at least
+FINE, MOVED, _STARTS = 24, 900, 6
 #: pictures beyond which windows are compared at 4 x 4, unturned, in larger steps; so many of the pictures stay
 MANY, _STAY, _ROUGH = 1500, 400, 1.6
 #: pixels of the smallest window's side of so many
@@ -146,7 +146,7 @@ def _of_group(coarse: Coarse, windows: Sequence[_Windows], group: Array, most: i
     elsewhere = np.where(away, scores, 0).max(1)
     likeliest = np.argsort(_ELSEWHERE * elsewhere - scores.max(1), kind="stable")[:most]
     scores, places = scores[likeliest], places[likeliest]
-    first = np.argsort(-scores, axis=1, kind="stable")[:, :_STARTS]
+    first = np.argsort(-scores, axis=1, kind="stable")[:, : max(_STARTS, MOVED // most)]
     scores, places = np.take_along_axis(scores, first, 1), np.take_along_axis(places, first, 1)
     seen = map(Seen, elsewhere[likeliest].tolist(), scores, corners[places])
     return list(zip(group[likeliest].tolist(), seen, strict=True))
