@@ -23,15 +23,14 @@ from brae.work.edits import (
     exchange_file,
     go_to,
     put_in_work,
-    set_marks,
     set_remedies,
     take_beside,
     take_file,
-    take_marks_back,
     take_out_of_work,
 )
 from brae.work.in_game import held, version, waiting
 from brae.work.items import look_at, original_asset, original_bytes
+from brae.work.marks import set_marks, take_marks_back
 from brae.work.opening import open_game
 from brae.work.projects import choose
 from brae.work.watch import Watcher

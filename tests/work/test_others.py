@@ -22,12 +22,11 @@ from brae.work.edits import (
     exchange_file,
     go_to,
     put_in_work,
-    set_marks,
     take_file,
-    take_marks_back,
     take_out_of_work,
 )
 from brae.work.items import asset_at, look_at, original_bytes
+from brae.work.marks import set_marks, take_marks_back
 from brae.work.matching import say_meant
 from brae.work.opening import open_game
 from brae.work.others import users_of

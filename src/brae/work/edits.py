@@ -13,29 +13,24 @@ from pydantic import ValidationError
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
-from brae.core.addresses import exchange_path, renamed
+from brae.core.addresses import exchange_path
 from brae.core.assets.base import AssetKind, ExchangeFile
 from brae.core.assets.registry import kind_of, kinds
-from brae.core.assets.sheet import Finding
 from brae.core.atomic import write_atomically
 from brae.core.errors import BraeError, ChangedError, FormatError, NotFoundError, storage_error
 from brae.jobs import Silent, Ticker
-from brae.store.models import MARKED, Edit, EditStep, Project, now
-from brae.work import copies, meant, naming
+from brae.store.models import Edit, EditStep, Project, now
+from brae.work import naming
+from brae.work.encoding import work_out
 from brae.work.items import (
-    around,
     asset_at,
     edited_asset,
-    item_kind,
     look_at,
     needed_by,
-    neighbour,
     original_asset,
-    original_bytes,
     others_of,
     version_of,
 )
-from brae.work.others import made_for, told
 from brae.work.workspace import Located, Workspace
 
 log = logging.getLogger(__name__)
@@ -76,7 +71,7 @@ def change_edit(
             return False
         if encode:
             try:
-                _work_out(workspace, edit)
+                work_out(workspace, edit)
             except BraeError as error:
                 if refuse:
                     raise
@@ -487,45 +482,6 @@ def make_change(
     take_file(workspace, project_id, address, made.data, made.name, what=words)
 
 
-def set_marks(workspace: Workspace, project_id: str, addresses: Sequence[str], mark: str) -> None:
-    """Items made obvious for a trial, those whose kind has the mark; ``take_marks_back`` gives back what they had.
-
-    Raises FormatError where none of them has it.
-    """
-    kinds_of = {address: item_kind(workspace, workspace.find(project_id, address)) for address in addresses}
-    if not any(mark in kind.marks for kind in kinds_of.values()):
-        raise FormatError(f"None of these items has test colours '{mark}'.", expected="textures")
-    for address, kind in kinds_of.items():
-        if mark not in kind.marks:
-            continue
-        put_in_work(workspace, project_id, address)
-        made = kind.mark(asset_at(workspace, project_id, address), mark)
-        file = workspace.blobs.put(made.file.data)
-        beside = {part: [workspace.blobs.put(own.data), own.name] for part, own in made.beside.items()}
-        what, named = f"{MARKED}{kind.marks[mark]}", made.file.name
-
-        def put(edit: Edit, what: str = what, file: str = file, named: str = named, beside: Any = beside) -> bool:
-            add_step(edit, what, file_sha256=file, file_name=named, remedies=[], choices={}, beside=beside)
-            return True
-
-        change_edit(workspace, project_id, address, put)
-
-
-def take_marks_back(workspace: Workspace, project_id: str, addresses: Sequence[str]) -> None:
-    """Items with test colours get the version before them again; those that had none leave the work."""
-    for address in addresses:
-        edit = workspace.edit(project_id, address)
-        position = edit.position
-        while position and edit.steps[position - 1].what.startswith(MARKED):
-            position -= 1
-        if position == edit.position:
-            continue
-        untouched = all(step.what.startswith(MARKED) for step in edit.steps)
-        go_to(workspace, project_id, address, position)
-        if untouched:
-            take_out_of_work(workspace, project_id, address)
-
-
 def go_to(workspace: Workspace, project_id: str, address: str, position: int) -> None:
     """Undo or redo: use the first ``position`` versions (0: the original).
 
@@ -565,63 +521,6 @@ def add_step(edit: Edit, what: str, **changed: Any) -> None:
     # Versions that were undone stay in the list; the new one comes last, and all of them can be reached.
     edit.steps.append(EditStep(number=len(edit.steps) + 1, what=what, **values | changed))
     edit.position = len(edit.steps)
-
-
-def _work_out(workspace: Workspace, edit: Edit) -> None:
-    """Match and encode the version in use, on an edit that no session knows."""
-    edit.fault, edit.encoded_elsewhere = None, {}
-    step = edit.current
-    if step is None:
-        edit.state, edit.sheet, edit.encoded_sha256 = "waiting", None, None
-        return
-    project = workspace.project(edit.project_id)
-    found = workspace.find(edit.project_id, edit.address)
-    kind, original = kind_of(edit.kind), original_asset(workspace, project, found)
-    others = others_of(workspace, project, found)
-    version = version_of(workspace, step, others)
-    sheet, made = kind.match(original, naming.renamed(kind, original, version), edit.recipe)
-    sheet = told(workspace, project, found, made.data, sheet, trial=edit.marked)
-    sheet = naming.told(workspace, edit.project_id, kind, original, version, sheet)
-    if kind.social:
-        alone = kind.among(original, kind.again(original, made), around(workspace, edit.project_id, edit.address))
-        alone += _beyond_slot(workspace, project, found, made.data, edit.recipe)
-        sheet = sheet.model_copy(update={"findings": [*sheet.findings, *alone]})
-    if copied := copies.hidden(workspace, project, found.member):
-        sheet = sheet.model_copy(update={"findings": [*sheet.findings, *copied]})
-    sheet = meant.marked(sheet, workspace.project(edit.project_id).meant, edit)
-    edit.sheet = sheet.model_dump() | ({"others": made_for(others)} if others else {})
-    edit.encoded_sha256 = workspace.blobs.put(made.data)
-    edit.encoded_elsewhere = {
-        renamed(name, lambda item: neighbour(workspace, found, item).member.address): workspace.blobs.put(data)
-        for name, data in made.elsewhere.items()
-    }
-    if made.data == original_bytes(workspace, project, found) and kind.unchanged(original, made) and not others:
-        edit.state = "same"
-    else:
-        edit.state = "attention" if sheet.open_findings else "ready"
-
-
-def _beyond_slot(
-    workspace: Workspace, project: Project, found: Located, data: bytes, recipe: Mapping[str, Any]
-) -> list[Finding]:
-    """That an item does not fit where it lies in its archive any more: by how much, and what that means."""
-    if found.archive.layout is None or found.member.base is not None:
-        return []
-    try:
-        archive = workspace.archive(project, found.archive)
-        number = workspace.number_of(archive, found)
-        change = archive.pack(number, data, recipe.get("packing_level"))
-        slot, needs = archive.slot(number), len(change.stored)
-    except BraeError:  # what is wrong with the archive is told by the plan
-        return []
-    if needs <= slot:
-        return []
-    return [
-        Finding(
-            id="slot", severity="note", title=f"It needs {needs:,} bytes, and where it lies there are {slot:,}",
-            in_game="What follows it moves when it is built. Fewer colours or rectangles make it smaller.",
-        )
-    ]  # fmt: skip
 
 
 def _tell(workspace: Workspace, project_id: str, address: str) -> None:

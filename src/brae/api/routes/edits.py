@@ -32,16 +32,15 @@ from brae.work.edits import (
     go_to,
     put_in_work,
     set_choices,
-    set_marks,
     set_remedies,
     take_beside,
     take_file,
-    take_marks_back,
     take_out_of_work,
 )
 from brae.work.families import FamilySize, family, lying_over, make_all
 from brae.work.in_game import held, version
 from brae.work.items import item_kind
+from brae.work.marks import set_marks, take_marks_back
 from brae.work.matching import say_meant
 from brae.work.remapping import remap, seen, spoilt
 from brae.work.sharing import MOST_WEIGHT, best_for_all, keep

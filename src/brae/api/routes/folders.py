@@ -11,7 +11,8 @@ from brae.api.routes.catalogue import search_of
 from brae.api.schemas.common import JobView
 from brae.api.schemas.items import ExportRequest, ImportRequest, ManyRequest
 from brae.work.browsing import typed_path
-from brae.work.edits import put_in_work, set_marks, take_marks_back
+from brae.work.edits import put_in_work
+from brae.work.marks import set_marks, take_marks_back
 from brae.work.sending import export, for_each, take_back
 
 router = APIRouter(prefix="/projects/{project_id}", tags=["folders"])
