@@ -147,7 +147,10 @@ class Paths:
                 self._lines(np.array([match.start() for match in re.finditer(inner + "[^\n]*", self._whole)]))
             ] = True
             return found
-        return np.fromiter((word in one for one in self.texts), bool, len(self))
+        # What is in none of them is told by one look, as it is with each letter of a word that is misspelt.
+        if word not in self._whole and "\n" not in word:
+            return np.zeros(len(self), bool)
+        return np.array([word in one for one in self.texts], bool)
 
     def _lines(self, places: np.ndarray) -> np.ndarray:
         """The lines in which places of the long text lie."""
