@@ -27,7 +27,7 @@ Shares = tuple[float, float]
 _SEED, _FLAT = 2026, 20
 #: the correlation of two planes from which pictures are compared at all
 _LIKELY = 0.9
-#: how often each whole picture is changed: what hangs on a single size or hue of it evens out
+#: how often each whole picture is changed, and scenes there are at least: what hangs on a single draw evens out
 _DRAWN, _DRAWN_SCENES = 3, 60
 #: screenshots that are looked for among very many pictures
 _SCENES = 16

@@ -147,7 +147,7 @@ class Paths:
                 self._lines(np.array([match.start() for match in re.finditer(inner + "[^\n]*", self._whole)]))
             ] = True
             return found
-        # What is in none of them is told by one look, as it is with each letter of a word that is misspelt.
+        # That it is in none of them is told by one look at all: so it is while somebody types a misspelt word.
         if word not in self._whole and "\n" not in word:
             return np.zeros(len(self), bool)
         return np.array([word in one for one in self.texts], bool)
