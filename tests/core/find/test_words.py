@@ -7,7 +7,7 @@ import re
 import time
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from brae.core.errors import FormatError, LimitError
@@ -15,6 +15,7 @@ from brae.core.find.words import (
     MOST_WORDS,
     Condition,
     Paths,
+    compiled,
     conditions,
     near,
     numbers_of,
@@ -87,11 +88,65 @@ def test_an_expression_fits_as_python_has_it(paths: list[str], expression: str) 
     assert Paths(paths).fitting(expression).tolist() == wanted
 
 
-def test_an_expression_that_would_take_years_is_ended() -> None:
+ATOMS = st.sampled_from(
+    [
+        "a", "b", "k", "A", "/", "s", ".", r"\.", r"\d", r"\S", r"\w", "^", "$", r"\b", r"\B", r"\<", "é", "É",
+        r"\x41", "[^a]", "[]a]", "[a-k]", "[A-b]", "[@-_]", "[+-/]", "[-a]", "[a||b]", "[a&&b]", "[[a]]", r"[\w.]",
+        "(?=a)", "(?!b)", "(?i:A)", r"\x6b",
+    ]
+)  # fmt: skip
+REPEATS = ["*", "+", "?", "+?", "*+", "{2}", "{1,2}", "{2,}", "{,2}", r"\1"]
+EXPRESSIONS = st.recursive(
+    ATOMS,
+    lambda inner: st.one_of(
+        st.builds("{}{}".format, inner, inner),
+        st.builds("(?:{}|{})".format, inner, inner),
+        st.builds(
+            "({}){}".format,
+            inner,
+            st.sampled_from(["*", "+", "?", "+?", "*+", "{2}", "{1,2}", "{2,}", "{,2}", r"\1"]),
+        ),
+    ),
+    max_leaves=6,
+)
+
+
+@settings(max_examples=400)
+@given(st.lists(st.text("abks/.0é\n<", max_size=8), max_size=6), EXPRESSIONS)
+def test_both_engines_read_an_expression_as_one(paths: list[str], expression: str) -> None:
+    """As the package ``regex`` has it, which is the one that says whether it is an expression at all."""
+    try:
+        pattern = compiled(expression)
+    except FormatError:
+        with pytest.raises(FormatError):
+            Paths(paths).fitting(expression)
+        return
+    wanted = [pattern.search(path.replace("\n", " ")) is not None for path in paths]
+    assert Paths(paths).fitting(expression).tolist() == wanted
+
+
+def test_names_that_are_no_text_are_searched_all_the_same() -> None:
+    """A lone surrogate stands for a byte that is no UTF-8, as Python reads the names of files (PEP 383)."""
+    paths = Paths(["a\udcffb", "b"])
+    assert paths.with_word("b").tolist() == [True, True]
+    assert paths.fitting("^a.b$").tolist() == [True, False]
+
+
+ENDLESS = r"(.*x.*x.*)+(.*z.*)*y\d$"
+
+
+def test_an_expression_that_would_take_years_is_answered() -> None:
     """(x+x+)+y on many x: the textbook case of backtracking without end (Friedl, Mastering Regular Expressions)."""
     started = time.monotonic()
+    assert not Paths(["x" * 2000] * 50).fitting(ENDLESS).any()
+    assert time.monotonic() - started < 30
+
+
+def test_an_expression_that_would_take_years_and_looks_around_is_ended() -> None:
+    """The same where only an engine that goes back can tell."""
+    started = time.monotonic()
     with pytest.raises(LimitError, match="takes too long"):
-        Paths(["x" * 2000] * 50).fitting(r"(.*x.*x.*)+(.*z.*)*y\d$")
+        Paths(["x" * 2000] * 50).fitting("(?=x)" + ENDLESS)
     assert time.monotonic() - started < 30
 
 

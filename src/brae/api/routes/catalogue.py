@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import islice
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Depends, Query
@@ -118,7 +118,8 @@ def members(
     found, places = _places(workspace, project_id, search, arranged, states)
     ids = found.ids[places[offset : offset + limit]].tolist()
     with workspace.database.session() as session:
-        rows = {row.id: row for row in session.execute(select(*_SHOWN).where(Member.id.in_(ids)))}
+        shown = select(*(getattr(Member, name) for name in _SHOWN)).where(Member.id.in_(ids))
+        rows = {row[0]: dict(zip(_SHOWN, row, strict=True)) for row in session.execute(shown)}
     # Of what was listed anew in this very moment the rows are gone; the next answer has what is there now.
     items = [_view(rows[number], states) for number in ids if number in rows]
     puzzling = [] if len(places) else found.puzzling(search)
@@ -127,9 +128,9 @@ def members(
     )
 
 
+#: what a row of the catalogue shows of a member
 _SHOWN = (
-    Member.id, Member.address, Member.name, Member.kind, Member.container, Member.packer, Member.stored,
-    Member.real, Member.facts, Member.fault, Member.winner, Member.base,
+    "id", "address", "name", "kind", "container", "packer", "stored", "real", "facts", "fault", "winner", "base",
 )  # fmt: skip
 
 
@@ -190,12 +191,10 @@ def groups(project_id: str, workspace: Work, search: Search, arranged: Arranged)
     return grouping.grouping(workspace, project_id, found, arranged.group).groups(places)
 
 
-def _view(row: object, states: dict[str, str]) -> MemberView:
-    view = MemberView.model_validate(row)
-    state = states.get(view.address)
-    view.edit = None if state == MADE else state
-    view.made = getattr(row, "base", None) is not None
-    return view
+def _view(shown: Mapping[str, Any], states: Mapping[str, str]) -> MemberView:
+    state = states.get(shown["address"])
+    edit = None if state == MADE else state
+    return MemberView.model_validate({**shown, "edit": edit, "made": shown["base"] is not None})
 
 
 @router.get("/projects/{project_id}/facets")
@@ -232,7 +231,9 @@ def item(project_id: str, address: str, workspace: Work) -> ItemView:
         offset = None if archive.in_blocks else int(archive.offsets[number])
     library = workspace.project_library(project)
     return ItemView(
-        member=_view(found.member, {} if edit is None else {address: edit.state}),
+        member=_view(
+            {name: getattr(found.member, name) for name in _SHOWN}, {} if edit is None else {address: edit.state}
+        ),
         archive=ArchiveView.model_validate(found.archive),
         offset=offset,
         edit=edit_view(workspace, edit, found.member.name, library, held(workspace, project_id)) if edit else None,

@@ -10,7 +10,7 @@ from brae.api.schemas.common import Asked, Row
 from brae.core.find.links import Link, Missing
 
 
-class MemberView(Row):
+class MemberView(BaseModel):
     """A member in the catalogue."""
 
     address: str

@@ -13,9 +13,12 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Collection, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+import polars
 import regex
 from rapidfuzz import process
 from rapidfuzz.distance import OSA
@@ -25,8 +28,22 @@ from brae.core.errors import FormatError, LimitError
 Flags = np.ndarray[tuple[int], np.dtype[np.bool_]]
 #: conditions of one search, and characters of one of them
 MOST_WORDS, _LONGEST = 50, 1000
-#: seconds that one regular expression may take
-_PATIENCE = 0.5
+#: seconds that one regular expression may take, and texts that are asked before it is looked at the clock
+_PATIENCE, _AT_ONCE = 0.5, 10_000
+#: Expressions that mean the same to both engines, if the quick one takes them at all (it knows no way back). Left
+#: out: large counts, groups that are more than groups, possessive repeats, sets within sets and sums of sets.
+_OF_ONE_MEANING = re.compile(
+    r"""(?: [^\\[({*+?]                      # a character
+        | \\[^<>]                            # an escaped one
+        | \((?!\?) | \(\?:                   # a group
+        | (?:[*+?]|\{\d\d?(?:,\d?\d?)?\})(?!\+)  # a repeat
+        | \[\^?\]?(?: [^\\[\]&~|-] | \\. | ([&~|-])(?!\1) )*\]  # a set
+    )*""",
+    re.VERBOSE | re.DOTALL,
+)
+#: What an expression may fit in small letters only if their size is no matter: large letters, those by number,
+#: others than ASCII's, and stretches of the alphabet that begin or end at a sign.
+_OF_OTHER_SIZE = re.compile(r"[A-Z]|\\[xu0]|[^\x00-\x7f]|[^\w\]]-|-[^\w\]]")
 #: How alike two words are at least, by optimal string alignment (letters changed, left out, added or exchanged)
 #: over the longer one's length; shorter words are alike too easily.
 _ALIKE, _SHORTEST = 0.7, 4
@@ -122,15 +139,19 @@ def wildcards(word: str) -> re.Pattern[str]:
 
 
 class Paths:
-    """Texts in small letters, ready to be searched many times: as one long text, a line for each.
+    """Texts in small letters, ready to be searched many times.
 
-    A call for each of a hundred thousand texts would take longer than the search itself.
+    They lie in a column of the package polars, which searches all of them in one call; a call for each of a hundred
+    thousand texts would take longer than the search itself.
     """
 
     def __init__(self, texts: Sequence[str]) -> None:
         self.texts = texts
-        self._whole = "\n".join(text.replace("\n", " ") for text in texts)
-        self._starts = np.cumsum([0, *(len(text) + 1 for text in texts)])
+        # A column has no lone surrogates, and ^ and $ are the beginning and the end of the whole text.
+        self._column = polars.Series(
+            [one if one.isascii() else one.encode("utf-8", "replace").decode() for one in texts],
+            dtype=polars.String,
+        ).str.replace_all("\n", " ", literal=True)
 
     def __len__(self) -> int:
         return len(self.texts)
@@ -139,47 +160,70 @@ class Paths:
         """Which texts have a word in them; * and ? stand for any characters and any one."""
         word = word.lower()
         if "*" in word or "?" in word:
-            inner = re.escape(word.strip("*")).replace(r"\*", "[^\n]*").replace(r"\?", "[^\n]")
-            found = np.zeros(len(self), bool)
-            if not len(self):
-                return found
-            found[
-                self._lines(np.array([match.start() for match in re.finditer(inner + "[^\n]*", self._whole)]))
-            ] = True
-            return found
-        # That it is in none of them is told by one look at all: so it is while somebody types a misspelt word.
-        if word not in self._whole and "\n" not in word:
-            return np.zeros(len(self), bool)
-        return np.array([word in one for one in self.texts], bool)
-
-    def _lines(self, places: np.ndarray) -> np.ndarray:
-        """The lines in which places of the long text lie."""
-        found = np.searchsorted(self._starts, places.astype(np.int64), "right") - 1
-        return np.asarray(np.minimum(found, len(self) - 1))
+            pattern = polars.escape_regex(word.strip("*")).replace(r"\*", ".*").replace(r"\?", ".")
+            return np.array(self._column.str.contains(pattern), bool)
+        return np.array(self._column.str.contains(word, literal=True), bool)
 
     def fitting(self, expression: str) -> Flags:
         """Which texts a regular expression fits somewhere. LimitError where it takes too long to tell."""
-        pattern, found = compiled(expression), np.zeros(len(self), bool)
-        if not len(self):
-            return found
-        until = time.monotonic() + _PATIENCE
+        pattern, until = compiled(expression), time.monotonic() + _PATIENCE
         try:
-            # Each time to the end of the line: one hit for a text is enough.
-            hits = compiled(f"(?:{expression})[^\n]*").finditer(self._whole, timeout=_PATIENCE)
-            spans = np.array([match.span() for match in hits] or np.empty((0, 2)), np.int64)
-            first, last = self._lines(spans[:, 0]), self._lines(spans[:, 1])
-            found[first[first == last]] = True
-            # What ran on into the next line is none of its business: those are asked one by one.
-            for start, end in zip(first[first != last].tolist(), last[first != last].tolist(), strict=True):
-                for number in range(start, end + 1):
-                    left = max(until - time.monotonic(), 1e-6)
-                    found[number] = pattern.search(self.texts[number], timeout=left) is not None
+            if _OF_ONE_MEANING.fullmatch(expression):
+                with suppress(polars.exceptions.ComputeError):
+                    return self._without_going_back(expression, until)
+            return self._going_back(expression, pattern, until)
         except TimeoutError:
             raise LimitError(
                 f"/{expression}/ takes too long.",
                 remedy="Repeat less within what is repeated: (a+)+ as a+.",
             ) from None
+
+    def _without_going_back(self, expression: str, until: float) -> Flags:
+        """By an engine whose time grows with the texts and no faster. ComputeError where it cannot tell."""
+        found = np.zeros(len(self), bool)
+        # Letters of either size are twice the work, and the texts have small ones only.
+        flags = "im" if _OF_OTHER_SIZE.search(expression) else "m"
+        for at in range(0, len(self), _AT_ONCE):
+            _left(until)
+            found[at : at + _AT_ONCE] = self._column.slice(at, _AT_ONCE).str.contains(f"(?{flags}){expression}")
         return found
+
+    def _going_back(self, expression: str, pattern: regex.Pattern[str], until: float) -> Flags:
+        """By the engine that knows every sort of expression, in one text that has a line for each of ours."""
+        found = np.zeros(len(self), bool)
+        if not len(self):
+            return found
+        # Each time to the end of the line: one hit for a text is enough.
+        hits = compiled(f"(?:{expression})[^\n]*").finditer(self._whole, timeout=_left(until))
+        spans = np.array([match.span() for match in hits] or np.empty((0, 2)), np.int64)
+        lines = np.searchsorted(self._starts, spans, "right") - 1
+        first, last = np.minimum(lines, len(self) - 1).T
+        found[first[first == last]] = True
+        # What ran on into the next line is none of its business: those are asked one by one.
+        for start, end in zip(first[first != last].tolist(), last[first != last].tolist(), strict=True):
+            for number in range(start, end + 1):
+                found[number] = pattern.search(self._lines[number], timeout=_left(until)) is not None
+        return found
+
+    @cached_property
+    def _lines(self) -> list[str]:
+        return self._column.to_list()
+
+    @cached_property
+    def _whole(self) -> str:
+        return "\n".join(self._lines)
+
+    @cached_property
+    def _starts(self) -> np.ndarray:
+        return np.cumsum([0, *(len(line) + 1 for line in self._lines)])
+
+
+def _left(until: float) -> float:
+    """The seconds that are left; TimeoutError where none are."""
+    left = until - time.monotonic()
+    if left <= 0:
+        raise TimeoutError
+    return left
 
 
 def near(word: str, known: Sequence[str]) -> list[str]:
