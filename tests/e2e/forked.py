@@ -1,23 +1,16 @@
-"""Brae's server in a process that is forked of one in which all of it is imported already.
-
-Half a hundred tests start a server; each would otherwise spend seconds on imports that are the same every time.
-"""
+"""Brae's server in a process that is forked: see ``tests.forking``."""
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import sys
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
 
-import brae.api.app
-import brae.core.assets.registry
 from brae.cli.main import app
+from tests.forking import server
 
-_SERVER = multiprocessing.get_context("forkserver")
-_SERVER.set_forkserver_preload([__name__])
-brae.core.assets.registry.kinds()
+_SERVER = server(__name__)
 
 
 def _run(words: list[str], told: Connection) -> None:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import io
 import itertools
-import multiprocessing
 import os
 import random
 import shutil
@@ -39,6 +38,7 @@ from brae.work.edits import exchange_file, put_in_work, set_remedies, take_file
 from brae.work.items import original_bytes
 from brae.work.opening import open_game
 from brae.work.projects import choose
+from tests.forking import server
 
 SAIL = "data/harbour.kist//textures/boat/sail.ptx"
 SKY = "data/harbour.kist//textures/harbour/sky.ptx"
@@ -108,9 +108,7 @@ class Counter_:
         return self.count
 
 
-#: forks processes from one that has no threads and has used no kernel: a child of any other may wait for ever
-_SERVER = multiprocessing.get_context("forkserver")
-_SERVER.set_forkserver_preload(["tests.work.trial"])
+_SERVER = server("tests.work.trial")
 
 
 def _counted(home: Path, work: Callable[[Workspace], object], last: int | None, told: Any) -> None:

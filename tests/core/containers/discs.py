@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import subprocess
-from functools import cache
+from functools import cache, lru_cache
 from pathlib import Path
 
 import reedsolo
@@ -48,6 +48,8 @@ def bcd(number: int) -> int:
     return number // 10 << 4 | number % 10
 
 
+# Most sectors of two images are the same, and each takes milliseconds.
+@lru_cache(maxsize=8192)
 def sector(number: int, data: bytes, mode: int = 1, subheader: bytes = b"") -> bytes:
     """One raw sector; mode 2 with an XA subheader of four bytes, form 2 where its submode says so."""
     frames = number + 150
