@@ -50,6 +50,8 @@ class Project(Base):
     meant: Mapped[list[dict[str, Any]]] = mapped_column(default=list, server_default="[]")
     #: searches that the person keeps, the newest first: what the page asks with
     searches: Mapped[list[str]] = mapped_column(default=list, server_default="[]")
+    #: with what all edits were matched last: a fingerprint of the game and its description; "" where they were not
+    matched: Mapped[str] = mapped_column(default="", server_default="")
     #: counts the changes of what is listed, other than that more is
     listing: Mapped[int] = mapped_column(default=time.time_ns, server_default="1")
 

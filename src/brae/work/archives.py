@@ -95,7 +95,8 @@ class Archives:
 
         Files are told by their hashes, or (until those are known) by size and time.
         """
-        names = self.names if self.is_hashed(found) else []
+        # Sorted: what was listed before is met in another order.
+        names = sorted(set(self.names)) if self.is_hashed(found) else []
         if found.parent is not None:  # what holds it says the rest
             return _digest([found.kind, sorted(found.files.items()), names])
         files: list[object] = []

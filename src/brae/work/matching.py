@@ -9,18 +9,20 @@ from contextlib import suppress
 from sqlalchemy import select
 from sqlalchemy.orm.exc import StaleDataError
 
+from brae import __version__
 from brae.core.addresses import split
 from brae.core.assets.registry import kind_of
 from brae.core.assets.sheet import MatchSheet
 from brae.core.errors import BraeError, CancelledError, FormatError, NotFoundError
 from brae.jobs import Silent, Ticker
-from brae.store.models import Edit, Member, Project
+from brae.store.models import Addition, ArchiveRow, Edit, Member, Project
 from brae.work import meant
 from brae.work.edits import change_edit, recipe_of
 from brae.work.items import original_asset
 from brae.work.workspace import Workspace
 
 log = logging.getLogger(__name__)
+_TEXT = "text"
 
 
 def say_meant(workspace: Workspace, project_id: str, address: str, finding: str, scope: meant.Scope | None) -> None:
@@ -62,11 +64,18 @@ def say_meant(workspace: Workspace, project_id: str, address: str, finding: str,
 
 
 def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None) -> None:
-    """Match every edit anew, after the game was opened again; each is written down by itself."""
+    """Match the edits anew, after the game was opened again; each is written down by itself.
+
+    Where nothing that they are matched with has changed since all of them were, only those are that had a fault.
+    """
     ticker = ticker or Silent()
+    against, project = _against(workspace, project_id), workspace.project(project_id)
+    again = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
+    if against and against == project.matched:
+        not_told = (Edit.position > 0) & Edit.encoded_sha256.is_(None)
+        again = again.where(Edit.fault.is_not(None) | not_told)
     with workspace.database.session() as session:
-        query = select(Edit.address).where(Edit.project_id == project_id, Edit.in_work)
-        addresses = list(session.scalars(query))
+        addresses = list(session.scalars(again))
     if addresses:
         ticker.begin(len(addresses), "edits matched")
     sent: dict[str, str] = {}
@@ -75,7 +84,7 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
         try:
             address = _followed(workspace, project_id, address, sent)
 
-            def again(edit: Edit) -> bool:
+            def told_anew(edit: Edit) -> bool:
                 project, found = workspace.project(project_id), workspace.find(project_id, edit.address)
                 if found.member.kind != edit.kind:
                     raise FormatError(f"This item was a {edit.kind} and is none any more.", address=edit.address)
@@ -83,7 +92,7 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
                 edit.recipe = recipe_of(workspace, project, found, kind_of(edit.kind), original)
                 return True
 
-            change_edit(workspace, project_id, address, again)
+            change_edit(workspace, project_id, address, told_anew)
         except CancelledError:
             raise
         except BraeError as error:
@@ -94,6 +103,37 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
                 return True
 
             change_edit(workspace, project_id, address, fail, encode=False)
+    # Last of all: where it was ended before, all of them are matched the next time.
+    if against != project.matched:
+        with workspace.database.change() as session:
+            session.get_one(Project, project_id).matched = against
+
+
+def _against(workspace: Workspace, project_id: str) -> str:
+    """A fingerprint of all that edits are matched with: the game's files, and how they are described and used.
+
+    Of texts that lie loose (logs and settings, which a game writes at each start) only their names, unless one is
+    in work. "" where the state of a file cannot be told.
+    """
+    project = workspace.project(project_id)
+    profile = workspace.profile(project)
+    here = ArchiveRow.project_id == project_id, ArchiveRow.parent_id.is_(None)
+    loose = (Member.archive_id == ArchiveRow.id) & ArchiveRow.layout.is_(None)
+    rows = select(ArchiveRow.address, ArchiveRow.listed_from, Member.kind).where(*here).outerjoin(Member, loose)
+    used = select(Member.address, Member.winner).where(Member.project_id == project_id, Member.winner.is_not(None))
+    made = select(Addition.address, Addition.sha256, Addition.gone).where(Addition.project_id == project_id)
+    with workspace.database.session() as session:
+        edited = set(session.scalars(select(Edit.address).where(Edit.project_id == project_id)))
+        files = [
+            (address, "" if kind == _TEXT and address not in edited else state or None)
+            for address, state, kind in session.execute(rows.order_by(ArchiveRow.address))
+        ]
+        if any(state is None for _, state in files):
+            return ""
+        beside = [list(map(tuple, session.execute(query.order_by("address")))) for query in (used, made)]
+    said = (__version__, profile.model_dump_json() if profile is not None else "")
+    chosen = (project.edition, project.chosen_edition, project.way)
+    return hashlib.sha256(repr((said, chosen, files, beside)).encode()).hexdigest()
 
 
 #: items that are compared with the one that an edit was made from
