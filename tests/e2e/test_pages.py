@@ -525,6 +525,12 @@ def test_many_pictures_get_other_colours_and_their_own_back(page: Page, home: Pa
     waiting = page.get_by_role("img", name=re.compile(f"^{changed} "))
     expect(waiting.first).to_be_visible()
     check_access(page, "colours, changed")
+    # Of many the strip draws those that are seen, and goes to the one that is looked at.
+    strip = page.get_by_role("region", name="Editing")
+    expect(strip.get_by_role("link")).not_to_have_count(changed)
+    page.goto("/p/skerry-post/edit?item=data%2Fharbour.kist%2F%2Ftextures%2Fstamps%2Fstamp_19.ptx")
+    expect(strip.get_by_role("link", name="stamp_19.ptx")).to_be_in_viewport()
+    page.go_back()
     # The same steps are there again for what was changed, as text too.
     page.reload()
     page.get_by_role("button", name="As text").click()

@@ -1,5 +1,7 @@
 /** The strip along the bottom: what is being worked on, and what Brae itself is doing. */
+import { useVirtualizer } from "@tanstack/react-virtual";
 import { Popover } from "radix-ui";
+import { useEffect, useRef } from "react";
 import { NavLink, useLocation } from "react-router";
 import type { Edit } from "../api/client";
 import { useCancelJob, useEdits, useJobs } from "../api/queries";
@@ -28,27 +30,7 @@ export function WorkStrip({ project }: { project: string }) {
           for.
         </p>
       )}
-      <ul className="flex min-w-0 flex-1 gap-2 overflow-x-auto py-1">
-        {edits.map((edit) => (
-          <li key={edit.address}>
-            <NavLink
-              to={`/p/${project}/edit?item=${encodeURIComponent(edit.address)}`}
-              className={`flex w-60 items-center gap-2.5 rounded-lg p-1.5 hover:bg-raised ${
-                shown === edit.address ? "bg-raised" : ""
-              }`}
-              title={edit.file}
-            >
-              <span className="ground size-[46px] shrink-0 overflow-hidden rounded">
-                <Small project={project} edit={edit} />
-              </span>
-              <span className="min-w-0 leading-tight">
-                <span className="block truncate font-bold">{baseName(edit.file)}</span>
-                <StateMark edit={edit} />
-              </span>
-            </NavLink>
-          </li>
-        ))}
-      </ul>
+      <Edits project={project} edits={edits} shown={shown} />
       {running.slice(0, BESIDE).map((job) => (
         <RunningJob key={job.id} job={job} />
       ))}
@@ -102,6 +84,61 @@ function RunningJob({ job }: { job: Job }) {
       <div className="truncate text-[13px] text-quiet" title={progress(job)}>
         {progress(job)}
       </div>
+    </div>
+  );
+}
+
+/** each with the gap behind it, in pixels */
+const WIDE = 248;
+
+/** The edits side by side; thousands of them too, so only those are drawn that are seen. */
+function Edits({ project, edits, shown }: { project: string; edits: Edit[]; shown: string | null }) {
+  const frame = useRef<HTMLDivElement>(null);
+  const strip = useVirtualizer({
+    count: edits.length,
+    horizontal: true,
+    getScrollElement: () => frame.current,
+    estimateSize: () => WIDE,
+    getItemKey: (place) => edits[place]?.address ?? place,
+    overscan: 5,
+  });
+  const here = edits.findIndex((edit) => edit.address === shown);
+  useEffect(() => {
+    if (here >= 0) strip.scrollToIndex(here);
+  }, [here, strip]);
+  return (
+    <div ref={frame} className="min-w-0 flex-1 overflow-x-auto py-1">
+      <ul className="relative h-[58px]" style={{ width: strip.getTotalSize() }}>
+        {strip.getVirtualItems().map(({ index, key, start }) => {
+          const edit = edits[index];
+          if (edit === undefined) return null;
+          return (
+            <li
+              key={key}
+              className="absolute"
+              style={{ left: start }}
+              aria-posinset={index + 1}
+              aria-setsize={edits.length}
+            >
+              <NavLink
+                to={`/p/${project}/edit?item=${encodeURIComponent(edit.address)}`}
+                className={`flex w-60 items-center gap-2.5 rounded-lg p-1.5 hover:bg-raised ${
+                  shown === edit.address ? "bg-raised" : ""
+                }`}
+                title={edit.file}
+              >
+                <span className="ground size-[46px] shrink-0 overflow-hidden rounded">
+                  <Small project={project} edit={edit} />
+                </span>
+                <span className="min-w-0 leading-tight">
+                  <span className="block truncate font-bold">{baseName(edit.file)}</span>
+                  <StateMark edit={edit} />
+                </span>
+              </NavLink>
+            </li>
+          );
+        })}
+      </ul>
     </div>
   );
 }

@@ -8,6 +8,7 @@ import { Copyable } from "./controls";
 import { Findings } from "./Findings";
 import { Sheet } from "./Sheet";
 import { StateMark } from "./StateMark";
+import { useFirst } from "./useFirst";
 
 afterEach(() => {
   cleanup();
@@ -205,5 +206,33 @@ describe("a value to copy", () => {
     fireEvent.click(screen.getByRole("button"));
     expect(await screen.findByLabelText("copied")).toBeTruthy();
     expect(writeText).toHaveBeenCalledWith("87428");
+  });
+});
+
+function Numbers({ to }: { to: number }) {
+  const [shown, rest] = useFirst(
+    Array.from({ length: to }, (_, place) => place),
+    3,
+  );
+  return (
+    <>
+      <p>{shown.join(" ")}</p>
+      {rest}
+    </>
+  );
+}
+
+describe("the first of many", () => {
+  it("are shown, and the rest on demand", () => {
+    render(<Numbers to={2000} />);
+    screen.getByText("0 1 2");
+    fireEvent.click(screen.getByRole("button", { name: "Show all 2,000" }));
+    screen.getByText(/1999$/);
+    expect(screen.queryByRole("button")).toBeNull();
+  });
+  it("are all of a few", () => {
+    render(<Numbers to={3} />);
+    screen.getByText("0 1 2");
+    expect(screen.queryByRole("button")).toBeNull();
   });
 });

@@ -18,6 +18,7 @@ import {
 } from "../../api/queries";
 import { faceOf } from "../../assets/registry";
 import { Button, Copyable } from "../../components/controls";
+import { useFirst } from "../../components/useFirst";
 import { bytes, count, isActive, many, progress } from "../../lib/format";
 
 const WAYS = {
@@ -109,7 +110,9 @@ export function BuildStage({ project }: { project: string }) {
               ))}
             </div>
           )}
-          {data && <Reasons project={project} title="Would show in the game" reasons={data.warnings} warn />}
+          {data && (
+            <Reasons project={project} title="Something speaks against these" reasons={data.warnings} warn />
+          )}
           {data && <Reasons project={project} title="Not part of this build" reasons={data.left_out} />}
           <StoredAgain project={project} />
           {data?.up_to_date && data.edits.length > 0 && (
@@ -151,12 +154,14 @@ function StoredAgain({ project }: { project: string }) {
           </li>
         ))}
       </ul>
-      {open.length > MOST_STORED && <p>and {open.length - MOST_STORED} more</p>}
+      {open.length > MOST_STORED && <p>and {count(open.length - MOST_STORED)} more</p>}
     </section>
   );
 }
 
 const MOST_STORED = 5;
+/** so many rows or pictures of a list are shown at first: thousands of edits may be built at once */
+const MOST_SHOWN = 24;
 
 const canStart = (plan: Schemas["BuildPlan"]) => plan.files.length > 0 && plan.faults.length === 0;
 
@@ -240,34 +245,39 @@ function FilePlan({ file }: { file: Schemas["FilePlan"] }) {
   );
 }
 
-/** Bytes of members before and after, and whether they fit where they lie. */
+const tooLarge = (member: Schemas["MemberPlan"]) => !member.new && member.stored_after > member.slot;
+
+/** Bytes of members before and after, and whether they fit where they lie: those first that do not. */
 function Members({ members }: { members: Schemas["MemberPlan"][] }) {
+  const sorted = [...members].sort((one, other) => Number(tooLarge(other)) - Number(tooLarge(one)));
+  const [shown, rest] = useFirst(sorted, MOST_SHOWN);
   if (members.length === 0) return null;
   return (
-    <table className="mt-2 w-full text-left text-[14.5px]">
-      <thead className="text-quiet">
-        <tr>
-          <th className="font-normal">member</th>
-          <th className="text-right font-normal">stored before</th>
-          <th className="text-right font-normal">after</th>
-          <th className="text-right font-normal">its slot</th>
-        </tr>
-      </thead>
-      <tbody className="tabular-nums">
-        {members.map((member) => (
-          <tr key={member.label} className="border-t border-line">
-            <td className="py-1 break-all">{member.label}</td>
-            <td className="text-right">{member.new ? "new" : count(member.stored_before)}</td>
-            <td className="text-right">{count(member.stored_after)}</td>
-            <td
-              className={`text-right ${!member.new && member.stored_after > member.slot ? "font-bold text-rust" : ""}`}
-            >
-              {member.new ? "–" : count(member.slot)}
-            </td>
+    <>
+      <table className="mt-2 w-full text-left text-[14.5px]">
+        <thead className="text-quiet">
+          <tr>
+            <th className="font-normal">member</th>
+            <th className="text-right font-normal">stored before</th>
+            <th className="text-right font-normal">after</th>
+            <th className="text-right font-normal">its slot</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody className="tabular-nums">
+          {shown.map((member) => (
+            <tr key={member.label} className="border-t border-line">
+              <td className="py-1 break-all">{member.label}</td>
+              <td className="text-right">{member.new ? "new" : count(member.stored_before)}</td>
+              <td className="text-right">{count(member.stored_after)}</td>
+              <td className={`text-right ${tooLarge(member) ? "font-bold text-rust" : ""}`}>
+                {member.new ? "–" : count(member.slot)}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {rest}
+    </>
   );
 }
 
@@ -282,12 +292,13 @@ function Reasons({
   reasons: Record<string, string>;
   warn?: boolean;
 }) {
-  if (Object.keys(reasons).length === 0) return null;
+  const [shown, rest] = useFirst(Object.entries(reasons), MOST_SHOWN);
+  if (shown.length === 0) return null;
   return (
     <div className={warn ? "rounded-xl bg-rust-soft p-4" : ""}>
       <h2 className="font-bold">{title}</h2>
       <ul>
-        {Object.entries(reasons).map(([address, why]) => (
+        {shown.map(([address, why]) => (
           <li key={address} className={warn ? "" : "text-quiet"}>
             <Link
               className="underline underline-offset-4"
@@ -299,6 +310,7 @@ function Reasons({
           </li>
         ))}
       </ul>
+      {rest}
     </div>
   );
 }
@@ -306,22 +318,29 @@ function Reasons({
 /** What the game holds now: each edit beside its original. */
 function InTheGame({ project, addresses }: { project: string; addresses: string[] }) {
   const { data: edits = [] } = useEdits(project);
-  const shown = edits.filter((edit) => addresses.includes(edit.address));
+  const held = new Set(addresses);
+  const [shown, rest] = useFirst(
+    edits.filter((edit) => held.has(edit.address)),
+    MOST_SHOWN,
+  );
   return (
-    <ul className="grid grid-cols-2 gap-3">
-      {shown.map((edit) => (
-        <li key={edit.address} className="rounded-xl bg-raised p-3">
-          <div className="flex gap-1.5">
-            {(["original", "edit"] as const).map((which) => (
-              <span key={which} className="ground h-32 flex-1 overflow-hidden rounded-lg p-1">
-                <Small project={project} edit={edit} which={which} />
-              </span>
-            ))}
-          </div>
-          <p className="mt-1 truncate">{edit.name}</p>
-        </li>
-      ))}
-    </ul>
+    <>
+      <ul className="grid grid-cols-2 gap-3">
+        {shown.map((edit) => (
+          <li key={edit.address} className="rounded-xl bg-raised p-3">
+            <div className="flex gap-1.5">
+              {(["original", "edit"] as const).map((which) => (
+                <span key={which} className="ground h-32 flex-1 overflow-hidden rounded-lg p-1">
+                  <Small project={project} edit={edit} which={which} />
+                </span>
+              ))}
+            </div>
+            <p className="mt-1 truncate">{edit.name}</p>
+          </li>
+        ))}
+      </ul>
+      {rest}
+    </>
   );
 }
 

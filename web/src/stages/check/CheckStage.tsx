@@ -5,15 +5,21 @@ import { faceOf } from "../../assets/registry";
 import { Empty } from "../../components/controls";
 import { Findings } from "../../components/Findings";
 import { StateMark } from "../../components/StateMark";
+import { useFirst } from "../../components/useFirst";
 import { many } from "../../lib/format";
 
+/** so many are shown at first, the worst of them: a pack of textures has thousands */
+const MOST = 60;
 const ORDER = { attention: 0, ready: 1, same: 2, waiting: 3 } as const;
 
 /** The whole mod before the game sees it: every edit with its findings, worst first. */
 export function CheckStage({ project }: { project: string }) {
   const { data: edits } = useEdits(project);
+  const came = (edits ?? [])
+    .filter((edit) => edit.position > 0)
+    .sort((a, b) => ORDER[a.state] - ORDER[b.state]);
+  const [shown, rest] = useFirst(came, MOST);
   if (!edits) return null;
-  const came = edits.filter((edit) => edit.position > 0).sort((a, b) => ORDER[a.state] - ORDER[b.state]);
   if (came.length === 0)
     return (
       <Empty title="Nothing to check yet">
@@ -37,10 +43,11 @@ export function CheckStage({ project }: { project: string }) {
           {waiting > 0 && <p className="text-quiet">{many(waiting, "more file")} not back yet</p>}
         </div>
         <ul className="grid gap-3">
-          {came.map((edit) => (
+          {shown.map((edit) => (
             <Row key={edit.address} project={project} edit={edit} />
           ))}
         </ul>
+        {rest}
       </div>
     </div>
   );
