@@ -150,6 +150,8 @@ def test_the_postwoman_is_dressed_from_a_gif_and_a_bad_frame_is_put_back(page: P
     expect(page.get_by_role("img", name="The edit, frame 5")).to_be_visible()
     page.get_by_role("button", name="Move the frames that jump back").click()
     expect(page.get_by_text("nothing jumps", exact=True)).to_be_visible()
+    # Whatever comes back, what is looked at stays in view.
+    expect(page.get_by_role("img", name="The edit, frame 5")).to_be_visible()
     after = asked(page, f"sprite/frames?address={POSTWOMAN}")["frames"]
     assert [number for number, one in enumerate(after) if one["painted"]] == list(range(8))
     assert not any(one["jumps"] for one in after)

@@ -129,6 +129,7 @@ def test_names_that_are_no_text_are_searched_all_the_same() -> None:
     """A lone surrogate stands for a byte that is no UTF-8, as Python reads the names of files (PEP 383)."""
     paths = Paths(["a\udcffb", "b"])
     assert paths.with_word("b").tolist() == [True, True]
+    assert paths.with_word("a\udcffb").tolist() == [True, False]
     assert paths.fitting("^a.b$").tolist() == [True, False]
 
 

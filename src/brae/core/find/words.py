@@ -146,19 +146,17 @@ class Paths:
     """
 
     def __init__(self, texts: Sequence[str]) -> None:
-        self.texts = texts
-        # A column has no lone surrogates, and ^ and $ are the beginning and the end of the whole text.
-        self._column = polars.Series(
-            [one if one.isascii() else one.encode("utf-8", "replace").decode() for one in texts],
-            dtype=polars.String,
-        ).str.replace_all("\n", " ", literal=True)
+        # ^ and $ are the beginning and the end of the whole text.
+        self._column = polars.Series([_whole(one) for one in texts], dtype=polars.String).str.replace_all(
+            "\n", " ", literal=True
+        )
 
     def __len__(self) -> int:
-        return len(self.texts)
+        return len(self._column)
 
     def with_word(self, word: str) -> Flags:
         """Which texts have a word in them; * and ? stand for any characters and any one."""
-        word = word.lower()
+        word = _whole(word.lower())
         if "*" in word or "?" in word:
             pattern = polars.escape_regex(word.strip("*")).replace(r"\*", ".*").replace(r"\?", ".")
             return np.array(self._column.str.contains(pattern), bool)
@@ -166,7 +164,8 @@ class Paths:
 
     def fitting(self, expression: str) -> Flags:
         """Which texts a regular expression fits somewhere. LimitError where it takes too long to tell."""
-        pattern, until = compiled(expression), time.monotonic() + _PATIENCE
+        expression, until = _whole(expression), time.monotonic() + _PATIENCE
+        pattern = compiled(expression)
         try:
             if _OF_ONE_MEANING.fullmatch(expression):
                 with suppress(polars.exceptions.ComputeError):
@@ -216,6 +215,11 @@ class Paths:
     @cached_property
     def _starts(self) -> np.ndarray:
         return np.cumsum([0, *(len(line) + 1 for line in self._lines)])
+
+
+def _whole(text: str) -> str:
+    """A text without lone surrogates, which stand for bytes that are no text (PEP 383): a column has none."""
+    return text if text.isascii() else text.encode("utf-8", "replace").decode()
 
 
 def _left(until: float) -> float:

@@ -15,6 +15,8 @@ export const useFrames = (project: string, address: string, revision: string) =>
           params: { path: { project_id: project }, query: { address } },
         }),
       ),
+    // Who looks at a frame while the file is saved again goes on looking at that frame.
+    placeholderData: (before, asked) => (asked?.queryKey[2] === address ? before : undefined),
   });
 
 type Props = {

@@ -17,6 +17,7 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
           params: { path: { project_id: project }, query: { address: edit.address } },
         }),
       ),
+    placeholderData: (before) => before,
   });
   const changed = data?.rows.filter((row) => !row.same).length ?? 0;
   const rows = data?.rows.filter((row) => view === "both" || !row.same) ?? [];
@@ -35,11 +36,11 @@ export default function Compare({ project, edit }: { project: string; edit: Edit
           />
         )}
         <span className="text-quiet" role="status">
-          {edit.position === 0
+          {edit.position === 0 || !data
             ? ""
             : changed === 0
               ? "No line differs."
-              : `${count(changed)} of ${count(data?.rows.length ?? 0)} lines differ.`}
+              : `${count(changed)} of ${count(data.rows.length)} lines differ.`}
         </span>
       </div>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling text must be reachable by keyboard */}
