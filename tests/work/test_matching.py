@@ -125,6 +125,23 @@ def test_one_with_a_fault_is_tried_again(workspace: Workspace, game_in_work: Pat
     assert (edit.state, edit.fault) == ("ready", None)
 
 
+def test_one_that_was_out_of_work_meanwhile_is_matched_when_it_comes_back(
+    workspace: Workspace, game_in_work: Path, matched: list[str]
+) -> None:
+    """With the game as it is now: what was known of the original before an update is worth nothing."""
+    recipe = edit_of(workspace, SKY).recipe
+    with workspace.database.change() as session:
+        session.merge(edit_of(workspace, SKY)).recipe = recipe | {"width": 8, "height": 8, "levels": 1}
+    edits.take_out_of_work(workspace, "skerry", SKY)
+    matched.clear()
+    open_game(workspace, game_in_work)
+    assert matched == []
+    edits.put_in_work(workspace, "skerry", SKY)
+    assert matched == [SKY]
+    assert edit_of(workspace, SKY).recipe == recipe
+    assert edit_of(workspace, SKY).state == "ready"
+
+
 def test_a_text_in_work_is_matched_with_the_text_that_is_there(workspace: Workspace, game: Path) -> None:
     (game / "rules.txt").write_text("lamp=1\nsail=2\n")
     open_game(workspace, game)

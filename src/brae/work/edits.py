@@ -175,10 +175,12 @@ def put_in_work(workspace: Workspace, project_id: str, address: str) -> None:
         kind.check_writable(original)
     except BraeError as error:
         raise error.at(address) from None
-    _create(workspace, found, kind.send(original), recipe_of(workspace, project, found, kind, original))
+    recipe = recipe_of(workspace, project, found, kind, original)
+    _create(workspace, found, kind.send(original), recipe)
 
     def enter(edit: Edit) -> bool:
-        edit.in_work = True
+        # The game may have been updated while it was out of work.
+        edit.in_work, edit.recipe = True, recipe
         target = exchange_file(workspace, edit)
         check_place(workspace, target)
         if not target.exists():
