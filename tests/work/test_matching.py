@@ -111,6 +111,23 @@ def test_what_was_ended_in_between_is_matched_the_next_time(
     assert sorted(matched) == sorted([SAIL, SKY])
 
 
+def test_what_was_ended_in_between_is_matched_though_the_game_is_put_back(
+    workspace: Workspace, game_in_work: Path, monkeypatch: pytest.MonkeyPatch, matched: list[str]
+) -> None:
+    """Some edits are matched with the update, and the game is as it was when all of them were matched last."""
+    before = {path: path.read_bytes() for path in (game_in_work / "data").glob("harbour.*")}
+    _another_sail(workspace, game_in_work)
+    with monkeypatch.context() as patch:
+        patch.setattr(edits, "work_out", _ended)
+        with pytest.raises(CancelledError):
+            open_game(workspace, game_in_work)
+    for path, data in before.items():
+        path.write_bytes(data)
+    matched.clear()
+    open_game(workspace, game_in_work)
+    assert sorted(matched) == sorted([SAIL, SKY])
+
+
 def _ended(workspace: Workspace, edit: Edit) -> None:
     raise CancelledError("It was ended.")
 

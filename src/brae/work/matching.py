@@ -74,6 +74,9 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
     if against and against == project.matched:
         not_told = (Edit.position > 0) & Edit.encoded_sha256.is_(None)
         again = again.where(Edit.fault.is_not(None) | not_told)
+    elif project.matched:
+        # Now already: ended in between and the game put back, it would be the same as before, and some edits not.
+        _keep_matched(workspace, project_id, "")
     with workspace.database.session() as session:
         addresses = list(session.scalars(again))
     if addresses:
@@ -103,10 +106,13 @@ def rematch(workspace: Workspace, project_id: str, ticker: Ticker | None = None)
                 return True
 
             change_edit(workspace, project_id, address, fail, encode=False)
-    # Last of all: where it was ended before, all of them are matched the next time.
     if against != project.matched:
-        with workspace.database.change() as session:
-            session.get_one(Project, project_id).matched = against
+        _keep_matched(workspace, project_id, against)
+
+
+def _keep_matched(workspace: Workspace, project_id: str, against: str) -> None:
+    with workspace.database.change() as session:
+        session.get_one(Project, project_id).matched = against
 
 
 def _against(workspace: Workspace, project_id: str) -> str:
