@@ -14,12 +14,12 @@ import numpy as np
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import PixelFormat
 from brae.core.assets.texture.formats.channels import Channels, PackedBits
-from brae.core.assets.texture.guess.looks import busiest, middle
+from brae.core.assets.texture.guess.looks import middle
+from brae.core.assets.texture.guess.part import Part
 
 _Array = np.ndarray[Any, Any]
 #: bytes looked at in each of three places, the same of all formats: for a first look at a width, and a closer one
 FIRST_LOOK, CLOSER = 3 << 10, 1 << 14
-_PLACES = ((0.0, 0.25), (0.25, 0.5), (0.5, 0.75))
 #: of more indices the rank in a palette, which takes longest, is worked out for one of so many (a prime: no channel
 #: is left out where the bytes are something else)
 _RANKED, _STEP = 1 << 12, 11
@@ -36,6 +36,8 @@ _BLOCK_BYTES = 1 << 19
 _RESERVED, _HIGH_MODES = 0.01, 0.35
 #: blocks that are asked for that, and the five bits that no mode of BC6H has
 _BLOCKS = 1 << 15
+#: blocks of which it is asked whether they differ by turns, and standard deviations that are no chance
+_FEWEST_BLOCKS, _SURELY = 32, 3
 _RESERVED_BC6H = np.array([0b10011, 0b10111, 0b11011, 0b11111], np.uint64)
 
 
@@ -56,6 +58,11 @@ def _of_magnitudes(counts: _Array) -> float:
     return entropy(counts) + float((counts * np.arange(len(counts))).sum()) / total
 
 
+def _universal(counts: _Array) -> float:
+    """Bits of a rank by a code that knows nothing of how often it comes (P. Elias, gamma, 1975)."""
+    return float((counts * 2 * np.arange(len(counts))).sum()) / max(1, int(counts.sum()))
+
+
 def _conditional(left: _Array, own: _Array, many: int) -> float:
     """Bits of a symbol below ``many`` when the one beside it is known."""
     pairs = np.bincount(left.ravel().astype(np.int64) * many + own.ravel(), minlength=many * many)
@@ -66,10 +73,9 @@ def _conditional(left: _Array, own: _Array, many: int) -> float:
 class Numbers:
     """The channels of plain pixels as numbers, colours first: ``values`` (uint8, pixels x channels)."""
 
-    def __init__(self, pixel_format: PixelFormat, data: bytes) -> None:
+    def __init__(self, pixel_format: PixelFormat, part: Part) -> None:
         self.bits: list[int]
-        self._data = data
-        self._places: dict[int, list[int]] = {}
+        self._part, data = part, part.data
         raw = np.frombuffer(data, np.uint8)
         if isinstance(pixel_format, Channels):
             step = pixel_format.block_bytes
@@ -101,20 +107,6 @@ class Numbers:
     def __len__(self) -> int:
         return len(self.values)
 
-    def _spans(self, width: int, look: int) -> list[tuple[int, int]]:
-        """Pixels that are looked at, for so many bytes in each place."""
-        count, look = len(self.values), max(1, 8 * look // sum(self.bits))
-        behind = min(width + 1, count)
-        if count - behind <= len(_PLACES) * look:
-            return [(behind, count)]
-        if look not in self._places:
-            pixel = len(self._data) / count
-            self._places[look] = [
-                int(busiest(self._data, 1, int(look * pixel), within) / pixel) for within in _PLACES
-            ]
-        starts = [max(start // width * width, behind) for start in self._places[look]]
-        return [(start, start + look) for start in starts]
-
     def bits_of_pixel(self, width: int, look: int) -> float:
         """Bits of a pixel in rows of so many."""
         from brae.core.assets.texture.kernels.residuals import count_residuals
@@ -122,7 +114,7 @@ class Numbers:
         channels = self.values.shape[1]
         alone, beside = np.zeros((channels, 10), np.int64), np.zeros((channels, 10), np.int64)
         bits = np.array(self.bits, np.int64)
-        for first, last in self._spans(width, look):
+        for first, last in self._part.spans(len(self), width, look):
             part = np.ascontiguousarray(self.values[first - width - 1 : last])
             count_residuals(part, width, bits, width + 1, len(part), alone, beside)
         return sum(
@@ -136,7 +128,7 @@ class Numbers:
         """Bits of an index whose palette is not known: equal to the one beside or above it, or any."""
         values = self.values[:, 0]
         same, many, known = 0, 0, 0
-        for first, last in self._spans(width, look):
+        for first, last in self._part.spans(len(self), width, look):
             own, left, up = values[first:last], values[first - 1 : last - 1], values[first - width : last - width]
             same += int(((own == left) | (own == up)).sum())
             many += len(own)
@@ -149,34 +141,43 @@ class Numbers:
         used = np.flatnonzero(np.bincount(self.values[:: max(1, len(self.values) // _USED), 0]))
         return len(np.unique(colours[used], axis=0)) * _ALIKE[len(colours)] >= len(used)
 
-    def bits_by_palette(self, width: int, colours: _Array) -> float:
-        """Bits of an index by these colours (int64, entries x 4)."""
-        from brae.core.assets.texture.kernels.residuals import count_ranks
-
+    def bits_by_palette(self, width: int, colours: _Array, aside: tuple[int, int]) -> tuple[float, float]:
+        """Bits of an index by these colours (int64, entries x 4); and what those from ``aside[0]`` to ``aside[1]``
+        cost more than the others, shared by all."""
         counts = np.zeros(10, np.int64)
-        for first, last in self._spans(width, CLOSER):
-            part = np.ascontiguousarray(self.values[first - width - 1 : last, 0])
-            step = _STEP if last - first > _RANKED else 1
-            count_ranks(part, width, colours, width + 1, len(part), step, counts)
+        for first, last in self._part.spans(len(self), width, CLOSER):
+            self._count_ranks(first, last, width, colours, _STEP if last - first > _RANKED else 1, counts)
+        first, last = aside
+        if last - first == len(self):
+            # None are left to compare these with.
+            more = 0.0
+        else:
+            # The first row has no row above.
+            above, these = width if first > width else 1, np.zeros(10, np.int64)
+            self._count_ranks(max(first, above + 1), last, above, colours, 1, these)
+            more = max(0.0, _universal(these) - _universal(counts)) * (last - first) / len(self)
         # A rank has no sign, and its first bit is known.
         below = np.maximum(np.arange(10) - 1, 0)
-        return entropy(counts) + float((counts * below).sum()) / max(1, int(counts.sum()))
+        return entropy(counts) + float((counts * below).sum()) / max(1, int(counts.sum())), more
 
-    def bits_at(self, first: int, last: int, width: int, colours: _Array) -> float:
-        """Bits of these few indices by these colours, each rank by a universal code (P. Elias, gamma, 1975)."""
+    def _count_ranks(self, first: int, last: int, width: int, colours: _Array, step: int, counts: _Array) -> None:
         from brae.core.assets.texture.kernels.residuals import count_ranks
 
-        # The first row has no row above.
-        width, counts = width if first > width else 1, np.zeros(10, np.int64)
-        first = max(first, width + 1)
         part = np.ascontiguousarray(self.values[first - width - 1 : last, 0])
-        count_ranks(part, width, colours, width + 1, len(part), 1, counts)
-        return float((counts * 2 * np.arange(10)).sum())
+        count_ranks(part, width, colours, width + 1, len(part), step, counts)
 
     def like_alpha(self) -> bool:
-        """Whether what is stored as alpha is often none or full, and not less than the last colour is."""
-        ends = ((self.values == 0) | (self.values == np.array([(1 << one) - 1 for one in self.bits]))).mean(axis=0)
-        return bool(ends[-1] >= max(_ENDS, ends[-2] if len(self.bits) > 2 else 0.0))
+        """Whether what is stored as alpha is often none or full, and not less than the last colour is.
+
+        What is seldom full and nearly full all the time is none: two channels of 4 bits, say.
+        """
+        full = np.array([(1 << one) - 1 for one in self.bits])
+        ends = ((self.values == 0) | (self.values == full)).mean(axis=0)
+        if ends[-1] < max(_ENDS, ends[-2] if len(self.bits) > 2 else 0.0):
+            return False
+        alpha, most = self.values[:, -1], full[-1]
+        nearly = ((alpha < most) & (alpha >= most - most // 16)).mean()
+        return bool(nearly <= max(_ENDS, float((alpha == most).mean())))
 
 
 def bits_of_palette(entries: _Array) -> float:
@@ -186,20 +187,6 @@ def bits_of_palette(entries: _Array) -> float:
     magnitudes = sum((near >> bit > 0).astype(np.int64) for bit in range(8))
     each = [_of_magnitudes(np.bincount(column, minlength=10)) for column in np.asarray(magnitudes).T]
     return sum(each) * len(entries)
-
-
-def _ends(fields: _Array, bits: list[int], across: int) -> float:
-    """Bits of the ends of a block, by those of the blocks beside and above it."""
-    from brae.core.assets.texture.kernels.residuals import count_residuals
-
-    counts = np.zeros((fields.shape[1], 10), np.int64)
-    if across + 1 >= len(fields):
-        return float(sum(bits))
-    # Of two channels none is taken from another, whatever ends there are.
-    for c in range(fields.shape[1]):
-        one, widths = np.ascontiguousarray(fields[:, c : c + 1]), np.array(bits[c : c + 1], np.int64)
-        count_residuals(one, across, widths, across + 1, len(fields), counts[c : c + 1], counts[c : c + 1])
-    return sum(_of_magnitudes(one) for one in counts)
 
 
 def _indices(numbers: _Array, bits: int) -> float:
@@ -221,37 +208,53 @@ def _unpacked(words: _Array, start: int, bits: int) -> _Array:
 class Blocks:
     """What blocks of BC1 to BC5 cost."""
 
-    def __init__(self, name: str, data: bytes) -> None:
-        each = 1 if name in ("bc1", "bc4") else 2
-        data = middle(data, 8 * each, _BLOCK_BYTES)
-        data = data[: len(data) // (8 * each) * 8 * each]
-        words = np.frombuffer(data, "<u8").reshape(-1, each)
-        fields: list[_Array] = []
-        self.bits: list[int] = []
-        self.rest = 0.0
-        for half in range(each):
-            part = words[:, half].astype(np.uint64)
-            low = (part & np.uint64(0xFFFFFFFF)).astype(np.int64)
-            if name == "bc2" and half == 0:
-                self.rest += _indices(_unpacked(part, 0, 4), 4)
-            elif name in ("bc4", "bc5") or (name == "bc3" and half == 0):
-                fields += [low & 255, low >> 8 & 255]
-                self.bits += [8, 8]
-                self.rest += _indices(_unpacked(part, 16, 3), 3)
-            else:
-                for shift in (0, 16):
-                    fields += [low >> shift + 11 & 31, low >> shift + 5 & 63, low >> shift & 31]
-                    self.bits += [5, 6, 5]
-                self.rest += _indices(_unpacked(part, 32, 2), 2)
-        self.fields = np.stack(fields, axis=1).astype(np.uint8)
-        self.doubt = _in_pairs(words[:, 0]) if name == "bc4" else 0.0
+    def __init__(self, name: str, part: Part) -> None:
+        self._name, self._part, self._each = name, part, 1 if name in ("bc1", "bc4") else 2
+        step = 8 * self._each
+        self._words = np.frombuffer(part.data[: len(part.data) // step * step], "<u8").reshape(-1, self._each)
+        words = np.frombuffer(middle(part.data, step, _BLOCK_BYTES), "<u8").reshape(-1, self._each)[:, 0]
+        self._doubt = max(_in_pairs(words), _by_turns(words)) if name == "bc4" else 0.0
         if name == "bc3":
             # Opaque alpha is eight bytes of 255 in BC2, two of 255 and no indices in BC3.
-            self.doubt = float((words[:, 0] == np.uint64(2**64 - 1)).mean())
+            self._doubt = float((words == np.uint64(2**64 - 1)).mean())
+
+    def _halves(self) -> list[str]:
+        """What each eight bytes of a block are."""
+        colours = {"bc1": ["colours"], "bc2": ["alpha", "colours"], "bc3": ["channel", "colours"]}
+        return colours.get(self._name, ["channel"] * self._each)
 
     def bits_of_block(self, across: int) -> float:
         """Bits of a block, so many standing side by side."""
-        return (self.rest + _ends(self.fields, self.bits, across)) * (1 + self.doubt)
+        from brae.core.assets.texture.kernels.residuals import count_residuals
+
+        spans = self._part.spans(len(self._words), across, CLOSER)
+        if across + 1 >= len(self._words):
+            spans = [(0, len(self._words))]
+        bits = 0.0
+        for half, kind in enumerate(self._halves()):
+            parts = [self._words[max(0, first - across - 1) : last, half] for first, last in spans]
+            own = np.concatenate([self._words[first:last, half] for first, last in spans])
+            low = [(part & np.uint64(0xFFFFFFFF)).astype(np.int64) for part in parts]
+            if kind == "alpha":
+                bits += _indices(_unpacked(own, 0, 4), 4)
+                continue
+            if kind == "channel":
+                bits += _indices(_unpacked(own, 16, 3), 3)
+                fields = [(shift, 8) for shift in (0, 8)]
+            else:
+                bits += _indices(_unpacked(own, 32, 2), 2)
+                fields = [(end + shift, many) for end in (0, 16) for shift, many in ((11, 5), (5, 6), (0, 5))]
+            # Of two channels none is taken from another, whatever ends there are.
+            for shift, many in fields:
+                counts = np.zeros((1, 10), np.int64)
+                if across + 1 >= len(self._words):
+                    bits += many
+                    continue
+                for part in low:
+                    one = (part >> shift & ((1 << many) - 1)).astype(np.uint8)[:, None]
+                    count_residuals(one, across, np.array([many], np.int64), across + 1, len(one), counts, counts)
+                bits += _of_magnitudes(counts[0])
+        return bits * (1 + self._doubt)
 
 
 def _in_pairs(words: _Array) -> float:
@@ -262,19 +265,34 @@ def _in_pairs(words: _Array) -> float:
     return max(0.0, float(equal[::2].mean() - equal[1::2].mean()))
 
 
-def _changing(data: bytes, step: int) -> tuple[_Array, int]:
-    """The blocks that differ from the one before, with the first (blocks x bytes), and how many are in all."""
+def _by_turns(words: _Array) -> float:
+    """How much blocks of BC4 differ from the next one by turns more and less: two channels of BC5."""
+    if len(words) < _FEWEST_BLOCKS:
+        return 0.0
+    ends = ((words & np.uint64(255)) + (words >> np.uint64(8) & np.uint64(255))).astype(np.int64)
+    away = np.abs(np.diff(ends)).astype(np.float64)
+    away = away[: len(away) // 2 * 2]
+    even, odd = away[::2].mean(), away[1::2].mean()
+    by_chance = _SURELY * float((away[::2] - away[1::2]).std()) / np.sqrt(len(away) / 2)
+    return max(0.0, abs(even - odd) - by_chance) / max(1.0, even + odd)
+
+
+def _changing(data: bytes, step: int) -> _Array:
+    """The blocks that differ from the one before, with the first (blocks x bytes)."""
     blocks = np.frombuffer(data[: len(data) // step * step], np.uint8).reshape(-1, step)
     other = (blocks[1:] != blocks[:-1]).any(axis=1)
-    return blocks[np.concatenate([[len(blocks) > 0], other])], len(blocks)
+    return blocks[np.concatenate([[len(blocks) > 0], other])]
 
 
-def new_blocks(data: bytes, step: int) -> float:
+def new_blocks(part: Part, step: int) -> float:
     """The share of blocks that differ from the one before, and what it costs to say so."""
-    new, total = _changing(data, step)
+    total, other = 0, 0
+    for first, last in part.spans(len(part.data) // step, 1, CLOSER):
+        total += last - first
+        other += len(_changing(part.data[first * step : last * step], step))
     if total < 2:
         return 1.0
-    return len(new) / total + entropy(np.array([total - len(new), len(new)])) / (8 * step)
+    return other / total + entropy(np.array([total - other, other])) / (8 * step)
 
 
 def reserved_share(name: str, data: bytes) -> float:
@@ -283,7 +301,7 @@ def reserved_share(name: str, data: bytes) -> float:
     BC6H has 14 modes of the 32 that five bits can be, two bits tell the first two of them (Microsoft, "BC6H
     Format"); BC7 has none whose first byte is 0 ("BC7 Format Mode Reference").
     """
-    new = _changing(data, 16)[0][:_BLOCKS]
+    new = _changing(data, 16)[:_BLOCKS]
     blocks = np.unique(np.ascontiguousarray(new).view("<u8").reshape(-1, 2), axis=0)[:, 0]
     reserved = blocks & np.uint64(255) == 0 if name == "bc7" else np.isin(blocks & np.uint64(31), _RESERVED_BC6H)
     return max(0.0, float(reserved.sum() - 1)) / max(1, len(blocks))

@@ -21,10 +21,11 @@ LOOK = 1 << 17
 _SAMPLE = 1 << 12
 #: the largest level of a chain is this share of it
 _LARGEST_LEVEL = 0.75
-#: so many places are tried, by so many pieces of so many bytes; every pixel format repeats itself after 48
-_WINDOWS, _PIECES, _PIECE, _PERIOD = 33, 16, 64, 48
-#: share of bytes that have to change more at an end than in the middle
-_ASIDE = 0.05
+#: so many pieces of so many bytes tell where most changes; every pixel format repeats itself after 48
+_PIECES, _PIECE, _PERIOD = 1 << 12, 256, 48
+#: how much more has to change at an end than in the middle, and the share of bytes that is as good as nothing
+_ASIDE, _NOTHING = 0.1, 0.001
+_ALL = (0.0, 1.0)
 #: neighbours of which nothing can be told
 _TOO_FEW = 8
 #: levels of this side are compared with the next
@@ -40,18 +41,26 @@ def _distance(a: _Floats, b: _Floats) -> float:
 def busiest(data: bytes, step: int, most: int = LOOK, within: tuple[float, float] = (0.0, _LARGEST_LEVEL)) -> int:
     """Where, between two shares of the bytes, those ``most`` begin that change oftenest; a multiple of ``step``.
 
-    What is empty looks the same in every format. Where all changes alike, it is the middle.
+    What is empty looks the same in every format: where nothing changes between the two, all of the bytes are asked.
+    Where all changes alike, it is the middle.
     """
     first, last = (int(len(data) * share) for share in within)
     if last - first <= most:
         return first // step * step
-    raw = np.frombuffer(data, np.uint8)
-    starts = np.linspace(first, last - most, _WINDOWS).astype(np.int64)
-    looked = starts[:, None, None] + np.linspace(0, max(0, most - _PIECE), _PIECES).astype(np.int64)[:, None]
-    at = np.minimum(looked + np.arange(_PIECE), len(raw) - _PERIOD - 1)
-    changes = (raw[at] != raw[at + _PERIOD]).mean(axis=(1, 2))
-    aside = np.abs(np.linspace(-1, 1, _WINDOWS)) * _ASIDE
-    return int(starts[int((changes - aside).argmax())]) // step * step
+    raw = np.frombuffer(data, np.uint8, last - first, first)
+    # Of more than so many pieces some are looked at.
+    every = max(1, (last - first) // (_PIECE * _PIECES))
+    pieces = raw[: len(raw) // (_PIECE * every) * _PIECE * every].reshape(-1, _PIECE * every)[:, :_PIECE]
+    changes = (pieces[:, _PERIOD:] != pieces[:, :-_PERIOD]).mean(axis=1)
+    wide = max(1, round(most / (_PIECE * every)))
+    sums = np.concatenate([[0.0], np.cumsum(changes)])
+    starts = np.arange(max(1, len(changes) - wide + 1))
+    share = (sums[np.minimum(starts + wide, len(changes))] - sums[starts]) / wide
+    if share.max() < _NOTHING and within != _ALL:
+        return busiest(data, step, most, _ALL)
+    aside = np.abs(np.linspace(-1, 1, len(starts))) * _ASIDE
+    start = first + int((share * (1 - aside)).argmax()) * _PIECE * every
+    return min(start, last - most) // step * step
 
 
 def middle(data: bytes, step: int, most: int = LOOK) -> bytes:

@@ -21,6 +21,7 @@ from brae.core.assets.texture.formats import PixelFormat
 from brae.core.assets.texture.formats.base import full_chain
 from brae.core.assets.texture.guess import cost, looks, order, tiles
 from brae.core.assets.texture.guess.guess import Guess, PaletteAt
+from brae.core.assets.texture.guess.part import Part
 from brae.core.assets.texture.guess.sides import Sides, chains, other_sides
 from brae.core.assets.texture.looking import shrink
 from brae.core.assets.texture.texture import Header
@@ -67,8 +68,12 @@ _ORDERED = 4
 _SIDES_TILED = 2
 #: so many are worked out at once, but for files of more bytes: each takes about as much memory
 _AT_ONCE, _LARGE = 4, 64 << 20
+#: fits below are told apart all the same
+_FAINT = 0.01
 #: what a side twice as long as the other counts against a guess
 _LONG = 0.004
+#: what sides count against a guess that are no powers of two, by what divides both
+_UNEVEN, _ODD_SIDES = ((8, 0.02), (4, 0.04), (2, 0.07)), 0.1
 #: bytes of which nothing can be told
 _FEWEST = 64
 
@@ -82,7 +87,8 @@ def propose(data: bytes, most: int = 10) -> list[Guess]:
     """The likeliest explanations of bytes, best first; empty where there are too few."""
     found: list[Guess] = []
     if len(data) >= _FEWEST:
-        asked = [(name, data, *span) for name in _TRIED for span in _spans(name, len(data))]
+        whole = Part.of(data)
+        asked = [(name, whole, *span) for name in _TRIED for span in _spans(name, len(data))]
         many = min(_AT_ONCE, os.cpu_count() or 1) if len(data) <= _LARGE else 1
         with ThreadPoolExecutor(many) as at_once:
             for some in at_once.map(lambda one: _of_format(*one), asked):
@@ -123,7 +129,7 @@ def _spans(name: str, size: int) -> Iterator[tuple[int, int, PaletteAt | None]]:
             yield 0, size - palette, PaletteAt(at=size - palette, format=_ENTRIES[width])
 
 
-def _of_format(name: str, data: bytes, offset: int, end: int, palette: PaletteAt | None) -> list[Guess]:
+def _of_format(name: str, whole: Part, offset: int, end: int, palette: PaletteAt | None) -> list[Guess]:
     """What the bytes from ``offset`` to ``end`` are in this format, at its likeliest sides."""
     pixel_format, size = formats.get(name), end - offset
     # What powers of two explain is not explained better by other numbers.
@@ -131,13 +137,13 @@ def _of_format(name: str, data: bytes, offset: int, end: int, palette: PaletteAt
     sides = sides or list(other_sides(pixel_format, size))
     if not sides:
         return []
-    part = data[offset:end] if size < len(data) else data
+    data, part = whole.data, whole.within(offset, end)
     if name in _BY_LOOKS:
         shares = _by_looks(name, pixel_format, part, sides)
     elif name in _BLOCKS:
         shares = _by_blocks(name, pixel_format, part, sides)
     else:
-        shares = _by_pixels(name, pixel_format, data, part, palette, sides)
+        shares = _by_pixels(name, pixel_format, part, palette, sides)
     aside = 0.0
     if palette is not None:
         start = palette.at
@@ -147,7 +153,7 @@ def _of_format(name: str, data: bytes, offset: int, end: int, palette: PaletteAt
     result = []
     for share, (width, height, levels) in shares[:_CLOSELY]:
         head = Header("raw", pixel_format, width, height, levels)
-        fit = _fit(head, share * _RARE.get(name, 1.0), part, len(data), aside)
+        fit = _fit(head, share * _RARE.get(name, 1.0), part.data, len(data), aside)
         guess = Guess(format=name, width=width, height=height, levels=levels, offset=offset, palette=palette)
         result.append(guess.model_copy(update={"fit": fit}))
     return result
@@ -165,7 +171,9 @@ def _fit(head: Header, share: float, part: bytes, size: int, aside: float) -> fl
         made = looks.second_level(head, part) if share < _NOISE else 0.0
         bits += (1 - made) * (len(part) - first) * 8
     rare = _rarity(head.width, head.height, head.levels)
-    return float(np.clip(1 - (bits + aside) / (8 * size) * rare - _odd(head.width, head.height), 0, 1))
+    fit = 1 - (bits + aside) / (8 * size) * rare - _odd(head.width, head.height)
+    # Of what is hardly explained at all the order is kept.
+    return float(min(1.0, max(fit, _FAINT * np.exp(min(0.0, fit / _FAINT - 1)))))
 
 
 def _rarity(width: int, height: int, levels: int) -> float:
@@ -176,13 +184,13 @@ def _rarity(width: int, height: int, levels: int) -> float:
 
 def _odd(width: int, height: int) -> float:
     """What sides count against a guess, also where nearly nothing is left to be explained."""
-    return _LONG * abs(float(np.log2(width / height))) + _uneven(width, height)
+    return _LONG * float(np.log2(width / height)) ** 2 + _uneven(width, height)
 
 
 def _uneven(width: int, height: int) -> float:
     if width & (width - 1) == 0 and height & (height - 1) == 0:
         return 0.0
-    return 0.02 if width % 8 == 0 and height % 8 == 0 else 0.06
+    return next((against for step, against in _UNEVEN if width % step == 0 and height % step == 0), _ODD_SIDES)
 
 
 def _widths(sides: list[Sides]) -> list[int]:
@@ -195,7 +203,7 @@ def _by_width(shares: dict[int, float], sides: list[Sides]) -> list[tuple[float,
 
 
 def _by_pixels(
-    name: str, pixel_format: PixelFormat, data: bytes, part: bytes, palette: PaletteAt | None, sides: list[Sides]
+    name: str, pixel_format: PixelFormat, part: Part, palette: PaletteAt | None, sides: list[Sides]
 ) -> list[tuple[float, Sides]]:
     """For each of the likeliest sides the share of bits that plain pixels or indices take."""
     numbers = cost.Numbers(pixel_format, part)
@@ -205,20 +213,17 @@ def _by_pixels(
     nearest = [width for width in nearest if first[width] <= _FAR * first[nearest[0]] + _FAR - 1]
     if palette is not None:
         guess = Guess(format=name, width=2, height=1, offset=0, palette=palette)
-        colours = guess.header(data).format.palette.astype(np.int64)  # type: ignore[attr-defined]
+        colours = guess.header(part.whole).format.palette.astype(np.int64)  # type: ignore[attr-defined]
         if not numbers.told_apart(colours):
             return []
         # What is a palette at the other end are indices by this reading, which does not explain them.
-        many = min(len(numbers), 8 * (len(data) - len(part)) // pixel_format.bits)  # type: ignore[attr-defined]
-        first_of, last_of = (len(numbers) - many, len(numbers)) if palette.at == 0 else (0, many)
-        closer = {
+        many = min(len(numbers), 8 * (len(part.whole) - len(part.data)) // pixel_format.bits)  # type: ignore[attr-defined]
+        aside = (len(numbers) - many, len(numbers)) if palette.at == 0 else (0, many)
+        closer = {}
+        for width in nearest[:_BY_PALETTE]:
+            bits, more = numbers.bits_by_palette(width, colours, aside)
             # Entries by their lightness can be foretold as greys, too.
-            width: min(
-                numbers.bits_by_palette(width, colours), _AS_GREYS * numbers.bits_of_pixel(width, cost.CLOSER)
-            )
-            + numbers.bits_at(first_of, last_of, width, colours) / len(numbers)
-            for width in nearest[:_BY_PALETTE]
-        }
+            closer[width] = min(bits, _AS_GREYS * numbers.bits_of_pixel(width, cost.CLOSER)) + more
     elif isinstance(pixel_format, formats.Indexed):
         closer = {
             width: min(numbers.bits_of_pixel(width, cost.CLOSER) * 1.02, numbers.bits_as_names(width, cost.CLOSER))
@@ -230,9 +235,9 @@ def _by_pixels(
     return _by_width({width: bits / stored for width, bits in closer.items()}, sides)
 
 
-def _by_blocks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sides]) -> list[tuple[float, Sides]]:
+def _by_blocks(name: str, pixel_format: PixelFormat, part: Part, sides: list[Sides]) -> list[tuple[float, Sides]]:
     """The same of blocks whose fields are known; which width fits, their pixels' neighbours tell too."""
-    strip, bits = looks.Strip(pixel_format, part), cost.Blocks(name, part)
+    strip, bits = looks.Strip(pixel_format, part.data), cost.Blocks(name, part)
     across, down = strip.across(), {width: strip.down(-(-width // 4)) for width in _widths(sides)}
     nearest = sorted(down, key=lambda width: -down[width])[:_CLOSELY]
     shares, most = {}, max(down.values())
@@ -244,17 +249,17 @@ def _by_blocks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Si
     return _by_width(shares, sides)
 
 
-def _by_looks(name: str, pixel_format: PixelFormat, part: bytes, sides: list[Sides]) -> list[tuple[float, Sides]]:
+def _by_looks(name: str, pixel_format: PixelFormat, part: Part, sides: list[Sides]) -> list[tuple[float, Sides]]:
     """The same, as far as the look of the pixels tells."""
     if name == "rgba16f":
-        halves = np.abs(np.frombuffer(part[: looks.LOOK // 8 * 8], "<f2").astype(np.float32))
+        halves = np.abs(np.frombuffer(looks.middle(part.data, 8), "<f2").astype(np.float32))
         if (~(halves < 4096) | ((halves > 0) & (halves < 2.0**-14))).mean() >= 0.005:
             return []
-    elif cost.reserved_share(name, part) > _RESERVED:
+    elif cost.reserved_share(name, part.data) > _RESERVED:
         return []
-    strip = looks.Strip(pixel_format, part)
+    strip = looks.Strip(pixel_format, part.data)
     across = strip.across()
-    middle = looks.middle(part, pixel_format.block_bytes)
+    middle = looks.middle(part.data, pixel_format.block_bytes)
     new = cost.new_blocks(part, pixel_format.block_bytes)
     shares = {
         width: new * (1 - _LOOKS_WORTH * (across + strip.down(-(-width // pixel_format.block[1]))) / 2)

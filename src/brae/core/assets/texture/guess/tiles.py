@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import PixelFormat, Storage
 from brae.core.assets.texture.guess.cost import CLOSER, Numbers
+from brae.core.assets.texture.guess.part import Part
 from brae.core.assets.texture.guess.sides import Sides
 from brae.core.layouts.storage import Tile
 
@@ -45,7 +46,7 @@ def shares(
         rows = min(whole_height, _ROWS)
         start = pixel_format.size(whole_width, whole_height // 2 // rows * rows)
         part = data[start : start + pixel_format.size(whole_width, rows)]
-        in_rows = Numbers(pixel_format, part).bits_of_pixel(plain, CLOSER)
+        in_rows = Numbers(pixel_format, Part.of(part)).bits_of_pixel(plain, CLOSER)
         for storage in _STORAGES:
             if not _whole(storage, whole_width, whole_height):
                 continue
@@ -58,6 +59,6 @@ def shares(
             order = formats.stored(pixel_format, storage)
             if not isinstance(order, formats.Stored):
                 continue
-            numbers = Numbers(pixel_format, order.linear(part, width, height))
+            numbers = Numbers(pixel_format, Part.of(order.linear(part, width, height)))
             stored = 8 * pixel_format.block_bytes
             yield storage, numbers.bits_of_pixel(width, CLOSER) / stored, in_rows / stored, one
