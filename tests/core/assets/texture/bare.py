@@ -147,7 +147,8 @@ def _palette(colours: np.ndarray, kind: str) -> bytes:
     return np.ascontiguousarray(colours[:, ["rgba".index(one) for one in kind[:-1]]]).tobytes()
 
 
-def _indexed(picture: np.ndarray, form: str, levels: int, place: str, kind: str) -> tuple[bytes, np.ndarray]:
+def indexed(picture: np.ndarray, form: str, levels: int, place: str, kind: str) -> tuple[bytes, np.ndarray]:
+    """Indices of colours by median cut, a palette of this kind beside them or elsewhere; and what is seen."""
     many = 256 if form == "index8" else 16
     image = Image.fromarray(picture[..., :3]).quantize(many, Image.Quantize.MEDIANCUT, dither=Image.Dither.NONE)
     colours = np.zeros((many, 4), np.uint8)
@@ -191,7 +192,7 @@ def bare(pictures: Mapping[str, np.ndarray], count: int, seed: int) -> Iterator[
         if form.startswith("index"):
             place = str(rng.choice(["before", "behind", "elsewhere"]))
             kind = str(rng.choice(["rgba8", "bgra8", "rgb8", "argb1555"]))
-            data, seen = _indexed(picture, form, 1 if form == "index4" else levels, place, kind)
+            data, seen = indexed(picture, form, 1 if form == "index4" else levels, place, kind)
             yield Bare(form, width, height, 1 if form == "index4" else levels, place, data, seen)
             continue
         make = _blocks if form.startswith("bc") else _plain

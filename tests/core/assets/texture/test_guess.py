@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import product
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -13,11 +15,12 @@ from brae.core.assets.texture.encode import encode_levels
 from brae.core.assets.texture.files import read_raw
 from brae.core.assets.texture.formats import Storage
 from brae.core.assets.texture.guess import PaletteAt, propose, thumbnail
+from brae.core.assets.texture.guess.looks import busiest
 from brae.core.assets.texture.guess.order import warmth
 from brae.core.assets.texture.texture import Header
 from brae.core.layouts.storage import Tile
 from brae.demo import art
-from tests.core.assets.texture.bare import MEASURED, TUNED_ON, bare, photographs
+from tests.core.assets.texture.bare import MEASURED, TUNED_ON, bare, indexed, photographs
 
 
 @pytest.fixture(scope="module")
@@ -87,8 +90,62 @@ def test_real_pictures_are_understood() -> None:
     """scikit-image's photographs, packed by etcpak and numpy: nothing was tuned on these. The bench has more."""
     items = list(bare(photographs(MEASURED), 48, 2026))
     found = [[one.fits(guess) for guess in propose(one.data)[:3]] for one in items]
-    assert np.mean([any(hits[:1]) for hits in found]) >= 0.85
-    assert np.mean([any(hits) for hits in found]) >= 0.9
+    assert np.mean([any(hits[:1]) for hits in found]) >= 0.9
+    assert np.mean([any(hits) for hits in found]) >= 0.97
+
+
+@pytest.mark.parametrize("rows", [range(0, 32), range(112, 144), range(224, 256)])
+def test_what_is_nearly_empty_is_looked_at_where_something_is(rows: range, rock: np.ndarray) -> None:
+    picture = np.zeros_like(rock)
+    picture[rows] = rock[rows]
+    data = picture.tobytes()
+    first = busiest(data, 4, 1 << 12)
+    assert rows[0] * 1024 - 4096 < first < (rows[-1] + 1) * 1024
+    best = propose(data)[0]
+    assert (best.format, best.width, best.height) in (("rgba8", 256, 256), ("bgra8", 256, 256))
+
+
+def test_where_all_changes_alike_the_middle_is_looked_at() -> None:
+    data = np.random.default_rng(3).bytes(1 << 20)
+    assert abs(busiest(data, 16, 1 << 14) / (1 << 20) - 0.375) < 0.15
+
+
+def test_pictures_that_are_hardly_larger_than_their_palettes() -> None:
+    """Eighteen photographs of 32 x 32 (scikit-image), 256 colours by Pillow's median cut: 100 of 108 were right."""
+    told = []
+    for picture in photographs(TUNED_ON + MEASURED).values():
+        small = np.asarray(Image.fromarray(picture).resize((32, 32), Image.Resampling.LANCZOS))
+        for kind, place in product(("rgba8", "rgb8", "argb1555"), ("before", "behind")):
+            data, _ = indexed(small, "index8", 1, place, kind)
+            first = [one for one in propose(data)[:2] if one.palette is not None]
+            at = 0 if place == "before" else 1024
+            told.append(any((one.width, one.height, one.palette.at) == (32, 32, at) for one in first))
+    assert sum(told) >= 95
+
+
+def test_two_channels_are_not_one_that_is_twice_as_wide() -> None:
+    picture = np.asarray(Image.fromarray(photographs(("cat",))["cat"]).resize((64, 96)))
+    data = _bytes(np.ascontiguousarray(picture), formats.get("bc5"), 1)
+    best = propose(data)[0]
+    assert (best.format, best.width, best.height) == ("bc5", 64, 96)
+
+
+def test_a_byte_that_looks_like_an_alpha_is_one(rock: np.ndarray) -> None:
+    """Greys with a hard cut-out, and 4 bits of each of a drawing that nearly fills them."""
+    cut = np.dstack([rock[..., 1], np.where(np.hypot(*np.mgrid[-1:1:256j, -1:1:256j]) < 0.8, 255, 0)])
+    best = propose(cut.astype(np.uint8).tobytes())[0]
+    assert (best.format, best.width, best.height) == ("la8", 256, 256)
+    bits = rock.astype(np.uint16) >> 4
+    packed = (15 << 12 | bits[..., 0] << 8 | bits[..., 1] << 4 | bits[..., 2]).astype("<u2").tobytes()
+    assert propose(packed)[0].format in ("argb4444", "abgr4444")
+
+
+def test_what_is_hardly_explained_keeps_its_order() -> None:
+    fits = [one.fit for one in propose(np.random.default_rng(5).bytes(5000))]
+    assert min(fits) > 0
+    assert max(fits) < 0.05
+    assert fits == sorted(fits, reverse=True)
+    assert len(set(fits)) > len(fits) // 2
 
 
 def test_colours_tell_red_from_blue_where_they_can() -> None:

@@ -29,6 +29,8 @@ _ALIKE = {256: 8, 16: 2}
 _USED = 1 << 16
 #: the share of alpha that is none or full in nearly all pictures
 _ENDS = 0.2
+#: and what is seldom, beside what is so many times as often
+_SELDOM, _MUCH_LESS = 0.05, 3
 #: bytes that are looked at of formats in blocks
 _BLOCK_BYTES = 1 << 19
 #: shares of blocks of BC7 without a mode (none, but for what stands between levels), and of modes 4 to 7 (by chance
@@ -36,8 +38,8 @@ _BLOCK_BYTES = 1 << 19
 _RESERVED, _HIGH_MODES = 0.01, 0.35
 #: blocks that are asked for that, and the five bits that no mode of BC6H has
 _BLOCKS = 1 << 15
-#: blocks of which it is asked whether they differ by turns, and standard deviations that are no chance
-_FEWEST_BLOCKS, _SURELY = 32, 3
+#: blocks of which it is asked whether they differ by turns
+_FEWEST_BLOCKS = 32
 _RESERVED_BC6H = np.array([0b10011, 0b10111, 0b11011, 0b11111], np.uint64)
 
 
@@ -142,8 +144,7 @@ class Numbers:
         return len(np.unique(colours[used], axis=0)) * _ALIKE[len(colours)] >= len(used)
 
     def bits_by_palette(self, width: int, colours: _Array, aside: tuple[int, int]) -> tuple[float, float]:
-        """Bits of an index by these colours (int64, entries x 4); and what those from ``aside[0]`` to ``aside[1]``
-        cost more than the others, shared by all."""
+        """Bits of an index by these colours (int64, entries x 4); for each what those of ``aside`` cost more."""
         counts = np.zeros(10, np.int64)
         for first, last in self._part.spans(len(self), width, CLOSER):
             self._count_ranks(first, last, width, colours, _STEP if last - first > _RANKED else 1, counts)
@@ -178,6 +179,13 @@ class Numbers:
         alpha, most = self.values[:, -1], full[-1]
         nearly = ((alpha < most) & (alpha >= most - most // 16)).mean()
         return bool(nearly <= max(_ENDS, float((alpha == most).mean())))
+
+
+def ends_in_alpha(part: Part) -> bool:
+    """Whether the second of every two bytes looks like an alpha: none or full nearly always, the first less so."""
+    pairs = np.frombuffer(part.data[: len(part.data) // 2 * 2], np.uint8).reshape(-1, 2)
+    between = ((pairs != 0) & (pairs != 255)).mean(axis=0)
+    return bool(between[1] < _SELDOM and between[0] > _MUCH_LESS * between[1])
 
 
 def bits_of_palette(entries: _Array) -> float:
@@ -266,15 +274,16 @@ def _in_pairs(words: _Array) -> float:
 
 
 def _by_turns(words: _Array) -> float:
-    """How much blocks of BC4 differ from the next one by turns more and less: two channels of BC5."""
+    """How much blocks of BC4 differ from the next one by turns more and less: two channels of BC5.
+
+    By the median: edges of a picture may lie at every other block, but not everywhere.
+    """
     if len(words) < _FEWEST_BLOCKS:
         return 0.0
     ends = ((words & np.uint64(255)) + (words >> np.uint64(8) & np.uint64(255))).astype(np.int64)
-    away = np.abs(np.diff(ends)).astype(np.float64)
-    away = away[: len(away) // 2 * 2]
-    even, odd = away[::2].mean(), away[1::2].mean()
-    by_chance = _SURELY * float((away[::2] - away[1::2]).std()) / np.sqrt(len(away) / 2)
-    return max(0.0, abs(even - odd) - by_chance) / max(1.0, even + odd)
+    away = np.abs(np.diff(ends))
+    even, odd = float(np.median(away[::2])), float(np.median(away[1::2]))
+    return max(0.0, abs(even - odd) - 1) / max(1.0, even + odd)
 
 
 def _changing(data: bytes, step: int) -> _Array:

@@ -42,8 +42,10 @@ _BY_MODES = 0.9
 _RESERVED = 0.01
 #: formats that few files have
 _RARE = {"argb8": 1.05, "rgba16f": 1.05}
-#: what speaks against a format whose alpha does not look like one
-_WITH_ALPHA, _NO_ALPHA = ("argb8", "argb4444", "la8"), 1.3
+#: what speaks against a format whose alpha does not look like one, or that splits the byte that does: so many times
+#: the bits, and a share more
+_NO_ALPHA, _AT_LEAST = 1.3, 0.03
+_WITH_ALPHA, _OF_16_BITS = ("argb8", "argb4444", "la8"), ("rgb565", "argb1555", "argb4444")
 _AS_GREYS = 1.1
 #: what speaks against BC7 in whose blocks the usual modes are seldom
 _FEW_MODES = 1.15
@@ -230,8 +232,10 @@ def _by_pixels(
             for width in nearest
         }
     else:
-        rare = _NO_ALPHA if name in _WITH_ALPHA and not numbers.like_alpha() else 1.0
-        closer = {width: rare * numbers.bits_of_pixel(width, cost.CLOSER) for width in nearest}
+        doubted = name in _WITH_ALPHA and not numbers.like_alpha()
+        doubted |= name in _OF_16_BITS and cost.ends_in_alpha(part)
+        rare, more = (_NO_ALPHA, _AT_LEAST * stored) if doubted else (1.0, 0.0)
+        closer = {width: rare * numbers.bits_of_pixel(width, cost.CLOSER) + more for width in nearest}
     return _by_width({width: bits / stored for width, bits in closer.items()}, sides)
 
 
