@@ -156,3 +156,25 @@ def test_colours_tell_red_from_blue_where_they_can() -> None:
     some = [value for value in told.values() if value != 0]
     assert np.mean([value > 0 for value in some]) >= 0.75
     assert all(warmth(pictures[name][..., [2, 1, 0, 3]]) == pytest.approx(-value) for name, value in told.items())
+
+
+def test_a_fourth_byte_that_is_always_0_follows_blue_green_and_red(rock: np.ndarray) -> None:
+    """As in Windows bitmaps (RGBQUAD), in pixels and in a palette; nothing of it is shown as clear."""
+    plain = np.ascontiguousarray(rock[..., [2, 1, 0, 3]])
+    plain[..., 3] = 0
+    best = propose(plain.tobytes())[0]
+    assert (best.format, best.width, best.height) == ("bgrx8", 256, 256)
+    assert np.array_equal(thumbnail(plain.tobytes(), best, 256)[..., :3], rock[..., :3])
+    image = Image.fromarray(rock).convert("RGB").quantize(256)
+    entries = np.zeros((256, 4), np.uint8)
+    entries[:, :3] = np.array(image.getpalette(), np.uint8).reshape(-1, 3)[:, ::-1]
+    best = propose(entries.tobytes() + np.asarray(image).tobytes())[0]
+    assert (best.format, best.palette) == ("index8", PaletteAt(at=0, format="bgrx8"))
+
+
+def test_a_palette_of_three_bytes_has_red_in_front() -> None:
+    """Also where the colours speak for the other order (blue rocks)."""
+    blue = np.asarray(Image.fromarray(photographs(("coffee",))["coffee"]).resize((128, 64)))[..., [2, 1, 0, 3]]
+    assert warmth(blue) < 0
+    data, _ = indexed(blue, "index8", 1, "before", "rgb8")
+    assert [one.palette and one.palette.format for one in propose(data)[:2]] == ["rgb8", "bgr8"]

@@ -1,8 +1,10 @@
 """Whether red or blue comes first, as far as the colours of pictures tell.
 
-The bytes are the same either way. Skin, wood, earth and dry grass are warm, leaves lean to yellow; only skies and
-water are the other way round, and these are bright and above. Common practice, no source; how often it is right is
-measured (benchmarks/headerless.py). A table of weights learnt for hue, light and saturation was no better on
+The bytes are the same either way. Entries of palettes of three bytes have red in front (PNG third edition, "PLTE";
+GIF89a, "Global Color Table"); a fourth byte that is always 0 stands behind blue, green and red (Microsoft, "RGBQUAD
+structure"). Else the colours are asked: skin, wood, earth and dry grass are warm, leaves lean to yellow; only skies
+and water are the other way round, and these are bright and above. Common practice, no source; how often it is right
+is measured (benchmarks/headerless.py). A table of weights learnt for hue, light and saturation was no better on
 pictures that it was not learnt on.
 """
 
@@ -24,6 +26,8 @@ _TURNED = {
     "argb4444": "abgr4444",
 }
 _BITS = ("rgb565", "argb1555", "argb4444")
+#: four bytes, and the same where the last means nothing
+_UNUSED = {"rgba8": "rgbx8"}
 #: what comes behind its twin fits by so much less
 _BEHIND = 1e-4
 _SIDE = 96
@@ -67,13 +71,19 @@ def both(guesses: list[Guess], data: bytes) -> list[Guess]:
     """The guesses, each of the first with its twin behind it; the likelier order first."""
     result = []
     for number, guess in enumerate(guesses):
-        turned = _turned(guess)
+        turned = _stored_as(guess, _TURNED)
         shown = thumbnail(data, guess, _SIDE) if turned is not None and number < _TWINS else None
         if turned is None or shown is None or np.array_equal(shown[..., 0], shown[..., 2]):
             result.append(guess)
             continue
-        # Packed bits have red in front in nearly all files.
-        red_first = guess.format in _BITS or warmth(shown) >= 0
+        without_alpha = _stored_as(guess, _UNUSED) if not shown[..., 3].any() else None
+        if without_alpha is not None:
+            guess, turned = without_alpha, _stored_as(without_alpha, _TURNED) or turned
+            red_first = False
+        else:
+            # Packed bits have red in front in nearly all files.
+            in_front = guess.format in _BITS or (guess.palette is not None and guess.palette.format == "rgb8")
+            red_first = in_front or warmth(shown) >= 0
         first, second = (guess, turned) if red_first else (turned, guess)
         said = {"order_guessed": True}
         result.append(first.model_copy(update=said | {"fit": guess.fit}))
@@ -81,12 +91,12 @@ def both(guesses: list[Guess], data: bytes) -> list[Guess]:
     return result
 
 
-def _turned(guess: Guess) -> Guess | None:
-    """The same with red and blue exchanged; None where there is no such format."""
+def _stored_as(guess: Guess, others: dict[str, str]) -> Guess | None:
+    """The same with pixels, or a palette's entries, in the other format; None where there is none."""
     stored = guess.format if guess.palette is None else guess.palette.format
-    if stored not in _TURNED:
+    if stored not in others:
         return None
-    turned: dict[str, object] = {"format": _TURNED[stored]}
+    other: dict[str, object] = {"format": others[stored]}
     return guess.model_copy(
-        update=turned if guess.palette is None else {"palette": guess.palette.model_copy(update=turned)}
+        update=other if guess.palette is None else {"palette": guess.palette.model_copy(update=other)}
     )
