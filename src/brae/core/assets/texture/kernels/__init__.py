@@ -14,7 +14,18 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 _CORES = os.cpu_count() or 1
-_POOL = ThreadPoolExecutor(_CORES, thread_name_prefix="kernel")
+_pool: ThreadPoolExecutor
+
+
+def _start() -> None:
+    global _pool
+    _pool = ThreadPoolExecutor(_CORES, thread_name_prefix="kernel")
+
+
+_start()
+if hasattr(os, "register_at_fork"):
+    # A process that is forked of this one has none of its threads, and would wait for them for ever.
+    os.register_at_fork(after_in_child=_start)
 
 #: not set while other processes compile the kernels: until then libraries decode, and encoding waits for it
 ready = threading.Event()
@@ -31,6 +42,6 @@ def over_rows(work: Callable[..., Any], rows: int, *arguments: Any, worth: int =
         work(0, rows, *arguments)
         return
     bounds = [rows * index // parts for index in range(parts + 1)]
-    futures = [_POOL.submit(work, low, high, *arguments) for low, high in itertools.pairwise(bounds)]
+    futures = [_pool.submit(work, low, high, *arguments) for low, high in itertools.pairwise(bounds)]
     for future in futures:
         future.result()
