@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from brae.core.assets.texture import formats
 from brae.core.assets.texture.formats import Picture
 from brae.core.assets.texture.guess.guess import Guess
 from brae.core.assets.texture.guess.looks import thumbnail
@@ -76,10 +77,9 @@ def both(guesses: list[Guess], data: bytes) -> list[Guess]:
         if turned is None or shown is None or np.array_equal(shown[..., 0], shown[..., 2]):
             result.append(guess)
             continue
-        without_alpha = _stored_as(guess, _UNUSED) if not shown[..., 3].any() else None
-        if without_alpha is not None:
-            guess, turned = without_alpha, _stored_as(without_alpha, _TURNED) or turned
-            red_first = False
+        unused = _stored_as(guess, _UNUSED)
+        if unused is not None and _last_byte_is_0(guess, data):
+            guess, turned, red_first = unused, _stored_as(unused, _TURNED) or turned, False
         else:
             # Packed bits have red in front in nearly all files.
             in_front = guess.format in _BITS or (guess.palette is not None and guess.palette.format == "rgb8")
@@ -89,6 +89,16 @@ def both(guesses: list[Guess], data: bytes) -> list[Guess]:
         result.append(first.model_copy(update=said | {"fit": guess.fit}))
         result.append(second.model_copy(update=said | {"fit": max(0.0, guess.fit - _BEHIND)}))
     return result
+
+
+def _last_byte_is_0(guess: Guess, data: bytes) -> bool:
+    """Whether it is of every four, of all pixels or entries: an alpha would leave nothing to be seen."""
+    start, end = guess.offset, len(data)
+    pixel_format = guess.header(data).format
+    if guess.palette is not None and isinstance(pixel_format, formats.Indexed):
+        start = guess.palette.at
+        end = start + 4 * len(pixel_format.palette)
+    return not np.frombuffer(data[start:end], np.uint8)[3::4].any()
 
 
 def _stored_as(guess: Guess, others: dict[str, str]) -> Guess | None:
