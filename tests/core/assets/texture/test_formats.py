@@ -51,6 +51,16 @@ def test_sizes_and_second_encoding(pixel_format: PixelFormat, picture: np.ndarra
         assert (formats.shown(decoded)[..., 3] == 255).all()
 
 
+def _unused(pixel_format: PixelFormat, size: int) -> np.ndarray:
+    """The bits of a block's bytes that hold nothing."""
+    if isinstance(pixel_format, Channels):
+        return np.array([255 * (channel == "X") for channel in pixel_format.order], np.uint8)
+    if isinstance(pixel_format, PackedBits):
+        bits = "".join(("1" if channel == "X" else "0") * many for channel, many in pixel_format.fields)
+        return np.frombuffer(int(bits, 2).to_bytes(size, "big" if pixel_format.big else "little"), np.uint8)
+    return np.zeros(size, np.uint8)
+
+
 @given(st.sampled_from(ALL), pictures, st.data())
 def test_kept_blocks_keep_their_bytes(pixel_format: PixelFormat, picture: np.ndarray, draw: st.DataObject) -> None:
     height, width = picture.shape[:2]
@@ -61,6 +71,9 @@ def test_kept_blocks_keep_their_bytes(pixel_format: PixelFormat, picture: np.nda
     mixed = pixel_format.encode(picture, How(keep=old, changed=changed))
     new = np.frombuffer(pixel_format.encode(picture), np.uint8).reshape(rows, columns, -1)
     before = np.frombuffer(old, np.uint8).reshape(rows, columns, -1)
+    # A game may read what is said to be unused: it stays everywhere.
+    unused = _unused(pixel_format, new.shape[-1])
+    new = new & ~unused | before & unused
     assert np.array_equal(
         np.frombuffer(mixed, np.uint8).reshape(rows, columns, -1), np.where(changed[..., None], new, before)
     )

@@ -40,9 +40,12 @@ class How:
 
     def mixed(self, stored: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
         """``stored`` (block rows, block columns, bytes), but kept bytes where nothing changed."""
-        if self.keep is None or self.changed is None:
-            return stored
-        return np.where(self.changed[..., None], stored, np.frombuffer(self.keep, np.uint8).reshape(stored.shape))
+        kept = self.kept(stored)
+        return stored if kept is None or self.changed is None else np.where(self.changed[..., None], stored, kept)
+
+    def kept(self, stored: np.ndarray[Any, Any]) -> np.ndarray[Any, Any] | None:
+        """The kept bytes, as ``stored`` has its own; None where none are kept."""
+        return None if self.keep is None else np.frombuffer(self.keep, stored.dtype).reshape(stored.shape)
 
 
 DEFAULT = How()

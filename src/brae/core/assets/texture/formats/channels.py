@@ -70,10 +70,14 @@ class Channels(Blocks):
     def encode(self, picture: Picture, how: How = DEFAULT) -> bytes:
         picture = as_precision(picture, "8")
         stored = np.full((*picture.shape[:2], len(self.order)), 255, np.uint8)
+        kept = how.kept(stored)
         for place, channel in enumerate(self.order):
             if channel == "L":
                 stored[..., place] = grey_of(picture)
-            elif channel != "X":
+            elif channel == "X":
+                # What is said to be unused a game may read all the same: it stays, also where colours changed.
+                stored[..., place] = 255 if kept is None else kept[..., place]
+            else:
                 stored[..., place] = picture[..., "RGBA".index(channel)]
         return how.mixed(stored).tobytes()
 
@@ -152,6 +156,10 @@ class PackedBits(Blocks):
             # The nearest of few steps; the first of many that is shown as the same value.
             near = wide.astype(np.uint32) * most
             numbers |= ((near + 254) // 255 if bits > 8 else (near * 2 + 255) // 510) << np.uint32(shift)
+        kept = how.kept(numbers.astype(self._dtype))
+        if kept is not None:
+            used = sum(((1 << bits) - 1) << shift for _, bits, shift in self.shifts())
+            numbers |= kept.astype(np.uint32) & ~np.uint32(used)
         stored = numbers.astype(self._dtype).view(np.uint8).reshape(*picture.shape[:2], -1)
         return how.mixed(stored).tobytes()
 
