@@ -165,6 +165,9 @@ def test_a_fourth_byte_that_is_always_0_follows_blue_green_and_red(rock: np.ndar
     best = propose(plain.tobytes())[0]
     assert (best.format, best.width, best.height) == ("bgrx8", 256, 256)
     assert np.array_equal(thumbnail(plain.tobytes(), best, 256)[..., :3], rock[..., :3])
+    grey = np.repeat(plain[..., 1:2], 4, axis=2)
+    grey[..., 3] = 0
+    assert propose(grey.tobytes())[0].format == "rgbx8"
     # One pixel that is seen, anywhere, makes it an alpha.
     plain[201, 77, 3] = 255
     assert {one.format for one in propose(plain.tobytes())[:2]} == {"rgba8", "bgra8"}

@@ -156,11 +156,11 @@ class PackedBits(Blocks):
             # The nearest of few steps; the first of many that is shown as the same value.
             near = wide.astype(np.uint32) * most
             numbers |= ((near + 254) // 255 if bits > 8 else (near * 2 + 255) // 510) << np.uint32(shift)
-        kept = how.kept(numbers.astype(self._dtype))
-        if kept is not None:
-            used = sum(((1 << bits) - 1) << shift for _, bits, shift in self.shifts())
-            numbers |= kept.astype(np.uint32) & ~np.uint32(used)
-        stored = numbers.astype(self._dtype).view(np.uint8).reshape(*picture.shape[:2], -1)
+        packed = numbers.astype(self._dtype)
+        kept, used = how.kept(packed), sum(((1 << bits) - 1) << shift for _, bits, shift in self.shifts())
+        if kept is not None and (unused := (1 << 8 * self.block_bytes) - 1 - used):
+            packed |= kept & np.array(unused, self._dtype)
+        stored = packed.view(np.uint8).reshape(*picture.shape[:2], -1)
         return how.mixed(stored).tobytes()
 
 

@@ -25,7 +25,7 @@ FIRST_LOOK, CLOSER = 3 << 10, 1 << 14
 _RANKED, _STEP = 1 << 12, 11
 #: entries in use that may have one colour, on the average (dark ones of 5 bits often do)
 _ALIKE = {256: 8, 16: 2}
-#: indices that tell which are in use
+#: indices that tell which are in use, and pixels that tell what an alpha is
 _USED = 1 << 16
 #: the share of alpha that is none or full in nearly all pictures
 _ENDS = 0.2
@@ -184,6 +184,7 @@ class Numbers:
 def ends_in_alpha(part: Part) -> bool:
     """Whether the second of every two bytes looks like an alpha: none or full nearly always, the first less so."""
     pairs = np.frombuffer(part.data[: len(part.data) // 2 * 2], np.uint8).reshape(-1, 2)
+    pairs = pairs[:: max(1, len(pairs) // _USED)]
     between = ((pairs != 0) & (pairs != 255)).mean(axis=0)
     return bool(between[1] < _SELDOM and between[0] > _MUCH_LESS * between[1])
 

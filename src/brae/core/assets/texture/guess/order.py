@@ -74,11 +74,13 @@ def both(guesses: list[Guess], data: bytes) -> list[Guess]:
     for number, guess in enumerate(guesses):
         turned = _stored_as(guess, _TURNED)
         shown = thumbnail(data, guess, _SIDE) if turned is not None and number < _TWINS else None
+        unused = _stored_as(guess, _UNUSED) if shown is not None else None
+        if unused is not None and not _last_byte_is_0(guess, data):
+            unused = None
         if turned is None or shown is None or np.array_equal(shown[..., 0], shown[..., 2]):
-            result.append(guess)
+            result.append(unused or guess)
             continue
-        unused = _stored_as(guess, _UNUSED)
-        if unused is not None and _last_byte_is_0(guess, data):
+        if unused is not None:
             guess, turned, red_first = unused, _stored_as(unused, _TURNED) or turned, False
         else:
             # Packed bits have red in front in nearly all files.
